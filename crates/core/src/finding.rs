@@ -1,0 +1,221 @@
+//! Findings: what was noticed about a step. The list of codes lives here and nowhere else.
+
+use serde::{Deserialize, Serialize};
+
+/// How much a finding weighs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Level {
+    /// Worth knowing.
+    Note,
+    /// Probably not what was meant.
+    Warn,
+    /// Refused unless allowed by its code.
+    Stop,
+}
+
+/// A place in the user's own text.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Place {
+    /// Line, from 1.
+    pub line: usize,
+    /// Column in characters, from 1.
+    pub column: usize,
+    /// How many characters to underline, at least 1.
+    pub length: usize,
+    /// The text of that line.
+    pub text: String,
+}
+
+impl Place {
+    /// The place of the bytes `start..end` of `source`; the end is cut at the end of the line.
+    pub fn in_source(source: &str, start: usize, end: usize) -> Place {
+        let start = floor_char(source, start.min(source.len()));
+        let before = source.get(..start).unwrap_or("");
+        let line_start = before.rfind('\n').map_or(0, |n| n + 1);
+        let rest = source.get(line_start..).unwrap_or("");
+        let text = rest.split('\n').next().unwrap_or("").trim_end_matches('\r');
+        let column = source.get(line_start..start).unwrap_or("").chars().count() + 1;
+        let line_end = line_start + text.len();
+        let end = floor_char(source, end.clamp(start, line_end.max(start)));
+        let length = source.get(start..end).unwrap_or("").chars().count().max(1);
+        Place { line: before.matches('\n').count() + 1, column, length, text: text.to_owned() }
+    }
+}
+
+fn floor_char(source: &str, mut at: usize) -> usize {
+    while at > 0 && !source.is_char_boundary(at) {
+        at -= 1;
+    }
+    at
+}
+
+macro_rules! codes {
+    ($($variant:ident $text:literal $level:ident $meaning:literal $todo:literal;)*) => {
+        /// The code of a finding.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+        #[serde(rename_all = "kebab-case")]
+        pub enum Code { $(#[doc = $meaning] $variant,)* }
+
+        impl Code {
+            /// Every code there is.
+            pub const ALL: &'static [Code] = &[$(Code::$variant),*];
+
+            /// The code as it is written on the command line and in files.
+            pub fn as_str(self) -> &'static str {
+                match self { $(Code::$variant => $text,)* }
+            }
+
+            /// The level of the finding.
+            pub fn level(self) -> Level {
+                match self { $(Code::$variant => Level::$level,)* }
+            }
+
+            /// One sentence: why it is said.
+            pub fn meaning(self) -> &'static str {
+                match self { $(Code::$variant => $meaning,)* }
+            }
+
+            /// One sentence: what to do.
+            pub fn remedy(self) -> &'static str {
+                match self { $(Code::$variant => $todo,)* }
+            }
+        }
+    };
+}
+
+codes! {
+    NoFilter "no-filter" Stop
+        "The statement has no WHERE: it would write every row of the table."
+        "Add a WHERE, or say rows = \"all\" (--rows all) if every row is meant.";
+    AlwaysTrue "always-true" Stop
+        "The filter is true for every row that can be compared: it keeps nothing out."
+        "Write the condition that tells the rows apart, or say rows = \"all\" if every row is meant.";
+    NothingMatched "nothing-matched" Stop
+        "No row matches the filter, so nothing would be done, and silently."
+        "Look at the values in the table; if no row is a good answer, expect a range from 0 (rows = \"0-20\").";
+    UnknownName "unknown-name" Stop
+        "The statement names a table or column that is not there."
+        "Correct the name.";
+    QuotedWord "quoted-word" Stop
+        "A word in double quotes is no column here; the engine would silently read it as a text."
+        "Use single quotes for a text, or correct the column's name.";
+    VolatileFilter "volatile-filter" Stop
+        "The filter asks for something that is different at each reading, so no preview can tell which rows it matches."
+        "Filter on what the rows hold.";
+    UndeclaredWrite "undeclared-write" Stop
+        "Rows outside the matched ones would be written, by a trigger or a foreign key's action; an undo does not bring those back."
+        "Look at what is named; let it pass with --allow undeclared-write.";
+    SeveralStatements "several-statements" Stop
+        "There is more than one statement."
+        "Put each into a file of its own and apply them one after the other.";
+    NotAChange "not-a-change" Stop
+        "The statement is neither an UPDATE nor a DELETE."
+        "Write the change as an UPDATE or a DELETE of one table.";
+    NotUnderstood "not-understood" Stop
+        "A part of the statement is not understood well enough to promise which rows it touches."
+        "Write it in the form that is named.";
+    AlreadyRun "already-run" Stop
+        "The same statement has already been committed on this database."
+        "Say --again if a second run is meant.";
+    NullCompare "null-compare" Warn
+        "A comparison with NULL is never true, whatever the row holds."
+        "Write IS NULL or IS NOT NULL.";
+    KeyChange "key-change" Warn
+        "The key itself is assigned: whoever remembers these rows by their key will not find them."
+        "Make sure that nothing outside the database uses the key.";
+    NotUnique "not-unique" Note
+        "Nothing in the filter pins single rows: it names neither the primary key nor a unique column."
+        "Read every row that is listed, or filter by the key.";
+    EveryRow "every-row" Warn
+        "The filter matches every row of the table."
+        "Make sure that all of them are meant.";
+}
+
+impl std::str::FromStr for Code {
+    type Err = ();
+
+    fn from_str(text: &str) -> Result<Self, ()> {
+        Code::ALL.iter().copied().find(|c| c.as_str() == text).ok_or(())
+    }
+}
+
+impl std::fmt::Display for Code {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+/// Something noticed about a step.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Finding {
+    /// Which finding it is.
+    pub code: Code,
+    /// How much it weighs here.
+    pub level: Level,
+    /// What exactly was seen, in one sentence.
+    pub message: String,
+    /// Where in the user's text.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub place: Option<Place>,
+    /// What to do, when something more exact than the code's own remedy can be said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hint: Option<String>,
+}
+
+impl Finding {
+    /// A finding with the code's own level.
+    pub fn new(code: Code, message: impl Into<String>) -> Self {
+        Finding { code, level: code.level(), message: message.into(), place: None, hint: None }
+    }
+
+    /// With its place.
+    #[must_use]
+    pub fn at(mut self, place: Place) -> Self {
+        self.place = Some(place);
+        self
+    }
+
+    /// With a more exact remedy.
+    #[must_use]
+    pub fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hint = Some(hint.into());
+        self
+    }
+
+    /// What to do about it.
+    pub fn remedy(&self) -> &str {
+        self.hint.as_deref().unwrap_or_else(|| self.code.remedy())
+    }
+
+    /// Whether it refuses the change, given what was allowed.
+    pub fn stops(&self, allowed: &[Code]) -> bool {
+        self.level == Level::Stop && !allowed.contains(&self.code)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn codes_read_back_and_agree_with_serde() {
+        for code in Code::ALL {
+            assert_eq!(code.as_str().parse::<Code>(), Ok(*code));
+            assert_eq!(serde_json::to_string(code).unwrap(), format!("\"{}\"", code.as_str()));
+        }
+    }
+
+    #[test]
+    fn places_count_characters_and_cut_at_the_line() {
+        let source = "UPDATE k\r\n  SET næme = 'ö'\r\nWHERE x";
+        let start = source.find("næme").unwrap();
+        let place = Place::in_source(source, start, start + "næme".len());
+        assert_eq!((place.line, place.column, place.length), (2, 7, 4));
+        assert_eq!(place.text, "  SET næme = 'ö'");
+        let long = Place::in_source(source, start, source.len());
+        assert_eq!(long.length, "næme = 'ö'".chars().count());
+        let end = Place::in_source(source, 999, 1000);
+        assert_eq!((end.line, end.length), (3, 1));
+    }
+}

@@ -1,0 +1,27 @@
+//! What Mark Twice computes: values and their hashes, marks and what moved between two of them, findings,
+//! expected counts, receipts, totals, and the comparison that guards an undo.
+//!
+//! This crate may depend on serialisation and hashing only. It must never print, read a clock, the environment
+//! or the command line, touch a file, or know a query language.
+
+pub mod cell;
+pub mod expect;
+pub mod finding;
+pub mod hash;
+pub mod mark;
+pub mod moved;
+pub mod receipt;
+pub mod table;
+pub mod totals;
+pub mod undo;
+pub mod value;
+pub mod verify;
+
+pub use cell::CellDiff;
+pub use expect::Expect;
+pub use finding::{Code, Finding, Level, Place};
+pub use hash::{Fingerprint, ShortHash};
+pub use mark::{MarkRow, MarkSummary};
+pub use receipt::{Receipt, RunKind, RunState};
+pub use table::{Column, Key, KeyKind, Target};
+pub use value::Value;

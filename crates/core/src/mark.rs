@@ -1,0 +1,241 @@
+//! Marks: a record of exactly which rows a step matches, what they hold and what they would become.
+
+use serde::{Deserialize, Serialize};
+
+use crate::cell::{diff, pick};
+use crate::hash::{Fingerprint, RowHash, ShortHash};
+use crate::table::Target;
+use crate::value::Value;
+
+/// What a step does to the rows it matches.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum StepKind {
+    /// It changes cells.
+    Update,
+    /// It takes rows away.
+    Delete,
+    /// It brings rows in (the undo of a DELETE).
+    Insert,
+}
+
+impl StepKind {
+    /// The SQL verb in capitals.
+    pub fn verb(self) -> &'static str {
+        match self {
+            StepKind::Update => "UPDATE",
+            StepKind::Delete => "DELETE",
+            StepKind::Insert => "INSERT",
+        }
+    }
+}
+
+/// How an after-value in a preview came about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Label {
+    /// The engine itself made it, as it would store it.
+    Exact,
+    /// Computed, but not stored in a column of the right type.
+    Computed,
+    /// Only the run can tell.
+    Unknown,
+}
+
+/// A column that a step may change, and how its after-values are known.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Foreseen {
+    /// Position of the column.
+    pub column: usize,
+    /// How its after-values are known.
+    pub label: Label,
+    /// Whether the engine derives it (a generated column) instead of the statement assigning it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub derived: bool,
+    /// Why the label is not `exact`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+}
+
+/// What a matched row would become, or became.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum After {
+    /// The row is no more.
+    Gone,
+    /// The whole row; columns labelled unknown hold their old values.
+    Row(Vec<Value>),
+}
+
+/// One matched row, held.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HeldRow {
+    /// Its hidden number, from 1, by which before and after are paired.
+    pub ordinal: i64,
+    /// Its key.
+    pub key: Vec<Value>,
+    /// What it holds, all columns.
+    pub before: Vec<Value>,
+    /// What it would become.
+    pub after: After,
+}
+
+/// The record of one row in a mark.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MarkRow {
+    /// The row's key.
+    pub key: Vec<Value>,
+    /// Over the columns that the statement reads or writes.
+    pub related: ShortHash,
+    /// Over all other columns.
+    pub rest: ShortHash,
+    /// Over the foreseen after-values labelled `exact` or `computed`.
+    pub after: ShortHash,
+}
+
+/// The totals of a mark.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct MarkSummary {
+    /// Matched rows.
+    pub matched: u64,
+    /// Rows that would differ afterwards, as far as that is known.
+    pub changes: u64,
+    /// Over keys and related columns.
+    pub related: Fingerprint,
+    /// Over keys and the other columns.
+    pub rest: Fingerprint,
+    /// Over keys and foreseen after-values.
+    pub after: Fingerprint,
+}
+
+/// Which columns of a target play which part in a mark.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Parts {
+    /// Columns that the statement reads or writes.
+    pub related: Vec<usize>,
+    /// All others.
+    pub rest: Vec<usize>,
+    /// Columns whose after-values are foreseen.
+    pub after: Vec<usize>,
+}
+
+impl Parts {
+    /// Splits a target's columns. A DELETE takes whole rows away, so every column is related to it.
+    pub fn new(target: &Target, kind: StepKind, reads: &[usize], foreseen: &[Foreseen]) -> Parts {
+        let all = 0..target.columns.len();
+        let is_related = |c: &usize| {
+            kind == StepKind::Delete || reads.contains(c) || foreseen.iter().any(|f| f.column == *c)
+        };
+        Parts {
+            related: all.clone().filter(is_related).collect(),
+            rest: all.filter(|c| !is_related(c)).collect(),
+            after: foreseen.iter().filter(|f| f.label != Label::Unknown).map(|f| f.column).collect(),
+        }
+    }
+}
+
+/// Takes a mark row by row.
+#[derive(Debug, Clone)]
+pub struct Marker {
+    parts: Parts,
+    summary: MarkSummary,
+}
+
+impl Marker {
+    /// A marker that has seen no row yet.
+    pub fn new(parts: Parts) -> Self {
+        Marker { parts, summary: MarkSummary::default() }
+    }
+
+    /// Takes one row into the mark and gives its record.
+    pub fn take(&mut self, row: &HeldRow) -> MarkRow {
+        let related = RowHash::of(row.key.iter().chain(pick(&row.before, &self.parts.related)));
+        let rest = RowHash::of(row.key.iter().chain(pick(&row.before, &self.parts.rest)));
+        let (after, changed) = match &row.after {
+            After::Gone => (RowHash::of(&row.key), true),
+            After::Row(values) => (
+                RowHash::of(row.key.iter().chain(pick(values, &self.parts.after))),
+                !diff(&row.before, values).is_empty(),
+            ),
+        };
+        self.summary.matched += 1;
+        self.summary.changes += u64::from(changed);
+        self.summary.related.add(&related);
+        self.summary.rest.add(&rest);
+        self.summary.after.add(&after);
+        MarkRow { key: row.key.clone(), related: related.short(), rest: rest.short(), after: after.short() }
+    }
+
+    /// The totals so far.
+    pub fn summary(&self) -> &MarkSummary {
+        &self.summary
+    }
+}
+
+/// How two marks of the same step stand to each other.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Agreement {
+    /// The same rows with the same contents.
+    Same,
+    /// The same rows; only columns that the statement neither reads nor writes differ.
+    UnrelatedOnly,
+    /// Rows joined, left or changed, or another result is foreseen.
+    Moved,
+}
+
+/// Compares two marks by their fingerprints.
+pub fn agreement(first: &MarkSummary, second: &MarkSummary) -> Agreement {
+    if first.matched != second.matched || first.related != second.related || first.after != second.after {
+        Agreement::Moved
+    } else if first.rest != second.rest {
+        Agreement::UnrelatedOnly
+    } else {
+        Agreement::Same
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn held(id: i64, region: &str, note: &str, after: &str) -> HeldRow {
+        let text = |s: &str| Value::Text(s.into());
+        HeldRow {
+            ordinal: id,
+            key: vec![Value::Int(id)],
+            before: vec![Value::Int(id), text(region), text(note)],
+            after: After::Row(vec![Value::Int(id), text(after), text(note)]),
+        }
+    }
+
+    fn mark(rows: &[HeldRow]) -> MarkSummary {
+        let parts = Parts { related: vec![0, 1], rest: vec![2], after: vec![1] };
+        let mut marker = Marker::new(parts);
+        rows.iter().for_each(|r| {
+            marker.take(r);
+        });
+        *marker.summary()
+    }
+
+    #[test]
+    fn agreement_of_marks() {
+        let first = mark(&[held(1, "Dale", "a", "Moor"), held(2, "Moor", "b", "Moor")]);
+        assert_eq!((first.matched, first.changes), (2, 1));
+        let turned = mark(&[held(2, "Moor", "b", "Moor"), held(1, "Dale", "a", "Moor")]);
+        assert_eq!(agreement(&first, &turned), Agreement::Same);
+        let note = mark(&[held(1, "Dale", "new", "Moor"), held(2, "Moor", "b", "Moor")]);
+        assert_eq!(agreement(&first, &note), Agreement::UnrelatedOnly);
+        let region = mark(&[held(1, "Coast", "a", "Moor"), held(2, "Moor", "b", "Moor")]);
+        assert_eq!(agreement(&first, &region), Agreement::Moved);
+        let result = mark(&[held(1, "Dale", "a", "Fell"), held(2, "Moor", "b", "Moor")]);
+        assert_eq!(agreement(&first, &result), Agreement::Moved);
+        let left = mark(&[held(1, "Dale", "a", "Moor")]);
+        assert_eq!(agreement(&first, &left), Agreement::Moved);
+    }
+
+    #[test]
+    fn swapped_contents_are_seen() {
+        let first = mark(&[held(1, "Dale", "a", "Moor"), held(2, "Fell", "b", "Moor")]);
+        let swapped = mark(&[held(2, "Dale", "a", "Moor"), held(1, "Fell", "b", "Moor")]);
+        assert_eq!(agreement(&first, &swapped), Agreement::Moved);
+    }
+}

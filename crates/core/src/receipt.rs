@@ -1,0 +1,182 @@
+//! Receipts: the record of one run, and the states it passes through.
+
+use serde::{Deserialize, Serialize};
+
+use crate::expect::Expect;
+use crate::finding::{Code, Finding};
+use crate::hash::Fingerprint;
+use crate::mark::StepKind;
+
+/// The version of the receipt format that this program writes, and the newest it reads.
+///
+/// Version 1: the first.
+pub const RECEIPT_VERSION: u32 = 1;
+
+/// What kind of run it was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum RunKind {
+    /// A change was applied.
+    Apply,
+    /// A run was taken back.
+    Undo,
+}
+
+/// Where a run stands. Only `prepared`, `committing` and the final states decide anything.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RunState {
+    /// Begun; COMMIT was not asked for. Found after a death, it means: rolled back.
+    Prepared,
+    /// All was proven and COMMIT was about to be asked for. Found after a death, it needs settling.
+    Committing,
+    /// Committed.
+    Committed,
+    /// Rolled back, or never begun in the database.
+    RolledBack,
+}
+
+impl RunState {
+    /// Whether the outcome is known.
+    pub fn is_final(self) -> bool {
+        matches!(self, RunState::Committed | RunState::RolledBack)
+    }
+
+    /// How it is called.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            RunState::Prepared => "prepared",
+            RunState::Committing => "committing",
+            RunState::Committed => "committed",
+            RunState::RolledBack => "rolled back",
+        }
+    }
+}
+
+/// Which database a run was on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DatabaseId {
+    /// The engine's name, such as `SQLite`.
+    pub engine: String,
+    /// The engine's version.
+    pub version: String,
+    /// How the database is shown to people, without any secret.
+    pub name: String,
+    /// What tells this database from every other, wherever a command is started; no secret in it.
+    pub identity: String,
+}
+
+/// One step of a run.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StepReceipt {
+    /// What it does.
+    pub kind: StepKind,
+    /// The table it writes.
+    pub table: String,
+    /// The statement as it was executed, character for character; for an undo a sentence in words.
+    pub statement: String,
+    /// Hash of the statement's tokens: the same for any layout, comments and letter case of keywords.
+    pub statement_hash: String,
+    /// Hash of the table's definition.
+    pub definition: String,
+    /// Expected matched rows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expected_rows: Option<Expect>,
+    /// Expected changed rows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expected_changes: Option<Expect>,
+    /// Rows that matched inside the transaction.
+    #[serde(default)]
+    pub matched: u64,
+    /// Rows that differ afterwards.
+    #[serde(default)]
+    pub changed: u64,
+    /// What the engine itself counted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub engine_count: Option<u64>,
+}
+
+/// The snapshot that belongs to a run.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SnapshotRef {
+    /// File name inside the run's folder.
+    pub file: String,
+    /// Size in bytes.
+    pub bytes: u64,
+    /// BLAKE3 of the file, in hexadecimal.
+    pub checksum: String,
+    /// Rows in it.
+    pub rows: u64,
+}
+
+/// The record of one run.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Receipt {
+    /// Always `marktwice-receipt`.
+    pub format: String,
+    /// See [`RECEIPT_VERSION`].
+    pub version: u32,
+    /// The run's short name.
+    pub run: String,
+    /// What kind of run.
+    pub kind: RunKind,
+    /// Where it stands.
+    pub state: RunState,
+    /// Why it stands there, when that needs a reason.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// Which database.
+    pub database: DatabaseId,
+    /// The change's title.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    /// The change's reason.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+    /// Who ran it, as the operating system says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    /// When it began, UTC, RFC 3339.
+    pub started: String,
+    /// When its outcome was known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ended: Option<String>,
+    /// The run that an undo takes back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub undo_of: Option<String>,
+    /// The mark that was agreed to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mark: Option<String>,
+    /// How it was agreed to: `answered`, `expected count` or `mark`.
+    pub agreed: String,
+    /// What was let pass.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub allowed: Vec<Code>,
+    /// What was noticed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub findings: Vec<Finding>,
+    /// Engine settings that were seen or made, such as how durable a commit is.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub settings: Vec<String>,
+    /// The steps, in order.
+    pub steps: Vec<StepReceipt>,
+    /// What tells the engine's transaction, where it has such a thing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+    /// Over all marked rows before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub before: Option<Fingerprint>,
+    /// Over all marked rows after.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<Fingerprint>,
+    /// The snapshot.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub snapshot: Option<SnapshotRef>,
+}
+
+impl Receipt {
+    /// Whether this run can be taken back as far as its own record goes.
+    pub fn can_be_undone(&self) -> bool {
+        self.state == RunState::Committed && self.steps.iter().any(|s| s.changed > 0)
+    }
+}

@@ -1,0 +1,71 @@
+//! A target table as the rest of the program sees it: columns, key, and what its definition hashes to.
+
+use serde::{Deserialize, Serialize};
+
+/// One column of a target.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Column {
+    /// Its name as declared.
+    pub name: String,
+    /// Its declared type, as the engine's catalogue writes it; may be empty.
+    #[serde(rename = "type")]
+    pub declared: String,
+    /// Whether the engine computes it (a generated column): it can be read but not assigned.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub generated: bool,
+    /// Whether NULL is refused.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub not_null: bool,
+}
+
+/// What tells one row of a target from another.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum KeyKind {
+    /// The declared primary key.
+    Primary,
+    /// A unique key over columns that refuse NULL.
+    Unique,
+    /// The engine's own row identity, for a table that declares neither.
+    RowIdentity,
+}
+
+/// The key of a target.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Key {
+    /// What kind it is.
+    pub kind: KeyKind,
+    /// The key's column names; for [`KeyKind::RowIdentity`] the one name under which the engine gives it.
+    pub names: Vec<String>,
+    /// Positions of the key's columns among the target's; empty for [`KeyKind::RowIdentity`].
+    pub columns: Vec<usize>,
+}
+
+/// A target table.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Target {
+    /// The table's name as the catalogue has it.
+    pub table: String,
+    /// The schema (or attached database) it lives in.
+    pub schema: String,
+    /// All columns, in the table's order.
+    pub columns: Vec<Column>,
+    /// What tells its rows apart.
+    pub key: Key,
+    /// Hash of all definitions that bear on what a statement means here: the table, its indexes, its triggers.
+    pub definition: String,
+    /// The column that names a row to a person (a name, a title), where there is one.
+    pub naming: Option<usize>,
+}
+
+impl Target {
+    /// The position of a column by name; names are compared without regard to ASCII case.
+    pub fn position(&self, name: &str) -> Option<usize> {
+        self.columns.iter().position(|c| c.name.eq_ignore_ascii_case(name))
+    }
+
+    /// The column names at `positions`.
+    pub fn names(&self, positions: &[usize]) -> Vec<String> {
+        positions.iter().filter_map(|&p| self.columns.get(p)).map(|c| c.name.clone()).collect()
+    }
+}

@@ -1,0 +1,168 @@
+//! Totals of changed numeric columns, before and after: sum, least, greatest.
+
+use serde::Serialize;
+use serde_json::{Number, Value as Json};
+
+use crate::value::Value;
+
+/// The running total of one column on one side.
+#[derive(Debug, Clone, Default)]
+struct Side {
+    ints: i128,
+    reals: f64,
+    lost: f64,
+    any_real: bool,
+    decimals: usize,
+    count: u64,
+    least: Option<f64>,
+    greatest: Option<f64>,
+}
+
+impl Side {
+    fn add(&mut self, value: &Value) -> bool {
+        let as_real = match value {
+            Value::Int(i) => {
+                self.ints += i128::from(*i);
+                *i as f64
+            }
+            Value::Real(r) if r.is_finite() => {
+                self.any_real = true;
+                self.decimals = self.decimals.max(decimals(*r));
+                // Neumaier's compensated sum: the order of rows must not show in the last digits.
+                let sum = self.reals + r;
+                self.lost +=
+                    if self.reals.abs() >= r.abs() { (self.reals - sum) + r } else { (r - sum) + self.reals };
+                self.reals = sum;
+                *r
+            }
+            Value::Null => return true,
+            _ => return false,
+        };
+        self.count += 1;
+        self.least = Some(self.least.map_or(as_real, |l| l.min(as_real)));
+        self.greatest = Some(self.greatest.map_or(as_real, |g| g.max(as_real)));
+        true
+    }
+
+    fn figures(&self) -> Figures {
+        let one = |r: Option<f64>| r.map_or(Json::Null, |r| number(r, self.decimals, self.any_real));
+        let sum = if self.any_real {
+            number(self.reals + self.lost + self.ints as f64, self.decimals, true)
+        } else {
+            i64::try_from(self.ints)
+                .map_or_else(|_| Json::String(self.ints.to_string()), |i| Json::Number(i.into()))
+        };
+        Figures { sum, least: one(self.least), greatest: one(self.greatest) }
+    }
+}
+
+fn decimals(r: f64) -> usize {
+    let text = format!("{r}");
+    text.split_once('.').map_or(0, |(_, d)| d.len()).min(10)
+}
+
+fn number(r: f64, decimals: usize, real: bool) -> Json {
+    if !real && r.fract() == 0.0 && r.abs() < 9e15 {
+        return Json::Number((r as i64).into());
+    }
+    let rounded: f64 = format!("{r:.decimals$}").parse().unwrap_or(r);
+    Number::from_f64(rounded).map_or(Json::Null, Json::Number)
+}
+
+/// The figures of one side.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Figures {
+    /// Sum of all values that are not NULL, rounded to as many decimals as the values have.
+    pub sum: Json,
+    /// The least value.
+    pub least: Json,
+    /// The greatest value.
+    pub greatest: Json,
+}
+
+/// The totals of one column over all matched rows.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct ColumnTotals {
+    /// Position of the column.
+    #[serde(skip)]
+    pub position: usize,
+    /// Its name.
+    pub column: String,
+    /// Before the change.
+    pub before: Figures,
+    /// After it.
+    pub after: Figures,
+}
+
+/// Gathers totals of the given columns; a column in which anything but numbers and NULL is seen drops out.
+#[derive(Debug, Clone)]
+pub struct Totals {
+    columns: Vec<(usize, Side, Side, bool)>,
+}
+
+impl Totals {
+    /// Totals of `columns`, nothing added yet.
+    pub fn new(columns: impl IntoIterator<Item = usize>) -> Self {
+        Totals { columns: columns.into_iter().map(|c| (c, Side::default(), Side::default(), true)).collect() }
+    }
+
+    /// Adds one row's two images.
+    pub fn add(&mut self, before: &[Value], after: &[Value]) {
+        for (column, was, becomes, numeric) in &mut self.columns {
+            if let (true, Some(b), Some(a)) = (*numeric, before.get(*column), after.get(*column)) {
+                *numeric = was.add(b) && becomes.add(a);
+            }
+        }
+    }
+
+    /// The figures of all columns that held numbers only and changed.
+    pub fn finish(&self, name: impl Fn(usize) -> String) -> Vec<ColumnTotals> {
+        self.columns
+            .iter()
+            .filter(|(_, was, becomes, numeric)| *numeric && was.count + becomes.count > 0)
+            .map(|(c, was, becomes, _)| ColumnTotals {
+                position: *c,
+                column: name(*c),
+                before: was.figures(),
+                after: becomes.figures(),
+            })
+            .filter(|totals| totals.before != totals.after)
+            .collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sums_do_not_show_binary_dust() {
+        let mut totals = Totals::new([0, 1, 2]);
+        for i in 0..1000 {
+            totals.add(
+                &[Value::Real(0.1), Value::Int(i), Value::Int(i)],
+                &[Value::Real(0.25), Value::Int(i + 1), Value::Text("x".into())],
+            );
+        }
+        let all = totals.finish(|c| c.to_string());
+        assert_eq!(all.len(), 2, "a column with text has no totals");
+        assert_eq!(all[0].before.sum.to_string(), "100.0");
+        assert_eq!(all[0].after.sum.to_string(), "250.0");
+        assert_eq!(all[1].before.sum.to_string(), "499500");
+        assert_eq!(
+            (all[1].after.least.to_string(), all[1].after.greatest.to_string()),
+            ("1".into(), "1000".into())
+        );
+    }
+
+    #[test]
+    fn integers_beyond_64_bits_and_nulls() {
+        let mut totals = Totals::new([0]);
+        for _ in 0..3 {
+            totals.add(&[Value::Int(i64::MAX)], &[Value::Null]);
+        }
+        let all = totals.finish(|_| "n".into());
+        assert_eq!(all[0].before.sum, Json::String("27670116110564327421".into()));
+        assert_eq!(all[0].after.least, Json::Null);
+    }
+}

@@ -1,0 +1,203 @@
+//! Database values as Mark Twice holds them, and their lossless JSON form in marks, snapshots and reports.
+//!
+//! Identity here is identity of type and bytes: `1` and `1.0` differ, `'a'` and `'A'` differ, `0.0` and `-0.0`
+//! differ, whatever a collation or an engine's `=` may say.
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD as BASE64;
+use serde_json::{Map, Number, Value as Json};
+
+/// Largest integer magnitude that every JSON reader keeps exactly (2^53 - 1).
+const JSON_SAFE: i64 = 9_007_199_254_740_991;
+
+/// One value of one cell.
+#[derive(Debug, Clone)]
+pub enum Value {
+    /// SQL NULL.
+    Null,
+    /// A boolean, on engines that have the type.
+    Bool(bool),
+    /// A signed 64-bit integer.
+    Int(i64),
+    /// An IEEE 754 double; infinities and NaN included.
+    Real(f64),
+    /// An exact number that neither an `i64` nor a double holds, as the engine writes it.
+    Decimal(String),
+    /// Text that is valid UTF-8; NUL characters are allowed.
+    Text(String),
+    /// A text value whose bytes are not valid UTF-8.
+    TextBytes(Vec<u8>),
+    /// Raw bytes.
+    Bytes(Vec<u8>),
+}
+
+impl PartialEq for Value {
+    fn eq(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Value::Null, Value::Null) => true,
+            (Value::Bool(a), Value::Bool(b)) => a == b,
+            (Value::Int(a), Value::Int(b)) => a == b,
+            (Value::Real(a), Value::Real(b)) => a.to_bits() == b.to_bits(),
+            (Value::Decimal(a), Value::Decimal(b)) | (Value::Text(a), Value::Text(b)) => a == b,
+            (Value::TextBytes(a), Value::TextBytes(b)) | (Value::Bytes(a), Value::Bytes(b)) => a == b,
+            _ => false,
+        }
+    }
+}
+
+impl Eq for Value {}
+
+/// Why a JSON value is not one of ours.
+#[derive(Debug, thiserror::Error)]
+#[error("not a value of this format: {0}")]
+pub struct NotAValue(String);
+
+impl Value {
+    /// Whether this is SQL NULL.
+    pub fn is_null(&self) -> bool {
+        matches!(self, Value::Null)
+    }
+
+    /// Text from bytes of unknown validity: [`Value::Text`] where they are UTF-8, else [`Value::TextBytes`].
+    pub fn text(bytes: &[u8]) -> Value {
+        match std::str::from_utf8(bytes) {
+            Ok(s) => Value::Text(s.to_owned()),
+            Err(_) => Value::TextBytes(bytes.to_vec()),
+        }
+    }
+
+    /// The lossless JSON form: plain JSON where that survives any reader, a tagged object elsewhere.
+    pub fn to_json(&self) -> Json {
+        let tagged = |tag: &str, text: String| {
+            let mut object = Map::new();
+            object.insert(tag.to_owned(), Json::String(text));
+            Json::Object(object)
+        };
+        match self {
+            Value::Null => Json::Null,
+            Value::Bool(b) => Json::Bool(*b),
+            Value::Int(i) if (-JSON_SAFE..=JSON_SAFE).contains(i) => Json::Number((*i).into()),
+            Value::Int(i) => tagged("int", i.to_string()),
+            Value::Real(r) => match Number::from_f64(*r) {
+                Some(n) => Json::Number(n),
+                None if r.is_nan() => tagged("real", "NaN".to_owned()),
+                None if *r > 0.0 => tagged("real", "Infinity".to_owned()),
+                None => tagged("real", "-Infinity".to_owned()),
+            },
+            Value::Decimal(d) => tagged("decimal", d.clone()),
+            Value::Text(s) => Json::String(s.clone()),
+            Value::TextBytes(b) => tagged("text_bytes", BASE64.encode(b)),
+            Value::Bytes(b) => tagged("bytes", BASE64.encode(b)),
+        }
+    }
+
+    /// Reads [`Value::to_json`] back.
+    ///
+    /// # Errors
+    /// When the JSON is none of the forms that `to_json` writes.
+    pub fn from_json(json: &Json) -> Result<Value, NotAValue> {
+        let bad = || NotAValue(shorten(&json.to_string()));
+        match json {
+            Json::Null => Ok(Value::Null),
+            Json::Bool(b) => Ok(Value::Bool(*b)),
+            Json::Number(n) => match (n.as_i64(), n.as_f64()) {
+                (Some(i), _) => Ok(Value::Int(i)),
+                (None, Some(r)) => Ok(Value::Real(r)),
+                (None, None) => Err(bad()),
+            },
+            Json::String(s) => Ok(Value::Text(s.clone())),
+            Json::Array(_) => Err(bad()),
+            Json::Object(object) => {
+                let mut fields = object.iter();
+                let (Some((tag, Json::String(text))), None) = (fields.next(), fields.next()) else {
+                    return Err(bad());
+                };
+                match tag.as_str() {
+                    "int" => text.parse().map(Value::Int).map_err(|_| bad()),
+                    "real" => match text.as_str() {
+                        "NaN" => Ok(Value::Real(f64::NAN)),
+                        "Infinity" => Ok(Value::Real(f64::INFINITY)),
+                        "-Infinity" => Ok(Value::Real(f64::NEG_INFINITY)),
+                        _ => Err(bad()),
+                    },
+                    "decimal" => Ok(Value::Decimal(text.clone())),
+                    "text_bytes" => BASE64.decode(text).map(Value::TextBytes).map_err(|_| bad()),
+                    "bytes" => BASE64.decode(text).map(Value::Bytes).map_err(|_| bad()),
+                    _ => Err(bad()),
+                }
+            }
+        }
+    }
+}
+
+/// A list of values as a JSON array.
+pub fn list_to_json(values: &[Value]) -> Json {
+    Json::Array(values.iter().map(Value::to_json).collect())
+}
+
+/// Reads [`list_to_json`] back.
+///
+/// # Errors
+/// When the JSON is not an array of values.
+pub fn list_from_json(json: &Json) -> Result<Vec<Value>, NotAValue> {
+    match json {
+        Json::Array(items) => items.iter().map(Value::from_json).collect(),
+        other => Err(NotAValue(shorten(&other.to_string()))),
+    }
+}
+
+fn shorten(text: &str) -> String {
+    if text.chars().count() > 60 {
+        text.chars().take(57).chain("...".chars()).collect()
+    } else {
+        text.to_owned()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_value_survives_json_text() {
+        let values = [
+            Value::Null,
+            Value::Bool(true),
+            Value::Int(0),
+            Value::Int(JSON_SAFE),
+            Value::Int(JSON_SAFE + 1),
+            Value::Int(i64::MIN),
+            Value::Real(1.0),
+            Value::Real(-0.0),
+            Value::Real(0.1 + 0.2),
+            Value::Real(5e-324),
+            Value::Real(f64::MAX),
+            Value::Real(f64::INFINITY),
+            Value::Real(f64::NEG_INFINITY),
+            Value::Decimal("1.10".into()),
+            Value::Text("nul \0 and \u{202e}".into()),
+            Value::TextBytes(vec![0xff, 0x00, 0x41]),
+            Value::Bytes(vec![0, 1, 254]),
+        ];
+        for value in values {
+            let text = value.to_json().to_string();
+            let back = Value::from_json(&serde_json::from_str(&text).unwrap()).unwrap();
+            assert_eq!(value, back, "{text}");
+        }
+    }
+
+    #[test]
+    fn identity_is_of_type_and_bytes() {
+        assert_ne!(Value::Int(1), Value::Real(1.0));
+        assert_ne!(Value::Real(0.0), Value::Real(-0.0));
+        assert_ne!(Value::Text("a".into()), Value::Bytes(b"a".to_vec()));
+        assert_ne!(Value::Null, Value::Text(String::new()));
+    }
+
+    #[test]
+    fn foreign_json_is_refused() {
+        for text in ["[1]", "{}", r#"{"int":"x"}"#, r#"{"int":"1","real":"NaN"}"#, r#"{"bytes":"%"}"#] {
+            assert!(Value::from_json(&serde_json::from_str(text).unwrap()).is_err(), "{text}");
+        }
+    }
+}

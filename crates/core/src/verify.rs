@@ -1,0 +1,100 @@
+//! The judge of a step: every marked row, read again, must be as it should be.
+
+use crate::cell::{CellDiff, diff};
+use crate::mark::{After, Foreseen, HeldRow, Label, StepKind};
+use crate::value::Value;
+
+/// What became of one row, and rightly.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Fate {
+    /// Some cells differ.
+    Changed,
+    /// The row is as it was.
+    Same,
+    /// The row is gone, as it should be.
+    Deleted,
+    /// The row came in, as it should.
+    Inserted,
+}
+
+/// What is wrong with one row.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Fault {
+    /// It cannot be found any more.
+    Vanished,
+    /// It should be gone and is still there.
+    StillThere,
+    /// A column differs that the statement does not assign.
+    Outside(CellDiff),
+    /// A column does not hold what was foreseen.
+    Unforeseen(CellDiff),
+}
+
+/// Judges one row after the step. `before_there` is false for a row that the step brings in.
+///
+/// # Errors
+/// The first fault found.
+pub fn judge(
+    kind: StepKind,
+    foreseen: &[Foreseen],
+    held: &HeldRow,
+    actual: Option<&[Value]>,
+) -> Result<Fate, Fault> {
+    match (kind, &held.after, actual) {
+        (StepKind::Delete, _, None) => Ok(Fate::Deleted),
+        (StepKind::Delete, _, Some(_)) => Err(Fault::StillThere),
+        (StepKind::Update | StepKind::Insert, _, None) => Err(Fault::Vanished),
+        (StepKind::Update, After::Row(expected), Some(now)) => {
+            for cell in diff(expected, now) {
+                match foreseen.iter().find(|f| f.column == cell.column) {
+                    None => return Err(Fault::Outside(cell)),
+                    Some(f) if f.label == Label::Exact => return Err(Fault::Unforeseen(cell)),
+                    Some(_) => {}
+                }
+            }
+            Ok(if held.before == now { Fate::Same } else { Fate::Changed })
+        }
+        (StepKind::Insert, After::Row(expected), Some(now)) => match diff(expected, now).into_iter().next() {
+            Some(cell) => Err(Fault::Unforeseen(cell)),
+            None => Ok(Fate::Inserted),
+        },
+        (_, After::Gone, Some(_)) => Err(Fault::StillThere),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn row(a: i64, b: i64) -> Vec<Value> {
+        vec![Value::Int(a), Value::Int(b)]
+    }
+
+    fn held(before: Vec<Value>, after: Vec<Value>) -> HeldRow {
+        HeldRow { ordinal: 1, key: vec![Value::Int(1)], before, after: After::Row(after) }
+    }
+
+    #[test]
+    fn updates() {
+        let exact = [Foreseen { column: 1, label: Label::Exact, derived: false, why: None }];
+        let unknown = [Foreseen { column: 1, label: Label::Unknown, derived: false, why: None }];
+        let h = held(row(1, 2), row(1, 3));
+        let judge = |f: &[Foreseen], now: Option<Vec<Value>>| judge(StepKind::Update, f, &h, now.as_deref());
+        assert_eq!(judge(&exact, Some(row(1, 3))), Ok(Fate::Changed));
+        assert!(matches!(judge(&exact, Some(row(1, 4))), Err(Fault::Unforeseen(_))));
+        assert_eq!(judge(&unknown, Some(row(1, 4))), Ok(Fate::Changed));
+        assert_eq!(judge(&unknown, Some(row(1, 2))), Ok(Fate::Same));
+        assert!(matches!(judge(&unknown, Some(row(9, 3))), Err(Fault::Outside(_))));
+        assert_eq!(judge(&exact, None), Err(Fault::Vanished));
+    }
+
+    #[test]
+    fn deletes_and_inserts() {
+        let gone = HeldRow { after: After::Gone, ..held(row(1, 2), vec![]) };
+        assert_eq!(judge(StepKind::Delete, &[], &gone, None), Ok(Fate::Deleted));
+        assert_eq!(judge(StepKind::Delete, &[], &gone, Some(&row(1, 2))), Err(Fault::StillThere));
+        let back = held(vec![], row(1, 2));
+        assert_eq!(judge(StepKind::Insert, &[], &back, Some(&row(1, 2))), Ok(Fate::Inserted));
+        assert!(judge(StepKind::Insert, &[], &back, Some(&row(1, 5))).is_err());
+    }
+}
