@@ -1,1 +1,18 @@
-//! x
+//! Understanding SQL text: tokens with their exact places, the slices of a statement, the change file, and the
+//! rules that find what is wrong before anything runs.
+//!
+//! Text is sliced, never re-rendered: what is sent to an engine is always the user's own characters. This crate
+//! opens no connection and reads no file.
+
+pub mod change;
+pub mod near;
+pub mod pins;
+pub mod rules;
+pub mod slices;
+pub mod sqlite;
+pub mod step;
+pub mod text;
+
+pub use change::{Change, ChangeError};
+pub use slices::Slice;
+pub use step::{Assignment, Filter, Name, Step, TableRef};

@@ -1,0 +1,79 @@
+//! `null-compare`: a comparison with NULL by an operator that NULL never passes.
+
+use marktwice_core::{Code, Finding};
+use sqlparser::dialect::SQLiteDialect;
+use sqlparser::tokenizer::Token;
+
+use super::Seen;
+use crate::slices::Slice;
+use crate::text::{Tok, tokenize};
+
+/// Looks for `= NULL`, `<> NULL`, `NULL =`, and NULL in the list of NOT IN. It reads tokens, so that it sees
+/// subqueries and filters alike.
+pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+    let Ok(all) = tokenize(&seen.step.source, &SQLiteDialect {}) else { return Vec::new() };
+    let slices =
+        seen.step.filter.iter().map(|f| f.slice).chain(seen.step.assignments.iter().map(|a| a.value));
+    slices.flat_map(|slice| in_slice(seen, &all, slice)).collect()
+}
+
+fn in_slice(seen: Seen<'_>, all: &[Tok], slice: Slice) -> Vec<Finding> {
+    let tokens: Vec<&Tok> = all
+        .iter()
+        .filter(|t| !t.is_blank() && t.slice.start >= slice.start && t.slice.end <= slice.end)
+        .collect();
+    let mut found = Vec::new();
+    for (at, token) in tokens.iter().enumerate().filter(|(_, t)| t.is_word("null")) {
+        let before = at.checked_sub(1).and_then(|b| tokens.get(b));
+        let after = tokens.get(at + 1);
+        if let Some(op) = before.filter(|t| compares(t)) {
+            found.push(comparison(seen, op, op.slice.to(token.slice)));
+        } else if let Some(op) = after.filter(|t| compares(t)) {
+            found.push(comparison(seen, op, token.slice.to(op.slice)));
+        } else if in_not_in_list(&tokens, at) {
+            let message = "NOT IN over a list that holds NULL is never true";
+            found.push(
+                Finding::new(Code::NullCompare, message)
+                    .at(seen.step.place(token.slice))
+                    .hint("take NULL out of the list, and add AND … IS NOT NULL"),
+            );
+        }
+    }
+    found
+}
+
+fn compares(token: &Tok) -> bool {
+    use Token::{DoubleEq, Eq, Gt, GtEq, Lt, LtEq, Neq};
+    matches!(token.token.token, Eq | DoubleEq | Neq | Lt | LtEq | Gt | GtEq)
+}
+
+fn comparison(seen: Seen<'_>, op: &Tok, slice: Slice) -> Finding {
+    let sign = seen.step.text(op.slice).trim();
+    let finding = Finding::new(Code::NullCompare, format!("a comparison {sign} NULL is never true"))
+        .at(seen.step.place(slice));
+    match op.token.token {
+        Token::Eq | Token::DoubleEq => finding.hint("write IS NULL"),
+        Token::Neq => finding.hint("write IS NOT NULL"),
+        _ => finding.hint("compare with a value"),
+    }
+}
+
+fn in_not_in_list(tokens: &[&Tok], at: usize) -> bool {
+    let mut depth = 0;
+    for back in (0..at).rev() {
+        let Some(token) = tokens.get(back) else { return false };
+        if token.is(&Token::RParen) {
+            depth += 1;
+        } else if token.is(&Token::LParen) {
+            if depth == 0 {
+                let word = |n: usize, w: &str| {
+                    back.checked_sub(n).and_then(|b| tokens.get(b)).is_some_and(|t| t.is_word(w))
+                };
+                let query = tokens.get(back + 1).is_some_and(|t| t.is_any(&["select", "with"]));
+                return word(1, "in") && word(2, "not") && !query;
+            }
+            depth -= 1;
+        }
+    }
+    false
+}

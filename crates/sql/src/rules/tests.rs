@@ -1,0 +1,104 @@
+//! Tests of the rules on statements of SQLite's dialect.
+
+use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_core::{Code, Finding};
+
+use super::{Seen, look};
+use crate::pins::{UniqueKey, pin};
+use crate::sqlite::understand;
+
+fn findings(statement: &str) -> Vec<Finding> {
+    let column =
+        |name: &str| Column { name: name.into(), declared: String::new(), generated: false, not_null: false };
+    let target = Target {
+        table: "keeper".into(),
+        schema: "main".into(),
+        columns: ["keeper_id", "name", "region"].map(column).to_vec(),
+        key: Key { kind: KeyKind::Primary, names: vec!["keeper_id".into()], columns: vec![0] },
+        definition: String::new(),
+        naming: Some(1),
+    };
+    let step = understand(statement).unwrap_or_else(|f| panic!("{statement}: {f:?}"));
+    let pin = pin(&step, &target, &[UniqueKey { primary: true, columns: vec![0] }], &["rowid"]);
+    look(Seen { step: &step, target: &target, pin: &pin })
+}
+
+fn has(statement: &str, code: Code) -> bool {
+    findings(statement).iter().any(|f| f.code == code)
+}
+
+#[test]
+fn filters_that_keep_nothing_out() {
+    for filter in [
+        "1=1",
+        "true",
+        "1",
+        "TRUE AND 1",
+        "region = region",
+        "keeper.region = region",
+        "name = 'x' OR 1 = 1",
+        "(1 = 1) AND (2 > 1)",
+        "NOT 1 = 2",
+        "'a' = 'a'",
+        "region IS region",
+        "NOT false",
+        "keeper_id >= keeper_id",
+        "region IN ('Moor', region)",
+        "-1 < 0",
+        "5 BETWEEN 1 AND 9 OR 1",
+        "0 OR 2",
+    ] {
+        assert!(has(&format!("DELETE FROM keeper WHERE {filter}"), Code::AlwaysTrue), "{filter}");
+    }
+    for filter in [
+        "1=0",
+        "region = name",
+        "region = 'region'",
+        "name = 'x' AND 1 = 1",
+        "keeper_id = 1 OR 1 = 2",
+        "NOT true",
+        "region <> region",
+        "other.region = region",
+        "'1'",
+        "region",
+        "NOT region = region",
+    ] {
+        assert!(!has(&format!("DELETE FROM keeper WHERE {filter}"), Code::AlwaysTrue), "{filter}");
+    }
+}
+
+#[test]
+fn comparisons_with_null() {
+    for (statement, column) in [
+        ("DELETE FROM keeper WHERE region = NULL", 33),
+        ("DELETE FROM keeper WHERE NULL <> region", 26),
+        ("DELETE FROM keeper WHERE a = 1 AND (b != null)", 39),
+        ("DELETE FROM keeper WHERE a NOT IN (1, NULL)", 39),
+        ("UPDATE keeper SET a = CASE WHEN b = NULL THEN 1 END WHERE keeper_id = 1", 35),
+    ] {
+        let found = findings(statement);
+        let finding =
+            found.iter().find(|f| f.code == Code::NullCompare).unwrap_or_else(|| panic!("{statement}"));
+        assert_eq!(finding.place.as_ref().unwrap().column, column, "{statement}");
+    }
+    for statement in [
+        "UPDATE keeper SET region = NULL WHERE keeper_id = 1",
+        "DELETE FROM keeper WHERE region IS NULL OR name IS NOT NULL",
+        "DELETE FROM keeper WHERE coalesce(region, NULL) = 'x'",
+        "DELETE FROM keeper WHERE region = 'NULL'",
+    ] {
+        assert!(!has(statement, Code::NullCompare), "{statement}");
+    }
+}
+
+#[test]
+fn the_others() {
+    assert!(has("DELETE FROM keeper", Code::NoFilter));
+    assert!(!has("DELETE FROM keeper WHERE 0", Code::NoFilter));
+    assert!(has("UPDATE keeper SET KEEPER_ID = 5 WHERE keeper_id = 4", Code::KeyChange));
+    assert!(!has("UPDATE keeper SET region = keeper_id WHERE keeper_id = 4", Code::KeyChange));
+    assert!(has("DELETE FROM keeper WHERE region = 'Moor'", Code::NotUnique));
+    assert!(!has("DELETE FROM keeper WHERE keeper_id IN (3, 4)", Code::NotUnique));
+    assert!(has("DELETE FROM keeper WHERE random() > 0", Code::VolatileFilter));
+    assert!(!has("DELETE FROM keeper WHERE day < date('now')", Code::VolatileFilter));
+}

@@ -1,0 +1,453 @@
+//! SQLite's dialect: how its UPDATE and DELETE are sliced.
+//!
+//! The engine has compiled the statement before it comes here, so its grammar holds. A keyword scan at
+//! parenthesis depth 0 finds the parts; the parser must then take each part whole, or the part counts as not
+//! parsed. What the scan does not know is refused.
+
+pub mod volatile;
+
+use marktwice_core::finding::{Code, Finding, Place};
+use marktwice_core::hash;
+use marktwice_core::mark::StepKind;
+use sqlparser::ast::Expr;
+use sqlparser::dialect::SQLiteDialect;
+use sqlparser::keywords::Keyword;
+use sqlparser::parser::Parser;
+use sqlparser::tokenizer::{Token, TokenWithSpan, Word};
+
+use crate::slices::Slice;
+use crate::step::{Assignment, Filter, Name, Step, TableRef};
+use crate::text::{Tok, statements, tokenize};
+
+/// Nesting that the parser follows before it gives up (the engine's own limit on expression depth is 1,000).
+const DEPTH: usize = 1_000;
+
+/// What a text holds, before the engine is asked: exactly one UPDATE or DELETE.
+///
+/// # Errors
+/// A stop finding that says what to write instead.
+pub fn single_statement(source: &str) -> Result<Slice, Finding> {
+    let tokens = tokenize(source, &SQLiteDialect {}).map_err(|error| {
+        Finding::new(Code::NotUnderstood, format!("the text cannot be cut into words: {}", error.message))
+            .at(error.place)
+            .hint("close the quote or comment")
+    })?;
+    let all = statements(&tokens);
+    let Some(first) = all.first() else {
+        return Err(
+            Finding::new(Code::NotAChange, "there is no statement").hint("write one UPDATE or DELETE")
+        );
+    };
+    let first = significant(first);
+    if let Some(second) = all.get(1) {
+        let at = significant(second);
+        let more = all.len();
+        return Err(Finding::new(
+            Code::SeveralStatements,
+            format!("there are {more} statements; one is taken"),
+        )
+        .at(span_place(source, &at)));
+    }
+    let verb = main_verb(&first);
+    match verb.and_then(Tok::word).as_deref() {
+        Some("update" | "delete") => {}
+        _ => return Err(not_a_change(source, verb.or(first.first().copied()))),
+    }
+    if let Some(parameter) = first.iter().find(|t| is_parameter(t)) {
+        let (start, end) = (parameter.slice.start, parameter.slice.end);
+        return Err(Finding::new(Code::NotUnderstood, "the statement has a parameter that nobody fills in")
+            .at(Place::in_source(source, start, end))
+            .hint("write the value in its place"));
+    }
+    Ok(whole(&first))
+}
+
+fn is_parameter(token: &Tok) -> bool {
+    matches!(token.token.token, Token::Placeholder(_) | Token::Colon | Token::AtSign)
+}
+
+fn not_a_change(source: &str, verb: Option<&Tok>) -> Finding {
+    let word = verb.map(|t| t.slice.of(source).to_uppercase()).unwrap_or_default();
+    let (message, hint) = match word.as_str() {
+        "SELECT" | "VALUES" | "EXPLAIN" => (
+            format!("{word} reads; there is nothing to apply"),
+            "write the UPDATE or DELETE itself; its preview shows the rows".to_owned(),
+        ),
+        "INSERT" | "REPLACE" => (
+            format!("{word} brings rows in; only an UPDATE or a DELETE is taken"),
+            "for rows that are there already, write an UPDATE".to_owned(),
+        ),
+        "TRUNCATE" => (
+            "TRUNCATE empties a table without a row being looked at".to_owned(),
+            "write DELETE FROM the table, with rows = \"all\"".to_owned(),
+        ),
+        "MERGE" => (
+            "MERGE writes in several ways at once".to_owned(),
+            "write its UPDATE and its DELETE apart".to_owned(),
+        ),
+        "BEGIN" | "COMMIT" | "END" | "ROLLBACK" | "SAVEPOINT" | "RELEASE" | "START" => (
+            format!("{word} is transaction control; the transaction is opened and ended for you"),
+            "leave it out".to_owned(),
+        ),
+        "CREATE" | "DROP" | "ALTER" | "REINDEX" => {
+            (format!("{word} changes definitions, not rows"), "run it in the engine's own shell".to_owned())
+        }
+        "PRAGMA" | "ATTACH" | "DETACH" | "VACUUM" | "ANALYZE" | "SET" | "USE" => (
+            format!("{word} changes settings or files, not rows"),
+            "leave it out; run it in the engine's own shell if it is needed".to_owned(),
+        ),
+        _ => {
+            let near = crate::near::nearest(&word, ["UPDATE", "DELETE"]);
+            let hint = near.map_or("begin the statement with UPDATE or DELETE".to_owned(), |n| {
+                format!("did you mean {n}?")
+            });
+            ("this is neither an UPDATE nor a DELETE".to_owned(), hint)
+        }
+    };
+    let finding = Finding::new(Code::NotAChange, message).hint(hint);
+    match verb {
+        Some(token) => finding.at(Place::in_source(source, token.slice.start, token.slice.end)),
+        None => finding,
+    }
+}
+
+/// The verb of the statement: its first word, or the first verb at depth 0 behind a WITH clause.
+fn main_verb<'a>(tokens: &[&'a Tok]) -> Option<&'a Tok> {
+    let first = *tokens.first()?;
+    if !first.is_word("with") {
+        return Some(first);
+    }
+    at_depth_0(tokens, 1)
+        .map(|(_, t)| t)
+        .find(|t| t.is_any(&["update", "delete", "select", "insert", "replace", "values"]))
+}
+
+/// The tokens from `from` on that stand outside every parenthesis, with their positions.
+fn at_depth_0<'t, 'a>(
+    tokens: &'t [&'a Tok],
+    from: usize,
+) -> impl Iterator<Item = (usize, &'a Tok)> + use<'t, 'a> {
+    let mut depth = 0i64;
+    tokens.iter().enumerate().skip(from).filter_map(move |(at, t)| {
+        if t.is(&Token::LParen) {
+            depth += 1;
+            return (depth == 1).then_some((at, *t));
+        }
+        if t.is(&Token::RParen) {
+            depth -= 1;
+            return None;
+        }
+        (depth == 0).then_some((at, *t))
+    })
+}
+
+fn significant<'a>(tokens: &'a [Tok]) -> Vec<&'a Tok> {
+    tokens.iter().filter(|t| !t.is_blank()).collect()
+}
+
+fn whole(tokens: &[&Tok]) -> Slice {
+    match (tokens.first(), tokens.last()) {
+        (Some(first), Some(last)) => first.slice.to(last.slice),
+        _ => Slice { start: 0, end: 0 },
+    }
+}
+
+fn span_place(source: &str, tokens: &[&Tok]) -> Place {
+    let slice = whole(tokens);
+    Place::in_source(source, slice.start, slice.end)
+}
+
+/// A walk over the significant tokens of one statement.
+struct Walk<'a> {
+    source: &'a str,
+    tokens: Vec<&'a Tok>,
+    at: usize,
+}
+
+impl<'a> Walk<'a> {
+    fn peek(&self) -> Option<&'a Tok> {
+        self.tokens.get(self.at).copied()
+    }
+
+    fn next(&mut self) -> Option<&'a Tok> {
+        let token = self.peek();
+        self.at += 1;
+        token
+    }
+
+    fn eat(&mut self, word: &str) -> bool {
+        let found = self.peek().is_some_and(|t| t.is_word(word));
+        self.at += usize::from(found);
+        found
+    }
+
+    fn eat_token(&mut self, token: &Token) -> bool {
+        let found = self.peek().is_some_and(|t| t.is(token));
+        self.at += usize::from(found);
+        found
+    }
+
+    fn refuse(&self, message: impl Into<String>, hint: &str) -> Finding {
+        let slice =
+            self.peek().or(self.tokens.last().copied()).map_or(Slice { start: 0, end: 0 }, |t| t.slice);
+        Finding::new(Code::NotUnderstood, message)
+            .at(Place::in_source(self.source, slice.start, slice.end))
+            .hint(hint)
+    }
+
+    fn name(&mut self) -> Result<Name, Finding> {
+        match self.peek().and_then(|t| t.name().map(|n| (t, n.to_owned()))) {
+            Some((token, text)) => {
+                self.at += 1;
+                Ok(Name { text, slice: token.slice })
+            }
+            None => Err(self.refuse("a name was expected here", "name the table or column")),
+        }
+    }
+
+    /// The tokens up to the first of `stops` at depth 0 (or a comma, where `comma`).
+    fn until(&mut self, stops: &[&str], comma: bool) -> Vec<&'a Tok> {
+        let start = self.at;
+        let mut end = self.tokens.len();
+        for (at, token) in at_depth_0(&self.tokens, start) {
+            let distinct_from = token.is_word("from")
+                && at > start
+                && self.tokens.get(at - 1).is_some_and(|before| before.is_word("distinct"));
+            if (comma && token.is(&Token::Comma)) || (token.is_any(stops) && !distinct_from) {
+                end = at;
+                break;
+            }
+        }
+        self.at = end;
+        self.tokens.get(start..end).unwrap_or_default().to_vec()
+    }
+}
+
+/// Slices one statement that the engine has compiled.
+///
+/// # Errors
+/// A stop finding with its place for whatever is not wholly understood.
+pub fn understand(source: &str) -> Result<Step, Finding> {
+    let statement = single_statement(source)?;
+    let toks = tokenize(source, &SQLiteDialect {})
+        .map_err(|e| Finding::new(Code::NotUnderstood, e.message).at(e.place))?;
+    let tokens: Vec<&Tok> = toks
+        .iter()
+        .filter(|t| !t.is_blank() && t.slice.start >= statement.start && t.slice.end <= statement.end)
+        .collect();
+    let token_hash =
+        hash::texts(tokens.iter().map(|t| t.normal()).collect::<Vec<_>>().iter().map(String::as_str));
+    let mut walk = Walk { source, tokens, at: 0 };
+    let with = with_clause(&mut walk);
+    let kind = if walk.eat("update") { StepKind::Update } else { StepKind::Delete };
+    if kind == StepKind::Delete {
+        walk.at += 1;
+        walk.eat("from");
+    } else if walk.peek().is_some_and(|t| t.is_word("or")) {
+        return Err(walk.refuse(
+            "a conflict clause (UPDATE OR …) skips or deletes rows without a word",
+            "leave OR and the word behind it out; a conflict then stops the change and is named",
+        ));
+    }
+    let table = table_ref(&mut walk)?;
+    let assignments = if kind == StepKind::Update { assignments(&mut walk)? } else { Vec::new() };
+    let filter = if walk.eat("where") {
+        let part = walk.until(&["returning", "order", "limit"], false);
+        Some(Filter { slice: whole(&part), parsed: parse_whole(&part) })
+    } else {
+        None
+    };
+    refuse_rest(&walk)?;
+    Ok(Step { source: source.to_owned(), statement, kind, with, table, assignments, filter, token_hash })
+}
+
+fn with_clause(walk: &mut Walk<'_>) -> Option<Slice> {
+    if !walk.peek().is_some_and(|t| t.is_word("with")) {
+        return None;
+    }
+    let part = walk.until(&["update", "delete"], false);
+    Some(whole(&part))
+}
+
+fn refuse_rest(walk: &Walk<'_>) -> Result<(), Finding> {
+    match walk.peek() {
+        None => Ok(()),
+        Some(t) if t.is_word("returning") => Err(walk
+            .refuse("RETURNING has no use here", "leave it out: the preview and the receipt show the rows")),
+        Some(t) if t.is_word("from") => Err(walk.refuse(
+            "an UPDATE that joins other tables is not taken",
+            "write the joined value as a subquery in SET, and the join as EXISTS (SELECT …) in WHERE",
+        )),
+        Some(t) if t.is_any(&["order", "limit"]) => Err(walk.refuse(
+            "ORDER BY and LIMIT are not taken",
+            "pick the rows by key: WHERE key IN (SELECT key … LIMIT …)",
+        )),
+        Some(_) => {
+            Err(walk.refuse("this part of the statement is not understood", "write it in a plainer form"))
+        }
+    }
+}
+
+fn table_ref(walk: &mut Walk<'_>) -> Result<TableRef, Finding> {
+    let first = walk.name()?;
+    let (schema, table) =
+        if walk.eat_token(&Token::Period) { (Some(first), walk.name()?) } else { (None, first) };
+    let mut slice = schema.as_ref().unwrap_or(&table).slice.to(table.slice);
+    let mut alias = None;
+    if walk.eat("as") {
+        let name = walk.name()?;
+        slice = slice.to(name.slice);
+        alias = Some(name);
+    }
+    if walk.eat("indexed") {
+        walk.eat("by");
+        slice = slice.to(walk.name()?.slice);
+    } else if walk.peek().is_some_and(|t| t.is_word("not")) {
+        walk.at += 1;
+        if let Some(token) = walk.next() {
+            slice = slice.to(token.slice);
+        }
+    }
+    Ok(TableRef { schema, table, alias, slice })
+}
+
+fn assignments(walk: &mut Walk<'_>) -> Result<Vec<Assignment>, Finding> {
+    if !walk.eat("set") {
+        return Err(walk.refuse("SET was expected here", "name the target once, then SET"));
+    }
+    let mut all = Vec::new();
+    loop {
+        let columns = if walk.eat_token(&Token::LParen) {
+            let mut columns = vec![walk.name()?];
+            while walk.eat_token(&Token::Comma) {
+                columns.push(walk.name()?);
+            }
+            if !walk.eat_token(&Token::RParen) {
+                return Err(
+                    walk.refuse("a closing parenthesis was expected here", "close the list of columns")
+                );
+            }
+            columns
+        } else {
+            vec![walk.name()?]
+        };
+        if !walk.eat_token(&Token::Eq) {
+            return Err(walk.refuse("an equals sign was expected here", "write column = value"));
+        }
+        let value = walk.until(&["from", "where", "returning", "order", "limit"], true);
+        if value.is_empty() {
+            return Err(walk.refuse("a value was expected here", "write column = value"));
+        }
+        let parts =
+            if columns.len() == 1 { Some(vec![whole(&value)]) } else { split_row(&value, columns.len()) };
+        all.push(Assignment { columns, value: whole(&value), parts });
+        if !walk.eat_token(&Token::Comma) {
+            return Ok(all);
+        }
+    }
+}
+
+/// The elements of `(a, b, …)`, when the value is such a row of the right width and no subquery.
+fn split_row(value: &[&Tok], width: usize) -> Option<Vec<Slice>> {
+    let (first, last) = (value.first()?, value.last()?);
+    let inner = value.get(1..value.len().checked_sub(1)?)?;
+    if !first.is(&Token::LParen)
+        || !last.is(&Token::RParen)
+        || inner.first()?.is_any(&["select", "with", "values"])
+    {
+        return None;
+    }
+    let commas: Vec<usize> =
+        at_depth_0(inner, 0).filter(|(_, t)| t.is(&Token::Comma)).map(|(at, _)| at).collect();
+    let mut parts = Vec::new();
+    let mut from = 0;
+    for end in commas.into_iter().chain([inner.len()]) {
+        parts.push(whole(inner.get(from..end)?));
+        from = end + 1;
+    }
+    (parts.len() == width).then_some(parts)
+}
+
+/// Parses a run of tokens as one expression; `None` unless the parser takes all of it.
+fn parse_whole(tokens: &[&Tok]) -> Option<Expr> {
+    let patched = patch(tokens);
+    let mut parser =
+        Parser::new(&SQLiteDialect {}).with_recursion_limit(DEPTH).with_tokens_with_locations(patched);
+    let expr = parser.parse_expr().ok()?;
+    (parser.peek_token_ref().token == Token::EOF).then_some(expr)
+}
+
+/// Spells forms that SQLite takes and the parser does not in forms that mean the same to both. The result is
+/// only ever read, never sent to an engine.
+fn patch(tokens: &[&Tok]) -> Vec<TokenWithSpan> {
+    let mut out: Vec<TokenWithSpan> = Vec::with_capacity(tokens.len() + 8);
+    let mut at = 0;
+    while let Some(token) = tokens.get(at) {
+        let like = |t: Token| TokenWithSpan::new(t, token.token.span);
+        let next = tokens.get(at + 1);
+        if token.is_word("isnull") {
+            out.extend([like(word("IS", Keyword::IS)), like(word("NULL", Keyword::NULL))]);
+        } else if token.is_word("not") && next.is_some_and(|n| n.is_any(&["glob", "match"])) {
+            out.extend([like(word("NOT", Keyword::NOT)), like(word("LIKE", Keyword::LIKE))]);
+            at += 1;
+        } else if token.is_word("is") {
+            let not = next.is_some_and(|n| n.is_word("not"));
+            let operand = tokens.get(at + 1 + usize::from(not));
+            out.push(like(word("IS", Keyword::IS)));
+            let plain = operand.is_some_and(|o| o.is_any(&["null", "true", "false", "distinct", "not"]));
+            if !plain {
+                // `a IS b` is "not distinct from", `a IS NOT b` is "distinct from".
+                if !not {
+                    out.push(like(word("NOT", Keyword::NOT)));
+                }
+                out.extend([like(word("DISTINCT", Keyword::DISTINCT)), like(word("FROM", Keyword::FROM))]);
+                at += usize::from(not);
+            }
+        } else if matches!(token.token.token, Token::ShiftLeft | Token::ShiftRight) {
+            out.push(like(Token::Plus));
+        } else {
+            out.push(token.token.clone());
+        }
+        at += 1;
+    }
+    out
+}
+
+fn word(text: &str, keyword: Keyword) -> Token {
+    Token::Word(Word { value: text.to_owned(), quote_style: None, keyword })
+}
+
+/// The outermost subqueries inside a slice of the step, parentheses included.
+pub fn subqueries(step: &Step, slice: Slice) -> Vec<Slice> {
+    let Ok(all) = tokenize(&step.source, &SQLiteDialect {}) else { return Vec::new() };
+    let tokens: Vec<&Tok> = all
+        .iter()
+        .filter(|t| !t.is_blank() && t.slice.start >= slice.start && t.slice.end <= slice.end)
+        .collect();
+    let mut found = Vec::new();
+    let mut open: Vec<(usize, bool)> = Vec::new();
+    for (at, token) in tokens.iter().enumerate() {
+        if token.is(&Token::LParen) {
+            let query = tokens.get(at + 1).is_some_and(|n| n.is_any(&["select", "with", "values"]));
+            let inside = open.iter().any(|(_, q)| *q);
+            open.push((token.slice.start, query && !inside));
+        } else if token.is(&Token::RParen)
+            && let Some((start, true)) = open.pop()
+        {
+            found.push(Slice { start, end: token.slice.end });
+        }
+    }
+    found
+}
+
+/// The unquoted words and quoted names of a slice, in lower case.
+pub fn names_in(step: &Step, slice: Slice) -> Vec<String> {
+    let Ok(all) = tokenize(&step.source, &SQLiteDialect {}) else { return Vec::new() };
+    all.iter()
+        .filter(|t| t.slice.start >= slice.start && t.slice.end <= slice.end)
+        .filter_map(|t| t.name().map(str::to_ascii_lowercase))
+        .collect()
+}
+
+#[cfg(test)]
+mod tests;
