@@ -69,3 +69,17 @@ impl Target {
         positions.iter().filter_map(|&p| self.columns.get(p)).map(|c| c.name.clone()).collect()
     }
 }
+
+/// What in a filter pins its rows.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "by", content = "columns")]
+pub enum Pin {
+    /// The whole primary key is compared with values.
+    PrimaryKey(Vec<String>),
+    /// All columns of a unique key are.
+    UniqueKey(Vec<String>),
+    /// The engine's row identity is.
+    RowIdentity(Vec<String>),
+    /// No key is.
+    Nothing,
+}

@@ -1,1 +1,12 @@
-//! x
+//! The logbook on disk: marks, runs, snapshots and receipts, one folder a database. `docs/FORMAT.md` describes
+//! every file. This crate knows files and formats; it knows no engine, no query language and no terminal.
+
+pub mod atomic;
+mod book;
+mod codec;
+mod lines;
+mod marks;
+mod runs;
+mod snapshot;
+
+pub use book::{Overview, Shelf, databases};

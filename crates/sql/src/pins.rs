@@ -1,24 +1,9 @@
 //! What in a filter pins single rows: the primary key, a unique column, or nothing.
 
-use marktwice_core::table::Target;
-use serde::Serialize;
+use marktwice_core::table::{Pin, Target};
 use sqlparser::ast::{BinaryOperator, Expr, UnaryOperator, Value};
 
 use crate::step::{Step, TableRef};
-
-/// What pins the rows of a filter.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case", tag = "by", content = "columns")]
-pub enum Pin {
-    /// The whole primary key is compared with values.
-    PrimaryKey(Vec<String>),
-    /// All columns of a unique key are.
-    UniqueKey(Vec<String>),
-    /// The engine's row identity is.
-    RowIdentity(Vec<String>),
-    /// No key is.
-    Nothing,
-}
 
 /// A unique key of the target.
 #[derive(Debug, Clone, PartialEq, Eq)]

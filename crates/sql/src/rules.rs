@@ -11,9 +11,8 @@ pub mod volatile_filter;
 mod tests;
 
 use marktwice_core::Finding;
-use marktwice_core::table::Target;
+use marktwice_core::table::{Pin, Target};
 
-use crate::pins::Pin;
 use crate::step::Step;
 
 /// What a rule may look at.

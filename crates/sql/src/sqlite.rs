@@ -141,7 +141,7 @@ fn at_depth_0<'t, 'a>(
     })
 }
 
-fn significant<'a>(tokens: &'a [Tok]) -> Vec<&'a Tok> {
+fn significant(tokens: &[Tok]) -> Vec<&Tok> {
     tokens.iter().filter(|t| !t.is_blank()).collect()
 }
 

@@ -1,9 +1,9 @@
 //! `not-unique`: nothing in the filter pins single rows.
 
+use marktwice_core::table::Pin;
 use marktwice_core::{Code, Finding};
 
 use super::Seen;
-use crate::pins::Pin;
 
 /// Looks whether a filter names a key.
 pub fn look(seen: Seen<'_>) -> Vec<Finding> {

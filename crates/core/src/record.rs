@@ -1,0 +1,124 @@
+//! Headers and trailers of marks and snapshots: what they say about themselves. `docs/FORMAT.md` describes the
+//! files; the constants here are the versions.
+
+use serde::{Deserialize, Serialize};
+
+use crate::hash::Fingerprint;
+use crate::mark::{Foreseen, MarkSummary, Parts, StepKind};
+use crate::receipt::DatabaseId;
+use crate::table::Target;
+
+/// Version of the mark format written, and the newest read. Version 1: the first.
+pub const MARK_VERSION: u32 = 1;
+/// Version of the snapshot format written, and the newest read. Version 1: the first.
+pub const SNAPSHOT_VERSION: u32 = 1;
+/// What a mark's header calls its format.
+pub const MARK_FORMAT: &str = "marktwice-mark";
+/// What a snapshot's header calls its format.
+pub const SNAPSHOT_FORMAT: &str = "marktwice-snapshot";
+/// What a receipt calls its format.
+pub const RECEIPT_FORMAT: &str = "marktwice-receipt";
+
+/// One step as a mark or a snapshot knows it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StepRecord {
+    /// What it does.
+    pub kind: StepKind,
+    /// The statement, verbatim; for an undo a sentence in words.
+    pub statement: String,
+    /// Hash of its tokens.
+    pub statement_hash: String,
+    /// Position of its target among the header's tables.
+    pub table: usize,
+    /// Columns it may change, and how their after-values are known.
+    pub foreseen: Vec<Foreseen>,
+}
+
+/// The first line of a mark.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MarkHeader {
+    /// [`MARK_FORMAT`].
+    pub format: String,
+    /// [`MARK_VERSION`].
+    pub version: u32,
+    /// The mark's short name.
+    pub mark: String,
+    /// When it was taken, UTC, RFC 3339.
+    pub taken: String,
+    /// On which database.
+    pub database: DatabaseId,
+    /// The whole text of the change.
+    pub change: String,
+    /// Values of parameters by name (none in this version of the program).
+    #[serde(default)]
+    pub params: serde_json::Map<String, serde_json::Value>,
+    /// Settings that bear on meaning.
+    pub settings: Vec<String>,
+    /// The steps, in order.
+    pub steps: Vec<StepRecord>,
+    /// Their targets.
+    pub tables: Vec<Target>,
+    /// Which columns play which part.
+    pub parts: Parts,
+}
+
+/// The last line of a mark.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MarkTrailer {
+    /// Its totals.
+    pub end: MarkSummary,
+    /// BLAKE3 over every byte before this line, uncompressed, in hexadecimal.
+    pub checksum: String,
+}
+
+/// The first line of a snapshot.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SnapshotHeader {
+    /// [`SNAPSHOT_FORMAT`].
+    pub format: String,
+    /// [`SNAPSHOT_VERSION`].
+    pub version: u32,
+    /// The run it belongs to.
+    pub run: String,
+    /// On which database.
+    pub database: DatabaseId,
+    /// Values of parameters by name (none in this version of the program).
+    #[serde(default)]
+    pub params: serde_json::Map<String, serde_json::Value>,
+    /// The steps, in order.
+    pub steps: Vec<StepRecord>,
+    /// Their targets.
+    pub tables: Vec<Target>,
+}
+
+/// The last line of a snapshot.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SnapshotTrailer {
+    /// Its totals.
+    pub end: SnapshotTotals,
+    /// BLAKE3 over every byte before this line, uncompressed, in hexadecimal.
+    pub checksum: String,
+}
+
+/// The totals of a snapshot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct SnapshotTotals {
+    /// Rows in it.
+    pub rows: u64,
+    /// Rows that the run changed.
+    pub changed: u64,
+    /// Over all rows before (rows that were not there left out).
+    pub before: Fingerprint,
+    /// Over all rows after (rows that are gone left out).
+    pub after: Fingerprint,
+}
+
+/// The part that a row of a snapshot plays.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// A row that the step itself matched.
+    Target,
+    /// A row that a foreign key's action took along.
+    Cascade,
+}

@@ -1,0 +1,274 @@
+//! The logbook of one database: a folder of its own under the logbook's root, named after the database and the
+//! hash of its identity, found wherever a command is started.
+
+use std::any::Any;
+use std::fs::{self, File, OpenOptions};
+use std::path::{Path, PathBuf};
+
+use marktwice_core::hash;
+use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
+use marktwice_core::record::MarkHeader;
+use marktwice_port::{DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader};
+
+use crate::atomic::{self, io_error, make_folder};
+use crate::marks::{Draft, Kept};
+use crate::runs::{CHANGE, Folder, read_receipt};
+use crate::snapshot::Reader;
+
+/// Marks older than the newest this many are removed when a new one is kept: a mark is good for one agreement.
+const MARKS_KEPT: usize = 50;
+/// Letters and digits of short names: none that are easily taken for another, no vowels that make words.
+const ALPHABET: &[u8] = b"23456789bcdfghjkmnpqrstvwxz";
+
+/// The part of a logbook that belongs to one database.
+#[derive(Debug, Clone)]
+pub struct Shelf {
+    folder: PathBuf,
+}
+
+/// A database that a logbook knows.
+#[derive(Debug, Clone)]
+pub struct Overview {
+    /// Which database.
+    pub database: DatabaseId,
+    /// Its part of the logbook.
+    pub shelf: Shelf,
+}
+
+/// All databases that the logbook under `root` knows, by name.
+///
+/// # Errors
+/// When the folder cannot be read.
+pub fn databases(root: &Path) -> Result<Vec<Overview>, LogError> {
+    let mut all = Vec::new();
+    for folder in sorted_entries(root)? {
+        if let Ok(bytes) = fs::read(folder.join("database.json"))
+            && let Ok(database) = serde_json::from_slice(&bytes)
+        {
+            all.push(Overview { database, shelf: Shelf { folder } });
+        }
+    }
+    Ok(all)
+}
+
+fn sorted_entries(folder: &Path) -> Result<Vec<PathBuf>, LogError> {
+    let entries = match fs::read_dir(folder) {
+        Ok(entries) => entries,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) => return Err(io_error("read the folder", folder, &error)),
+    };
+    let mut paths: Vec<PathBuf> = entries
+        .map(|entry| entry.map(|e| e.path()))
+        .collect::<Result<_, _>>()
+        .map_err(|e| io_error("read the folder", folder, &e))?;
+    paths.sort();
+    Ok(paths)
+}
+
+fn file_name(path: &Path) -> &str {
+    path.file_name().and_then(|n| n.to_str()).unwrap_or("")
+}
+
+/// The short name at the end of `<time>-<name>` or `<time>-<name>.jsonl.zst`.
+fn short_name(path: &Path) -> &str {
+    let stem = file_name(path).split('.').find(|part| part.contains('-')).unwrap_or("");
+    stem.rsplit('-').next().unwrap_or("")
+}
+
+impl Shelf {
+    /// Opens the part of the logbook under `root` that belongs to `database`, making it where it is new.
+    ///
+    /// # Errors
+    /// When it cannot be made or written.
+    pub fn open(root: &Path, database: &DatabaseId) -> Result<Shelf, LogError> {
+        let shelf = Shelf::at(root, database);
+        make_folder(root)?;
+        let ignore = root.join(".gitignore");
+        if !ignore.exists() {
+            atomic::write(&ignore, b"# Row contents of databases: not for version control.\n*\n")?;
+        }
+        for part in ["marks", "runs", "unsettled"] {
+            make_folder(&shelf.folder.join(part))?;
+        }
+        let about = shelf.folder.join("database.json");
+        if !about.exists() {
+            let text = serde_json::to_vec_pretty(database).map_err(|e| {
+                LogError::new(LogErrorKind::Io, format!("cannot encode {}: {e}", about.display()))
+            })?;
+            atomic::write(&about, &text)?;
+        }
+        Ok(shelf)
+    }
+
+    /// The part that belongs to `database`, whether it is there or not; nothing is written.
+    pub fn at(root: &Path, database: &DatabaseId) -> Shelf {
+        let tail = hash::texts([database.engine.as_str(), database.identity.as_str()]);
+        let plain: String = database
+            .name
+            .rsplit(['/', '\\'])
+            .next()
+            .unwrap_or("")
+            .chars()
+            .filter(|c| c.is_ascii_alphanumeric() || ".-_".contains(*c))
+            .take(40)
+            .collect();
+        let name = format!("{}-{}", plain.trim_start_matches('.'), tail.get(..8).unwrap_or(""));
+        Shelf { folder: root.join(name) }
+    }
+
+    /// Its folder.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    fn run_folders(&self) -> Result<Vec<PathBuf>, LogError> {
+        sorted_entries(&self.folder.join("runs"))
+    }
+
+    fn mark_files(&self) -> Result<Vec<PathBuf>, LogError> {
+        let mut files = sorted_entries(&self.folder.join("marks"))?;
+        files.retain(|f| file_name(f).ends_with(".jsonl.zst"));
+        Ok(files)
+    }
+
+    fn run_folder(&self, run: &str) -> Result<PathBuf, LogError> {
+        self.run_folders()?
+            .into_iter()
+            .find(|f| short_name(f) == run)
+            .ok_or_else(|| LogError::new(LogErrorKind::NotFound, format!("there is no run {run}")))
+    }
+
+    fn new_name(&self, taken: &[PathBuf]) -> Result<String, LogError> {
+        loop {
+            let mut dice = [0u8; 4];
+            getrandom::fill(&mut dice)
+                .map_err(|e| LogError::new(LogErrorKind::Io, format!("no random numbers: {e}")))?;
+            let letter =
+                |d: &u8| ALPHABET.get(usize::from(*d) % ALPHABET.len()).copied().map_or('2', char::from);
+            let name: String = dice.iter().map(letter).collect();
+            if !taken.iter().any(|path| short_name(path) == name) {
+                return Ok(name);
+            }
+        }
+    }
+
+    fn folder_of(&self, run: String, path: PathBuf) -> Folder {
+        let unsettled = self.folder.join("unsettled").join(&run);
+        Folder { run, path, unsettled }
+    }
+}
+
+impl Logbook for Shelf {
+    fn lock(&self) -> Result<Box<dyn Any>, LogError> {
+        let path = self.folder.join("lock");
+        let mut options = OpenOptions::new();
+        options.read(true).write(true).create(true).truncate(false);
+        #[cfg(unix)]
+        std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+        let file: File = options.open(&path).map_err(|e| io_error("lock", &path, &e))?;
+        match file.try_lock() {
+            // The system takes the lock away with the file, so a dead process leaves none behind.
+            Ok(()) => Ok(Box::new(file)),
+            Err(fs::TryLockError::WouldBlock) => Err(LogError::new(
+                LogErrorKind::Busy,
+                "another marktwice is at work on this database; wait until it has ended",
+            )),
+            Err(fs::TryLockError::Error(error)) => Err(io_error("lock", &path, &error)),
+        }
+    }
+
+    fn draft_mark(
+        &self,
+        mut header: MarkHeader,
+        stamp: &str,
+    ) -> Result<(String, Box<dyn DraftMark>), LogError> {
+        let files = self.mark_files()?;
+        let name = self.new_name(&files)?;
+        for old in files.iter().rev().skip(MARKS_KEPT - 1) {
+            // An old mark that cannot be removed is only in the way of nothing.
+            let _ = fs::remove_file(old);
+        }
+        header.mark.clone_from(&name);
+        let path = self.folder.join("marks").join(format!("{stamp}-{name}.jsonl.zst"));
+        Ok((name, Box::new(Draft::new(&path, &header)?)))
+    }
+
+    fn mark(&self, name: Option<&str>) -> Result<Box<dyn Mark>, LogError> {
+        let files = self.mark_files()?;
+        let wanted = match name {
+            None => files.last(),
+            Some(name) => files.iter().find(|f| short_name(f) == name),
+        };
+        match (wanted, name) {
+            (Some(path), _) => Ok(Box::new(Kept::open(path)?)),
+            (None, Some(name)) => {
+                Err(LogError::new(LogErrorKind::NotFound, format!("there is no mark {name}")))
+            }
+            (None, None) => {
+                Err(LogError::new(LogErrorKind::NotFound, "nothing was previewed on this database yet"))
+            }
+        }
+    }
+
+    fn begin_run(
+        &self,
+        stamp: &str,
+        change: &str,
+        make: &mut dyn FnMut(&str) -> Receipt,
+    ) -> Result<Box<dyn RunFolder>, LogError> {
+        let name = self.new_name(&self.run_folders()?)?;
+        let path = self.folder.join("runs").join(format!("{stamp}-{name}"));
+        make_folder(&path)?;
+        let mut folder = self.folder_of(name.clone(), path);
+        atomic::write(&folder.path.join(CHANGE), change.as_bytes())?;
+        // The note comes before the receipt: a receipt that is not final is always found through a note.
+        atomic::write(&folder.unsettled, file_name(&folder.path).as_bytes())?;
+        folder.receipt(&make(&name))?;
+        Ok(Box::new(folder))
+    }
+
+    fn open_run(&self, run: &str) -> Result<Box<dyn RunFolder>, LogError> {
+        let path = self.run_folder(run)?;
+        Ok(Box::new(self.folder_of(run.to_owned(), path)))
+    }
+
+    fn receipts(&self) -> Result<Vec<Receipt>, LogError> {
+        let mut all = Vec::new();
+        for folder in self.run_folders()?.iter().rev() {
+            all.extend(read_receipt(folder)?);
+        }
+        Ok(all)
+    }
+
+    fn unsettled(&self) -> Result<Vec<Receipt>, LogError> {
+        let mut open = Vec::new();
+        for note in sorted_entries(&self.folder.join("unsettled"))? {
+            let run = file_name(&note);
+            let receipt = match self.run_folder(run) {
+                Ok(folder) => read_receipt(&folder)?,
+                Err(_) => None,
+            };
+            match receipt {
+                Some(receipt) if !receipt.state.is_final() => open.push(receipt),
+                // Settled, or dead before it had a receipt: nothing was begun in the database.
+                _ => {
+                    let _ = fs::remove_file(&note);
+                }
+            }
+        }
+        Ok(open)
+    }
+
+    fn change(&self, run: &str) -> Result<String, LogError> {
+        let path = self.run_folder(run)?.join(CHANGE);
+        fs::read_to_string(&path).map_err(|e| io_error("read", &path, &e))
+    }
+
+    fn snapshot(&self, run: &str, expected: &SnapshotRef) -> Result<Box<dyn SnapshotReader>, LogError> {
+        let path = self.run_folder(run)?.join(&expected.file);
+        Ok(Box::new(Reader::open(&path, expected)?))
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,245 @@
+//! Tests of the files themselves: they read back, and damage is refused with its place.
+
+use super::*;
+use marktwice_core::hash::{RowHash, ShortHash};
+use marktwice_core::mark::{MarkRow, MarkSummary, Parts, StepKind};
+use marktwice_core::receipt::{RunKind, RunState, StepReceipt};
+use marktwice_core::record::{
+    MARK_FORMAT, MARK_VERSION, RECEIPT_FORMAT, SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord,
+};
+use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_core::undo::RowChange;
+use marktwice_core::value::Value;
+
+fn database() -> DatabaseId {
+    DatabaseId {
+        engine: "SQLite".into(),
+        version: "3".into(),
+        name: "/x/coop.db".into(),
+        identity: "/x/coop.db".into(),
+    }
+}
+
+fn target() -> Target {
+    let column = |name: &str| Column {
+        name: name.into(),
+        declared: "INTEGER".into(),
+        generated: false,
+        not_null: false,
+    };
+    Target {
+        table: "keeper".into(),
+        schema: "main".into(),
+        columns: vec![column("id"), column("region")],
+        key: Key { kind: KeyKind::Primary, names: vec!["id".into()], columns: vec![0] },
+        definition: "d".into(),
+        naming: None,
+    }
+}
+
+fn step() -> StepRecord {
+    StepRecord {
+        kind: StepKind::Update,
+        statement: "UPDATE keeper SET region = 1".into(),
+        statement_hash: "h".into(),
+        table: 0,
+        foreseen: vec![],
+    }
+}
+
+fn receipt(run: &str, state: RunState) -> Receipt {
+    Receipt {
+        format: RECEIPT_FORMAT.into(),
+        version: 1,
+        run: run.into(),
+        kind: RunKind::Apply,
+        state,
+        why: None,
+        database: database(),
+        title: None,
+        reason: None,
+        user: None,
+        started: "2026-05-11T08:00:00Z".into(),
+        ended: None,
+        undo_of: None,
+        mark: None,
+        agreed: "answered".into(),
+        allowed: vec![],
+        findings: vec![],
+        settings: vec![],
+        steps: vec![StepReceipt {
+            kind: StepKind::Update,
+            table: "keeper".into(),
+            statement: "s".into(),
+            statement_hash: "h".into(),
+            definition: "d".into(),
+            expected_rows: Some(marktwice_core::Expect::Range(1, Some(2))),
+            expected_changes: None,
+            matched: 1,
+            changed: 1,
+            engine_count: Some(1),
+        }],
+        token: None,
+        before: None,
+        after: None,
+        snapshot: None,
+    }
+}
+
+fn row(i: i64) -> RowChange {
+    RowChange {
+        ordinal: i,
+        key: vec![Value::Int(i)],
+        key_after: None,
+        before: Some(vec![Value::Int(i), Value::Text("Dale".repeat(20))]),
+        after: Some(vec![Value::Int(i), Value::Null]),
+    }
+}
+
+fn snapshot(shelf: &Shelf, rows: i64) -> (String, SnapshotRef, PathBuf) {
+    let mut run = shelf
+        .begin_run("20260511T080000.000Z", "UPDATE", &mut |run| receipt(run, RunState::Prepared))
+        .unwrap();
+    let header = SnapshotHeader {
+        format: SNAPSHOT_FORMAT.into(),
+        version: SNAPSHOT_VERSION,
+        run: run.run().into(),
+        database: database(),
+        params: serde_json::Map::new(),
+        steps: vec![step()],
+        tables: vec![target()],
+    };
+    let mut writer = run.snapshot(&header).unwrap();
+    (1..=rows).for_each(|i| writer.row(&row(i)).unwrap());
+    let (reference, totals) = writer.finish().unwrap();
+    assert_eq!((totals.rows, totals.changed), (rows as u64, rows as u64));
+    let path = shelf.run_folder(run.run()).unwrap().join("rows.jsonl.zst");
+    (run.run().to_owned(), reference, path)
+}
+
+fn read_all(shelf: &Shelf, run: &str, reference: &SnapshotRef) -> Result<Vec<RowChange>, LogError> {
+    let mut reader = shelf.snapshot(run, reference)?;
+    let mut rows = Vec::new();
+    while let Some(row) = reader.next()? {
+        rows.push(row);
+    }
+    Ok(rows)
+}
+
+#[test]
+fn snapshots_read_back_and_damage_is_refused() {
+    let dir = tempfile::tempdir().unwrap();
+    let shelf = Shelf::open(dir.path(), &database()).unwrap();
+    let (run, reference, path) = snapshot(&shelf, 500);
+    assert_eq!(read_all(&shelf, &run, &reference).unwrap(), (1..=500).map(row).collect::<Vec<_>>());
+    let whole = fs::read(&path).unwrap();
+    for cut in [0, 10, whole.len() / 2, whole.len() - 1] {
+        fs::write(&path, &whole[..cut]).unwrap();
+        assert_eq!(
+            read_all(&shelf, &run, &reference).unwrap_err().kind,
+            LogErrorKind::Damaged,
+            "cut at {cut}"
+        );
+    }
+    let mut altered = whole.clone();
+    altered[whole.len() / 2] ^= 1;
+    fs::write(&path, &altered).unwrap();
+    assert_eq!(read_all(&shelf, &run, &reference).unwrap_err().kind, LogErrorKind::Damaged);
+    let (_, _, other) = snapshot(&shelf, 500);
+    fs::copy(other, &path).unwrap();
+    assert_eq!(read_all(&shelf, &run, &reference).unwrap_err().kind, LogErrorKind::Damaged, "swapped");
+}
+
+#[test]
+fn what_is_newer_is_refused() {
+    let dir = tempfile::tempdir().unwrap();
+    let shelf = Shelf::open(dir.path(), &database()).unwrap();
+    let (run, reference, path) = snapshot(&shelf, 1);
+    let newer = zstd::encode_all(&b"{\"format\":\"marktwice-snapshot\",\"version\":2}\n"[..], 1).unwrap();
+    fs::write(&path, &newer).unwrap();
+    let hash = blake3::hash(&newer).to_hex().to_string();
+    let forged = SnapshotRef { checksum: hash, bytes: newer.len() as u64, ..reference };
+    let error = read_all(&shelf, &run, &forged).unwrap_err();
+    assert_eq!(error.kind, LogErrorKind::Newer);
+    assert!(error.message.contains("version 2"), "{}", error.message);
+}
+
+#[test]
+fn marks_read_back_and_the_last_one_is_found() {
+    let dir = tempfile::tempdir().unwrap();
+    let shelf = Shelf::open(dir.path(), &database()).unwrap();
+    assert_eq!(shelf.mark(None).err().unwrap().kind, LogErrorKind::NotFound);
+    let header = MarkHeader {
+        format: MARK_FORMAT.into(),
+        version: MARK_VERSION,
+        mark: String::new(),
+        taken: "2026-05-11T08:00:00Z".into(),
+        database: database(),
+        change: "UPDATE".into(),
+        params: serde_json::Map::new(),
+        settings: vec![],
+        steps: vec![step()],
+        tables: vec![target()],
+        parts: Parts::default(),
+    };
+    let mut summary = MarkSummary::default();
+    let rows: Vec<MarkRow> = (0..10)
+        .map(|i| {
+            summary.matched += 1;
+            summary.related.add(&RowHash::of(&[Value::Int(i)]));
+            MarkRow {
+                key: vec![Value::Int(i), Value::Bytes(vec![7])],
+                related: ShortHash(i as u64),
+                rest: ShortHash(u64::MAX),
+                after: ShortHash(0),
+            }
+        })
+        .collect();
+    for stamp in ["20260511T080000.000Z", "20260511T080001.000Z"] {
+        let (_, mut draft) = shelf.draft_mark(header.clone(), stamp).unwrap();
+        rows.iter().for_each(|r| draft.row(r).unwrap());
+        draft.finish(&summary).unwrap();
+    }
+    let files = shelf.mark_files().unwrap();
+    let last = shelf.mark(None).unwrap();
+    assert_eq!(last.header().mark, short_name(&files[1]));
+    assert_eq!(last.summary(), &summary);
+    let mut back = Vec::new();
+    last.rows(&mut |r| back.push(r.clone())).unwrap();
+    assert_eq!(back, rows);
+    fs::write(&files[1], &fs::read(&files[1]).unwrap()[..40]).unwrap();
+    assert_eq!(shelf.mark(None).err().unwrap().kind, LogErrorKind::Damaged);
+    assert!(shelf.mark(Some(short_name(&files[0]))).is_ok());
+}
+
+#[test]
+fn unsettled_runs_are_found_until_their_outcome_is_written() {
+    let dir = tempfile::tempdir().unwrap();
+    let shelf = Shelf::open(dir.path(), &database()).unwrap();
+    let mut run =
+        shelf.begin_run("20260511T080000.000Z", "x", &mut |r| receipt(r, RunState::Prepared)).unwrap();
+    let name = run.run().to_owned();
+    assert_eq!(shelf.unsettled().unwrap()[0].run, name);
+    run.receipt(&receipt(&name, RunState::Committing)).unwrap();
+    assert_eq!(shelf.unsettled().unwrap()[0].state, RunState::Committing);
+    run.receipt(&receipt(&name, RunState::Committed)).unwrap();
+    assert!(shelf.unsettled().unwrap().is_empty());
+    assert_eq!(shelf.receipts().unwrap()[0].state, RunState::Committed);
+    assert_eq!(shelf.change(&name).unwrap(), "x");
+    fs::write(shelf.run_folder(&name).unwrap().join("receipt.json"), "{").unwrap();
+    assert_eq!(shelf.receipts().unwrap_err().kind, LogErrorKind::Damaged);
+}
+
+#[test]
+fn one_process_at_a_time_and_one_folder_a_database() {
+    let dir = tempfile::tempdir().unwrap();
+    let shelf = Shelf::open(dir.path(), &database()).unwrap();
+    let guard = shelf.lock().unwrap();
+    assert_eq!(shelf.lock().err().unwrap().kind, LogErrorKind::Busy);
+    drop(guard);
+    assert!(shelf.lock().is_ok());
+    let other = DatabaseId { identity: "/y/coop.db".into(), ..database() };
+    assert_ne!(Shelf::at(dir.path(), &other).folder(), shelf.folder());
+    assert_eq!(databases(dir.path()).unwrap()[0].database, database());
+    assert!(dir.path().join(".gitignore").exists());
+}

@@ -1,0 +1,218 @@
+//! JSON lines in zstd, with a checksum in the last line. Any `zstd -dc FILE | jq` reads them.
+//!
+//! The first line is a header, the last one begins with `{"end":` and carries the BLAKE3 hash of every
+//! uncompressed byte before it. A file without that last line is torn.
+
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
+use std::path::{Path, PathBuf};
+
+use marktwice_port::{LogError, LogErrorKind};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::atomic::{Pending, io_error};
+
+const LEVEL: i32 = 3;
+const TRAILER: &[u8] = b"{\"end\":";
+
+/// Hashes and counts what passes through to a file.
+struct Hashing {
+    inner: BufWriter<Pending>,
+    hasher: blake3::Hasher,
+    bytes: u64,
+}
+
+impl Write for Hashing {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let done = self.inner.write(bytes)?;
+        self.hasher.update(bytes.get(..done).unwrap_or(bytes));
+        self.bytes += done as u64;
+        Ok(done)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.inner.flush()
+    }
+}
+
+/// What a finished file is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Written {
+    pub(crate) bytes: u64,
+    pub(crate) checksum: String,
+}
+
+/// Writes lines.
+pub(crate) struct LineWriter {
+    encoder: zstd::Encoder<'static, Hashing>,
+    hasher: blake3::Hasher,
+    path: PathBuf,
+    line: Vec<u8>,
+}
+
+impl LineWriter {
+    pub(crate) fn new(path: &Path, header: &impl Serialize) -> Result<LineWriter, LogError> {
+        let inner = BufWriter::new(Pending::new(path)?);
+        let hashing = Hashing { inner, hasher: blake3::Hasher::new(), bytes: 0 };
+        let encoder = zstd::Encoder::new(hashing, LEVEL).map_err(|e| io_error("write", path, &e))?;
+        let mut writer =
+            LineWriter { encoder, hasher: blake3::Hasher::new(), path: path.to_owned(), line: Vec::new() };
+        writer.line(header)?;
+        Ok(writer)
+    }
+
+    pub(crate) fn line(&mut self, line: &impl Serialize) -> Result<(), LogError> {
+        self.encode(line)?;
+        self.hasher.update(&self.line);
+        self.encoder.write_all(&self.line).map_err(|e| io_error("write", &self.path, &e))
+    }
+
+    fn encode(&mut self, line: &impl Serialize) -> Result<(), LogError> {
+        self.line.clear();
+        serde_json::to_writer(&mut self.line, line).map_err(|e| {
+            LogError::new(LogErrorKind::Io, format!("cannot encode {}: {e}", self.path.display()))
+        })?;
+        self.line.push(b'\n');
+        Ok(())
+    }
+
+    /// Writes the trailer that `make` gives for the checksum and publishes the file.
+    pub(crate) fn finish<T: Serialize>(
+        mut self,
+        make: impl FnOnce(String) -> T,
+    ) -> Result<Written, LogError> {
+        let checksum = self.hasher.finalize().to_hex().to_string();
+        self.encode(&make(checksum))?;
+        let path = self.path;
+        let failed = |e: &io::Error| io_error("write", &path, e);
+        self.encoder.write_all(&self.line).map_err(|e| failed(&e))?;
+        let mut hashing = self.encoder.finish().map_err(|e| failed(&e))?;
+        hashing.flush().map_err(|e| failed(&e))?;
+        let written =
+            Written { bytes: hashing.bytes, checksum: hashing.hasher.finalize().to_hex().to_string() };
+        let pending = hashing.inner.into_inner().map_err(|e| failed(e.error()))?;
+        pending.publish()?;
+        Ok(written)
+    }
+}
+
+/// One line of a file.
+pub(crate) enum Line<'a> {
+    /// A row.
+    Row(&'a [u8]),
+    /// The trailer; its checksum is still to be compared with [`LineReader::checksum`].
+    Trailer(&'a [u8]),
+}
+
+/// Reads lines.
+pub(crate) struct LineReader {
+    lines: BufReader<zstd::Decoder<'static, BufReader<File>>>,
+    hasher: blake3::Hasher,
+    path: PathBuf,
+    line: Vec<u8>,
+    number: u64,
+}
+
+impl LineReader {
+    /// Opens a file and reads its header, which must say that it is of `format` and not newer than `newest`.
+    pub(crate) fn open<H: DeserializeOwned>(
+        path: &Path,
+        format: &str,
+        newest: u32,
+    ) -> Result<(H, Self), LogError> {
+        let file = File::open(path).map_err(|e| io_error("read", path, &e))?;
+        let decoder = zstd::Decoder::new(file).map_err(|e| io_error("read", path, &e))?;
+        let mut reader = LineReader {
+            lines: BufReader::with_capacity(1 << 16, decoder),
+            hasher: blake3::Hasher::new(),
+            path: path.to_owned(),
+            line: Vec::new(),
+            number: 0,
+        };
+        if !reader.read_line()? {
+            return Err(reader.damaged("it is empty"));
+        }
+        reader.hasher.update(&reader.line);
+        check_version(&reader.line, format, newest, path)?;
+        let header =
+            serde_json::from_slice(&reader.line).map_err(|e| reader.damaged(&format!("its header: {e}")))?;
+        Ok((header, reader))
+    }
+
+    fn read_line(&mut self) -> Result<bool, LogError> {
+        self.line.clear();
+        self.number += 1;
+        match self.lines.read_until(b'\n', &mut self.line) {
+            Ok(0) => Ok(false),
+            Ok(_) => Ok(true),
+            Err(error) => Err(self.damaged(&format!("it cannot be unpacked ({error})"))),
+        }
+    }
+
+    pub(crate) fn next(&mut self) -> Result<Line<'_>, LogError> {
+        if !self.read_line()? || !self.line.ends_with(b"\n") {
+            return Err(self.damaged("it ends before its last line"));
+        }
+        if self.line.starts_with(TRAILER) {
+            Ok(Line::Trailer(&self.line))
+        } else {
+            self.hasher.update(&self.line);
+            Ok(Line::Row(&self.line))
+        }
+    }
+
+    /// The checksum over all that was read before the trailer.
+    pub(crate) fn checksum(&self) -> String {
+        self.hasher.finalize().to_hex().to_string()
+    }
+
+    /// Makes sure that nothing stands behind the trailer.
+    pub(crate) fn at_end(&mut self) -> Result<(), LogError> {
+        if self.read_line()? { Err(self.damaged("something stands behind its last line")) } else { Ok(()) }
+    }
+
+    pub(crate) fn damaged(&self, what: &str) -> LogError {
+        damaged(&self.path, &format!("line {}: {what}", self.number))
+    }
+}
+
+pub(crate) fn damaged(path: &Path, what: &str) -> LogError {
+    LogError::new(LogErrorKind::Damaged, format!("{} is damaged: {what}", path.display()))
+}
+
+/// Refuses what is of another format or newer than this program.
+pub(crate) fn check_version(json: &[u8], format: &str, newest: u32, path: &Path) -> Result<(), LogError> {
+    #[derive(serde::Deserialize)]
+    struct Version {
+        format: String,
+        version: u32,
+    }
+    let found: Version = serde_json::from_slice(json)
+        .map_err(|e| damaged(path, &format!("it does not say its format ({e})")))?;
+    if found.format != format {
+        return Err(damaged(path, &format!("it is a {}, not a {format}", found.format)));
+    }
+    if found.version > newest {
+        let (name, version) = (path.display(), found.version);
+        let message = format!("{name} is of format version {version}; this program reads up to {newest}");
+        return Err(LogError::new(LogErrorKind::Newer, message));
+    }
+    Ok(())
+}
+
+/// Size and BLAKE3 of a whole file.
+pub(crate) fn file_checksum(path: &Path) -> Result<Written, LogError> {
+    let mut file = File::open(path).map_err(|e| io_error("read", path, &e))?;
+    let mut hasher = blake3::Hasher::new();
+    let mut buffer = vec![0u8; 1 << 16];
+    let mut bytes = 0;
+    loop {
+        let read = file.read(&mut buffer).map_err(|e| io_error("read", path, &e))?;
+        if read == 0 {
+            return Ok(Written { bytes, checksum: hasher.finalize().to_hex().to_string() });
+        }
+        bytes += read as u64;
+        hasher.update(buffer.get(..read).unwrap_or(&[]));
+    }
+}

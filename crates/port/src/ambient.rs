@@ -1,0 +1,39 @@
+//! The surroundings of a run: the time, whether somebody asked to stop, and who is told about progress.
+
+/// A moment, in the two forms that are written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Stamp {
+    /// UTC, RFC 3339, whole seconds: `2026-05-11T08:30:00Z`.
+    pub rfc3339: String,
+    /// UTC, for file names; sorts by time: `20260511T083000.123Z`.
+    pub compact: String,
+}
+
+/// What a run is busy with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Phase {
+    /// Reading the matched rows.
+    Reading,
+    /// Holding them inside the transaction.
+    Holding,
+    /// The statement is at work.
+    Executing,
+    /// Verifying every row and writing the snapshot.
+    Proving,
+    /// Comparing rows with what a run left.
+    Comparing,
+    /// Putting rows back.
+    Restoring,
+}
+
+/// The surroundings.
+pub trait Ambient {
+    /// The time.
+    fn now(&self) -> Stamp;
+
+    /// Whether somebody asked to stop. Looked at between actions and between rows, never after the commit began.
+    fn stop_asked(&self) -> bool;
+
+    /// Told now and then how far a phase is: rows done, of how many where that is known.
+    fn progress(&self, phase: Phase, done: u64, of: Option<u64>);
+}

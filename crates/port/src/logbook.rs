@@ -1,0 +1,182 @@
+//! What a logbook must be able to do: keep marks, runs, snapshots and receipts of one database, durably.
+
+use std::any::Any;
+
+use marktwice_core::mark::{MarkRow, MarkSummary};
+use marktwice_core::receipt::{Receipt, SnapshotRef};
+use marktwice_core::record::{MarkHeader, SnapshotHeader, SnapshotTotals};
+use marktwice_core::undo::RowChange;
+
+/// What kind of failure it was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LogErrorKind {
+    /// Nothing by that name.
+    NotFound,
+    /// More than one thing by that name.
+    Ambiguous,
+    /// A file is torn, altered or not ours.
+    Damaged,
+    /// A file is of a newer format.
+    Newer,
+    /// Another process works on this database.
+    Busy,
+    /// The disk is full, or a file limit is reached.
+    NoSpace,
+    /// Anything else that the file system says.
+    Io,
+}
+
+/// What went wrong in a logbook.
+#[derive(Debug, Clone, thiserror::Error)]
+#[error("{message}")]
+pub struct LogError {
+    /// What kind of failure it was.
+    pub kind: LogErrorKind,
+    /// What happened, and where.
+    pub message: String,
+}
+
+impl LogError {
+    /// An error of `kind`.
+    pub fn new(kind: LogErrorKind, message: impl Into<String>) -> Self {
+        LogError { kind, message: message.into() }
+    }
+}
+
+/// A mark that is being written.
+pub trait DraftMark {
+    /// Adds one row.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    fn row(&mut self, row: &MarkRow) -> Result<(), LogError>;
+
+    /// Completes the mark and makes it durable; until then nobody sees it.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    fn finish(self: Box<Self>, summary: &MarkSummary) -> Result<(), LogError>;
+}
+
+/// A mark that was kept, verified when it was opened.
+pub trait Mark {
+    /// What it says about itself.
+    fn header(&self) -> &MarkHeader;
+
+    /// Its totals.
+    fn summary(&self) -> &MarkSummary;
+
+    /// Reads its rows from the first.
+    ///
+    /// # Errors
+    /// When the file changed under the reader.
+    fn rows(&self, give: &mut dyn FnMut(&MarkRow)) -> Result<(), LogError>;
+}
+
+/// A snapshot that is being written.
+pub trait SnapshotWriter {
+    /// Adds one row.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    fn row(&mut self, row: &RowChange) -> Result<(), LogError>;
+
+    /// Writes the trailer, syncs, renames, syncs the folder, reopens the file and reads all of it back.
+    ///
+    /// # Errors
+    /// When any of that fails, or what is read is not what was written.
+    fn finish(self: Box<Self>) -> Result<(SnapshotRef, SnapshotTotals), LogError>;
+}
+
+/// A snapshot that was kept.
+pub trait SnapshotReader {
+    /// What it says about itself.
+    fn header(&self) -> &SnapshotHeader;
+
+    /// The next row; `None` at the end, after the trailer was found true.
+    ///
+    /// # Errors
+    /// When the file is torn or altered.
+    fn next(&mut self) -> Result<Option<RowChange>, LogError>;
+}
+
+/// The folder of one run.
+pub trait RunFolder {
+    /// The run's short name.
+    fn run(&self) -> &str;
+
+    /// Writes the receipt as it stands now, durably.
+    ///
+    /// # Errors
+    /// When it cannot be written; the receipt before it stays whole.
+    fn receipt(&mut self, receipt: &Receipt) -> Result<(), LogError>;
+
+    /// Begins the snapshot.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    fn snapshot(&mut self, header: &SnapshotHeader) -> Result<Box<dyn SnapshotWriter>, LogError>;
+}
+
+/// The logbook of one database.
+pub trait Logbook {
+    /// Keeps every other process from beginning a run on this database until the guard is dropped.
+    ///
+    /// # Errors
+    /// [`LogErrorKind::Busy`] when another process has it.
+    fn lock(&self) -> Result<Box<dyn Any>, LogError>;
+
+    /// Begins a mark. The header's name is filled in and given back.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    fn draft_mark(&self, header: MarkHeader, stamp: &str) -> Result<(String, Box<dyn DraftMark>), LogError>;
+
+    /// A mark by name, or the last one; its checksum is verified.
+    ///
+    /// # Errors
+    /// When there is none, or it is damaged or newer.
+    fn mark(&self, name: Option<&str>) -> Result<Box<dyn Mark>, LogError>;
+
+    /// Makes the folder of a new run, with the change's text in it, durable. `make` gives the first receipt for the
+    /// run's short name.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    fn begin_run(
+        &self,
+        stamp: &str,
+        change: &str,
+        make: &mut dyn FnMut(&str) -> Receipt,
+    ) -> Result<Box<dyn RunFolder>, LogError>;
+
+    /// Opens the folder of a run again, to write what became of it.
+    ///
+    /// # Errors
+    /// When there is no such run.
+    fn open_run(&self, run: &str) -> Result<Box<dyn RunFolder>, LogError>;
+
+    /// Receipts of all runs, newest first.
+    ///
+    /// # Errors
+    /// When one cannot be read.
+    fn receipts(&self) -> Result<Vec<Receipt>, LogError>;
+
+    /// Receipts of runs whose outcome is not written down.
+    ///
+    /// # Errors
+    /// When one cannot be read.
+    fn unsettled(&self) -> Result<Vec<Receipt>, LogError>;
+
+    /// The change text of a run.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    fn change(&self, run: &str) -> Result<String, LogError>;
+
+    /// The snapshot of a run, whose checksum must be the given one.
+    ///
+    /// # Errors
+    /// When there is none, or it is damaged or newer.
+    fn snapshot(&self, run: &str, expected: &SnapshotRef) -> Result<Box<dyn SnapshotReader>, LogError>;
+}
