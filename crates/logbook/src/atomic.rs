@@ -166,6 +166,6 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         fs::write(dir.path().join("f"), "").unwrap();
         let error = make_folder(&dir.path().join("f/book")).unwrap_err();
-        assert!(error.message.contains("book"), "{}", error.message);
+        assert!(error.message.contains("/f:"), "{}", error.message);
     }
 }

@@ -1,5 +1,10 @@
 //! The surroundings of a run: the time, whether somebody asked to stop, and who is told about progress.
 
+use std::sync::Arc;
+
+/// Tells whether somebody asked to stop.
+pub type Stopper = Arc<dyn Fn() -> bool + Send + Sync>;
+
 /// A moment, in the two forms that are written.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Stamp {
@@ -31,8 +36,9 @@ pub trait Ambient {
     /// The time.
     fn now(&self) -> Stamp;
 
-    /// Whether somebody asked to stop. Looked at between actions and between rows, never after the commit began.
-    fn stop_asked(&self) -> bool;
+    /// Tells whether somebody asked to stop. Looked at between actions and by the engine while a statement is at
+    /// work, never after the commit began.
+    fn stopper(&self) -> Stopper;
 
     /// Told now and then how far a phase is: rows done, of how many where that is known.
     fn progress(&self, phase: Phase, done: u64, of: Option<u64>);

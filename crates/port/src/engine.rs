@@ -12,6 +12,8 @@ use marktwice_core::table::{Pin, Target};
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 
+use crate::ambient::Stopper;
+
 /// An error of the caller's that passes through an engine while it hands rows over.
 pub type SinkError = Box<dyn std::error::Error + Send + Sync>;
 
@@ -72,6 +74,9 @@ pub enum EngineError {
     /// Somebody else holds a lock for longer than the waiting time.
     #[error("{0}")]
     Locked(String),
+    /// The statement's grammar is wrong.
+    #[error("{}", .0.message)]
+    Syntax(Box<Finding>),
     /// The statement breaks a constraint.
     #[error("{message}")]
     Constraint {
@@ -247,7 +252,7 @@ pub trait Session {
     ///
     /// # Errors
     /// When somebody else holds a lock for too long, or the database cannot be written.
-    fn begin<'s>(&'s mut self, stop: &'s dyn Fn() -> bool) -> Result<Box<dyn Tx + 's>, EngineError>;
+    fn begin(&mut self, stop: Stopper) -> Result<Box<dyn Tx + '_>, EngineError>;
 }
 
 /// An open transaction. Dropping it rolls back.

@@ -8,7 +8,7 @@ pub mod ambient;
 pub mod engine;
 pub mod logbook;
 
-pub use ambient::{Ambient, Phase, Stamp};
+pub use ambient::{Ambient, Phase, Stamp, Stopper};
 pub use engine::{
     CommitOutcome, Constraint, Engine, EngineError, Held, Intent, Plan, Restore, Session, SideHow, SideWrite,
     SinkError, Tx, Waits,

@@ -1,1 +1,25 @@
-//! x
+//! The SQLite engine, over the bundled library: opening, the catalogue, understanding a statement, holding rows
+//! in temporary tables, the transaction, and putting rows back.
+//!
+//! Everything that is specific to SQLite lives here and in `marktwice-sql`'s SQLite dialect. Nothing here prints,
+//! knows a logbook or decides whether a change may go on.
+
+mod affinity;
+mod catalog;
+mod definition;
+mod error;
+mod exactness;
+mod explain;
+pub mod load;
+mod names;
+mod open;
+mod plan;
+mod probe;
+mod reach;
+mod restore;
+mod session;
+mod shape;
+mod tx;
+mod values;
+
+pub use open::{Sqlite, file_of};

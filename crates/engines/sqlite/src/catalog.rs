@@ -1,0 +1,283 @@
+//! The catalogue: a table's columns, keys, foreign keys and definition.
+
+use marktwice_core::hash;
+use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_port::EngineError;
+use marktwice_sql::pins::UniqueKey;
+use rusqlite::Connection;
+
+use crate::definition::generated_expression;
+use crate::error::engine;
+
+/// What a name in the database is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Sort {
+    Table,
+    View,
+    Virtual,
+    Shadow,
+    /// One of SQLite's own tables.
+    System,
+}
+
+/// A table with everything that a plan needs to know.
+#[derive(Debug, Clone)]
+pub(crate) struct Table {
+    pub(crate) target: Target,
+    pub(crate) strict: bool,
+    /// The name under which the row identity can be read; `None` without one (WITHOUT ROWID, or all names taken).
+    pub(crate) row: Option<String>,
+    /// The column that is the row identity (INTEGER PRIMARY KEY).
+    pub(crate) row_column: Option<usize>,
+    pub(crate) keys: Vec<UniqueKey>,
+    /// Collations by column.
+    pub(crate) collations: Vec<String>,
+    /// Expressions of generated columns by column.
+    pub(crate) generated: Vec<Option<String>>,
+}
+
+/// A foreign key.
+#[derive(Debug, Clone)]
+pub(crate) struct ForeignKey {
+    pub(crate) child: String,
+    pub(crate) child_columns: Vec<String>,
+    pub(crate) parent: String,
+    pub(crate) parent_columns: Vec<String>,
+    pub(crate) on_update: String,
+    pub(crate) on_delete: String,
+}
+
+/// Looks a name up; gives it as the catalogue writes it.
+pub(crate) fn find(
+    connection: &Connection,
+    name: &str,
+) -> Result<Option<(String, Sort, bool, bool)>, EngineError> {
+    let sql = "SELECT name, type, wr, strict FROM pragma_table_list WHERE schema = 'main' AND name = ?1 COLLATE NOCASE";
+    let row = connection.query_row(sql, [name], |row| {
+        let kind: String = row.get(1)?;
+        let name: String = row.get(0)?;
+        let sort = match kind.as_str() {
+            "view" => Sort::View,
+            "virtual" => Sort::Virtual,
+            "shadow" => Sort::Shadow,
+            _ if name.to_ascii_lowercase().starts_with("sqlite_") => Sort::System,
+            _ => Sort::Table,
+        };
+        Ok((name, sort, row.get::<_, bool>(2)?, row.get::<_, bool>(3)?))
+    });
+    match row {
+        Ok(found) => Ok(Some(found)),
+        Err(rusqlite::Error::QueryReturnedNoRows) => Ok(None),
+        Err(error) => Err(engine(error)),
+    }
+}
+
+/// All names of one sort, in order.
+pub(crate) fn names(connection: &Connection, wanted: &[Sort]) -> Result<Vec<String>, EngineError> {
+    let read = || -> rusqlite::Result<Vec<String>> {
+        let mut statement =
+            connection.prepare("SELECT name FROM pragma_table_list WHERE schema = 'main' ORDER BY name")?;
+        statement.query_map([], |row| row.get(0))?.collect()
+    };
+    let mut all = Vec::new();
+    for name in read().map_err(engine)? {
+        if find(connection, &name)?.is_some_and(|(_, sort, _, _)| wanted.contains(&sort)) {
+            all.push(name);
+        }
+    }
+    Ok(all)
+}
+
+struct RawColumn {
+    column: Column,
+    key_place: usize,
+}
+
+/// Describes a table.
+pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, EngineError> {
+    let missing = || EngineError::NotFound(format!("there is no table {name}"));
+    let (table, sort, without_rowid, strict) = find(connection, name)?.ok_or_else(missing)?;
+    if sort != Sort::Table {
+        return Err(EngineError::Other(format!("{table} is not an ordinary table")));
+    }
+    let raw = columns(connection, &table).map_err(engine)?;
+    let indexes = indexes(connection, &table).map_err(engine)?;
+    let columns: Vec<Column> = raw.iter().map(|r| r.column.clone()).collect();
+    let mut primary: Vec<(usize, usize)> =
+        raw.iter().enumerate().filter(|(_, r)| r.key_place > 0).map(|(at, r)| (r.key_place, at)).collect();
+    primary.sort_unstable();
+    let primary: Vec<usize> = primary.into_iter().map(|(_, at)| at).collect();
+    let not_null = |at: &usize| columns.get(*at).is_some_and(|c| c.not_null);
+    let row_column = match primary.as_slice() {
+        // An INTEGER PRIMARY KEY is the row identity itself exactly when it needs no index of its own.
+        [only] if !without_rowid && !indexes.iter().any(|i| i.primary) => Some(*only),
+        _ => None,
+    };
+    let row = if without_rowid {
+        None
+    } else {
+        let free = |n: &&str| !columns.iter().any(|c| c.name.eq_ignore_ascii_case(n));
+        let alias = row_column.and_then(|at| columns.get(at)).map(|c| c.name.clone());
+        ["rowid", "_rowid_", "oid"].iter().copied().find(free).map(str::to_owned).or(alias)
+    };
+    let mut keys: Vec<UniqueKey> = indexes
+        .iter()
+        .filter(|i| !i.primary)
+        .map(|i| UniqueKey { primary: false, columns: i.columns.clone() })
+        .collect();
+    if !primary.is_empty() {
+        keys.push(UniqueKey { primary: true, columns: primary.clone() });
+    }
+    let named = |kind: KeyKind, columns_of: &[usize]| Key {
+        kind,
+        names: columns_of.iter().filter_map(|&at| columns.get(at)).map(|c| c.name.clone()).collect(),
+        columns: columns_of.to_vec(),
+    };
+    let unique =
+        indexes.iter().find(|i| !i.primary && !i.columns.is_empty() && i.columns.iter().all(not_null));
+    let key =
+        if without_rowid || row_column.is_some() || (!primary.is_empty() && primary.iter().all(not_null)) {
+            named(KeyKind::Primary, &primary)
+        } else if let Some(index) = unique {
+            named(KeyKind::Unique, &index.columns)
+        } else if let Some(row) = &row {
+            Key { kind: KeyKind::RowIdentity, names: vec![row.clone()], columns: Vec::new() }
+        } else {
+            return Err(EngineError::Other(format!(
+                "{table} has no key that tells its rows apart, and columns of its own hide the row identity"
+            )));
+        };
+    let texts = definitions(connection, &table).map_err(engine)?;
+    let create = texts.first().cloned().unwrap_or_default();
+    let generated = columns
+        .iter()
+        .map(|c| if c.generated { generated_expression(&create, &c.name) } else { None })
+        .collect();
+    let collations = columns
+        .iter()
+        .map(|c| {
+            let about = connection.column_metadata(Some("main"), table.as_str(), c.name.as_str());
+            let collation =
+                about.ok().and_then(|(_, collation, ..)| collation.map(|c| c.to_string_lossy().into_owned()));
+            collation.unwrap_or_else(|| "BINARY".to_owned())
+        })
+        .collect();
+    let naming = naming(&columns, &key);
+    let definition = hash::texts(texts.iter().map(String::as_str));
+    let target = Target { table, schema: "main".to_owned(), columns, key, definition, naming };
+    Ok(Table { target, strict, row, row_column, keys, collations, generated })
+}
+
+/// The column that names a row to a person: one that is called so, holding text, and not part of the key.
+fn naming(columns: &[Column], key: &Key) -> Option<usize> {
+    ["name", "title", "label", "full_name", "description"].iter().find_map(|wanted| {
+        columns
+            .iter()
+            .position(|c| c.name.eq_ignore_ascii_case(wanted))
+            .filter(|at| !key.columns.contains(at))
+    })
+}
+
+fn columns(connection: &Connection, table: &str) -> rusqlite::Result<Vec<RawColumn>> {
+    let mut statement = connection.prepare(
+        "SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?1, 'main') ORDER BY cid",
+    )?;
+    statement
+        .query_map([table], |row| {
+            let hidden: i64 = row.get(4)?;
+            Ok(RawColumn {
+                column: Column {
+                    name: row.get(0)?,
+                    declared: row.get(1)?,
+                    generated: hidden == 2 || hidden == 3,
+                    not_null: row.get(2)?,
+                },
+                key_place: usize::from(row.get::<_, u16>(3)?),
+            })
+        })?
+        .collect()
+}
+
+struct Index {
+    primary: bool,
+    columns: Vec<usize>,
+}
+
+/// Unique indexes over plain columns of the whole table.
+fn indexes(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Index>> {
+    let mut list = connection
+        .prepare("SELECT name, origin FROM pragma_index_list(?1, 'main') WHERE \"unique\" AND NOT partial ORDER BY seq DESC")?;
+    let named: Vec<(String, String)> =
+        list.query_map([table], |row| Ok((row.get(0)?, row.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let mut all = Vec::new();
+    for (name, origin) in named {
+        let mut statement =
+            connection.prepare("SELECT cid FROM pragma_index_xinfo(?1, 'main') WHERE key ORDER BY seqno")?;
+        let columns: Vec<i64> =
+            statement.query_map([&name], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
+        // A negative number is the row identity or an expression.
+        if let Ok(columns) = columns.into_iter().map(usize::try_from).collect::<Result<Vec<_>, _>>() {
+            all.push(Index { primary: origin == "pk", columns });
+        }
+    }
+    Ok(all)
+}
+
+/// The texts that define a table: its own first, then those of its indexes and triggers.
+fn definitions(connection: &Connection, table: &str) -> rusqlite::Result<Vec<String>> {
+    let mut statement = connection.prepare(
+        "SELECT sql FROM main.sqlite_schema WHERE tbl_name = ?1 COLLATE NOCASE AND sql IS NOT NULL \
+         ORDER BY type <> 'table', type, name",
+    )?;
+    statement.query_map([table], |row| row.get(0))?.collect()
+}
+
+/// All foreign keys of all tables.
+pub(crate) fn foreign_keys(connection: &Connection) -> Result<Vec<ForeignKey>, EngineError> {
+    let mut all = Vec::new();
+    for child in names(connection, &[Sort::Table])? {
+        all.extend(foreign_keys_of(connection, &child).map_err(engine)?);
+    }
+    for key in &mut all {
+        if key.parent_columns.is_empty() {
+            // Without named columns the parent's primary key is meant.
+            let mut primary: Vec<(usize, String)> = columns(connection, &key.parent)
+                .map_err(engine)?
+                .into_iter()
+                .filter(|c| c.key_place > 0)
+                .map(|c| (c.key_place, c.column.name))
+                .collect();
+            primary.sort();
+            key.parent_columns = primary.into_iter().map(|(_, name)| name).collect();
+        }
+    }
+    all.retain(|k| k.parent_columns.len() == k.child_columns.len());
+    Ok(all)
+}
+
+fn foreign_keys_of(connection: &Connection, child: &str) -> rusqlite::Result<Vec<ForeignKey>> {
+    let mut statement = connection.prepare(
+        "SELECT id, \"table\", \"from\", \"to\", on_update, on_delete FROM pragma_foreign_key_list(?1, 'main') ORDER BY id, seq",
+    )?;
+    let mut rows = statement.query([child])?;
+    let mut all: Vec<(i64, ForeignKey)> = Vec::new();
+    while let Some(row) = rows.next()? {
+        let id: i64 = row.get(0)?;
+        if all.last().is_none_or(|(last, _)| *last != id) {
+            let key = ForeignKey {
+                child: child.to_owned(),
+                child_columns: Vec::new(),
+                parent: row.get(1)?,
+                parent_columns: Vec::new(),
+                on_update: row.get(4)?,
+                on_delete: row.get(5)?,
+            };
+            all.push((id, key));
+        }
+        if let Some((_, key)) = all.last_mut() {
+            key.child_columns.push(row.get(2)?);
+            key.parent_columns.extend(row.get::<_, Option<String>>(3)?);
+        }
+    }
+    Ok(all.into_iter().map(|(_, key)| key).collect())
+}

@@ -1,0 +1,66 @@
+//! SQLite's errors in the port's words.
+
+use std::time::Duration;
+
+use marktwice_port::{Constraint, EngineError};
+use rusqlite::ErrorCode;
+use rusqlite::ffi;
+
+/// The engine's own message.
+pub(crate) fn message(error: &rusqlite::Error) -> String {
+    match error {
+        rusqlite::Error::SqliteFailure(code, text) => text.clone().unwrap_or_else(|| code.to_string()),
+        rusqlite::Error::SqlInputError { msg, .. } => msg.clone(),
+        other => other.to_string(),
+    }
+}
+
+/// Any failure that has no better meaning where it occurred.
+pub(crate) fn engine(error: rusqlite::Error) -> EngineError {
+    let text = message(&error);
+    let Some(code) = error.sqlite_error() else { return EngineError::Other(text) };
+    match code.code {
+        ErrorCode::ConstraintViolation => constraint(code.extended_code, text),
+        ErrorCode::DiskFull => EngineError::NoSpace("the disk is full".to_owned()),
+        ErrorCode::OperationInterrupted => EngineError::Interrupted,
+        ErrorCode::ReadOnly => EngineError::ReadOnly("the database cannot be written".to_owned()),
+        ErrorCode::NotADatabase => EngineError::NotADatabase("the file is not a SQLite database".to_owned()),
+        ErrorCode::DatabaseCorrupt => {
+            EngineError::NotADatabase(format!("the database file is damaged, says SQLite: {text}"))
+        }
+        ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked => {
+            EngineError::Locked("the database is locked by another process".to_owned())
+        }
+        ErrorCode::SystemIoFailure => EngineError::NoSpace(format!(
+            "the file system failed a read or write (a full disk or a file limit, it may be): {text}"
+        )),
+        ErrorCode::TypeMismatch => EngineError::Constraint { kind: Constraint::Type, message: text },
+        _ => EngineError::Other(text),
+    }
+}
+
+fn constraint(code: i32, message: String) -> EngineError {
+    let kind = match code {
+        ffi::SQLITE_CONSTRAINT_NOTNULL => Constraint::NotNull,
+        ffi::SQLITE_CONSTRAINT_CHECK => Constraint::Check,
+        ffi::SQLITE_CONSTRAINT_FOREIGNKEY => Constraint::ForeignKey,
+        ffi::SQLITE_CONSTRAINT_DATATYPE => Constraint::Type,
+        ffi::SQLITE_CONSTRAINT_TRIGGER => Constraint::Trigger,
+        _ => Constraint::Unique,
+    };
+    EngineError::Constraint { kind, message }
+}
+
+/// The same, where the error came from waiting for a lock.
+pub(crate) fn locked(error: rusqlite::Error, name: &str, waited: Duration) -> EngineError {
+    match error.sqlite_error_code() {
+        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => EngineError::Locked(format!(
+            "{name} is locked by another process; waited {} s",
+            waited.as_secs_f64()
+        )),
+        Some(ErrorCode::ReadOnly) => {
+            EngineError::ReadOnly(format!("{name} is read-only: it cannot be written"))
+        }
+        _ => engine(error),
+    }
+}

@@ -1,0 +1,137 @@
+//! The exactness gate: which after-values of an UPDATE the typed temporary table gives exactly, and which only the
+//! run can tell.
+
+use marktwice_core::mark::{Foreseen, Label, StepKind};
+use marktwice_port::EngineError;
+use marktwice_sql::Step;
+use marktwice_sql::slices::Slice;
+use marktwice_sql::sqlite::volatile::{self, Volatile};
+use marktwice_sql::sqlite::{names_in, subqueries};
+use rusqlite::Connection;
+
+use crate::catalog::{Sort, Table, names};
+use crate::probe::{self, Act};
+use crate::reach::Fired;
+
+/// Foresees all columns that the statement assigns or that the engine derives from those.
+pub(crate) fn foresee(
+    connection: &Connection,
+    step: &Step,
+    table: &Table,
+    fired: &Fired,
+) -> Result<Vec<Foreseen>, EngineError> {
+    if step.kind != StepKind::Update {
+        return Ok(Vec::new());
+    }
+    let views = names(connection, &[Sort::View])?;
+    let mut all: Vec<Foreseen> = Vec::new();
+    for assignment in &step.assignments {
+        for (at, name) in assignment.columns.iter().enumerate() {
+            let Some(column) = table.target.position(&name.text) else { continue };
+            let why = match assignment.parts.as_ref().and_then(|p| p.get(at)) {
+                None => Some("its value comes from a row of a subquery".to_owned()),
+                Some(value) => unknown(connection, step, table, *value, &views),
+            };
+            // A column assigned twice takes the last value, as the engine does.
+            all.retain(|f| f.column != column);
+            all.push(label(column, why, false));
+        }
+    }
+    for (column, trigger) in &fired.target_columns {
+        all.retain(|f| f.column != *column);
+        all.push(label(*column, Some(format!("trigger {trigger} writes it")), true));
+    }
+    let blanket = fired.skips.as_ref().map(|trigger| format!("trigger {trigger} may skip rows"));
+    let any_unknown = blanket.is_some() || all.iter().any(|f| f.label == Label::Unknown);
+    for (column, about) in table.target.columns.iter().enumerate() {
+        if about.generated && !all.iter().any(|f| f.column == column) {
+            let lost = table.generated.get(column).is_none_or(Option::is_none);
+            let why = if any_unknown || lost {
+                Some("it is derived from a value that is not known".to_owned())
+            } else {
+                None
+            };
+            all.push(label(column, why, true));
+        }
+    }
+    if let Some(why) = blanket {
+        for foreseen in &mut all {
+            *foreseen = label(foreseen.column, Some(why.clone()), foreseen.derived);
+        }
+    }
+    all.sort_by_key(|f| f.column);
+    Ok(all)
+}
+
+fn label(column: usize, why: Option<String>, derived: bool) -> Foreseen {
+    let label = if why.is_some() { Label::Unknown } else { Label::Exact };
+    Foreseen { column, label, derived, why }
+}
+
+/// Why the value of an expression cannot be told before the run; `None` when it can.
+fn unknown(
+    connection: &Connection,
+    step: &Step,
+    table: &Table,
+    value: Slice,
+    views: &[String],
+) -> Option<String> {
+    if let Some((kind, place)) = volatile::find(step, value) {
+        let word = step.text(place).to_ascii_lowercase();
+        return Some(match kind {
+            Volatile::Clock => format!("{word} reads the clock"),
+            Volatile::Random => format!("{word} is random"),
+            Volatile::Session => format!("{word} depends on what ran before"),
+        });
+    }
+    let queries = subqueries(step, value);
+    let reads_target = |name: &String| {
+        name.eq_ignore_ascii_case(&table.target.table) || views.iter().any(|v| v.eq_ignore_ascii_case(name))
+    };
+    let with_reads = step.with.is_some_and(|w| names_in(step, w).iter().any(reads_target));
+    for query in &queries {
+        let itself = names_in(step, *query).iter().any(reads_target);
+        if (itself || with_reads) && !evaluated_once_before_the_first_write(connection, step, value, *query) {
+            return Some(format!("its subquery reads {} while rows of it change", table.target.table));
+        }
+    }
+    None
+}
+
+/// Whether a subquery that reads the target is evaluated once, before the first row is written: it refers to no
+/// column outside itself (it compiles alone), and nothing around it can postpone it.
+fn evaluated_once_before_the_first_write(
+    connection: &Connection,
+    step: &Step,
+    value: Slice,
+    query: Slice,
+) -> bool {
+    let with = step.with.map_or("", |w| step.text(w));
+    let alone = format!("{with}\nSELECT {}", step.text(query));
+    if probe::compiles_strictly(connection, &alone).is_err() {
+        return false;
+    }
+    let around = [Slice { start: value.start, end: query.start }, Slice { start: query.end, end: value.end }];
+    let postpones = ["case", "and", "or", "coalesce", "ifnull", "iif", "if", "nullif", "in", "exists"];
+    !around.iter().any(|part| names_in(step, *part).iter().any(|word| postpones.contains(&word.as_str())))
+}
+
+/// The columns of the target that the statement itself reads.
+pub(crate) fn reads(acts: &[probe::Step], table: &Table) -> Vec<usize> {
+    let mut all: Vec<usize> = acts
+        .iter()
+        .filter_map(|step| match &step.act {
+            Act::Read { table: of, column } if of.eq_ignore_ascii_case(&table.target.table) => {
+                if column.eq_ignore_ascii_case("rowid") {
+                    table.row_column
+                } else {
+                    table.target.position(column)
+                }
+            }
+            _ => None,
+        })
+        .collect();
+    all.sort_unstable();
+    all.dedup();
+    all
+}

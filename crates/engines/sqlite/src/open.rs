@@ -1,0 +1,134 @@
+//! Opening a database file: for reading without any chance to write a real table, for writing with durable commits.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use marktwice_core::receipt::DatabaseId;
+use marktwice_port::{Engine, EngineError, Intent, Session, Waits};
+use rusqlite::config::DbConfig;
+use rusqlite::{Connection, ErrorCode, OpenFlags};
+
+use crate::error::{engine, locked, message};
+use crate::session::SqliteSession;
+
+/// The SQLite engine.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Sqlite;
+
+/// The file behind an address: `sqlite:coop.db`, `sqlite:///srv/coop.db`, or a plain path.
+pub fn file_of(address: &str) -> PathBuf {
+    let path = address.strip_prefix("sqlite:").unwrap_or(address);
+    PathBuf::from(path.strip_prefix("//").filter(|rest| rest.starts_with('/')).unwrap_or(path))
+}
+
+impl Engine for Sqlite {
+    fn open(&self, address: &str, intent: Intent, waits: Waits) -> Result<Box<dyn Session>, EngineError> {
+        let path = file_of(address);
+        let shown = path.display().to_string();
+        match fs::metadata(&path) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                return Err(EngineError::NotFound(format!("there is no file {shown}")));
+            }
+            Err(error) => return Err(EngineError::NotFound(format!("{shown} cannot be opened: {error}"))),
+            Ok(about) if about.is_dir() => {
+                return Err(EngineError::NotADatabase(format!("{shown} is a folder, not a SQLite database")));
+            }
+            Ok(_) => {}
+        }
+        let identity = fs::canonicalize(&path)
+            .map_err(|e| EngineError::NotFound(format!("{shown} cannot be opened: {e}")))?;
+        let database = DatabaseId {
+            engine: "SQLite".to_owned(),
+            version: rusqlite::version().to_owned(),
+            name: shown,
+            identity: identity.display().to_string(),
+        };
+        let mut notes = Vec::new();
+        let had_wal = beside(&path, "-wal").exists();
+        let connection = match intent {
+            Intent::Read => open_read(&path, &database.name, waits.lock, &mut notes)?,
+            Intent::Write => open_write(&path, &database.name, waits.lock)?,
+        };
+        let tidy = intent == Intent::Read && !had_wal;
+        Ok(Box::new(SqliteSession::new(connection, database, notes, waits, intent, tidy.then_some(path))))
+    }
+}
+
+/// The file with `suffix` behind its name.
+pub(crate) fn beside(path: &Path, suffix: &str) -> PathBuf {
+    let mut name = path.as_os_str().to_os_string();
+    name.push(suffix);
+    PathBuf::from(name)
+}
+
+fn connect(path: &Path, flags: OpenFlags, wait: Duration) -> rusqlite::Result<Connection> {
+    let connection = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
+    connection.busy_timeout(wait)?;
+    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, true)?;
+    Ok(connection)
+}
+
+/// Reads the header, so that a file that is no database, or one that needs recovery, says so now.
+fn touch(connection: &Connection) -> rusqlite::Result<()> {
+    connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()))
+}
+
+fn open_read(
+    path: &Path,
+    name: &str,
+    wait: Duration,
+    notes: &mut Vec<String>,
+) -> Result<Connection, EngineError> {
+    let attempt = || -> rusqlite::Result<Connection> {
+        let connection = connect(path, OpenFlags::SQLITE_OPEN_READ_ONLY, wait)?;
+        touch(&connection)?;
+        Ok(connection)
+    };
+    let connection = match attempt() {
+        Err(error)
+            if matches!(error.sqlite_error_code(), Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen))
+                && (beside(path, "-journal").exists() || beside(path, "-wal").exists()) =>
+        {
+            // A writer died. Only a connection that may write can roll its transaction back (or read its log),
+            // which is what any program that opens the file does.
+            let recovered = connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE, wait).and_then(|c| touch(&c));
+            recovered.map_err(|e| opening(e, name, wait))?;
+            notes.push(format!(
+                "a program died while it wrote {name}; SQLite has now rolled its unfinished transaction back"
+            ));
+            attempt()
+        }
+        other => other,
+    };
+    connection.map_err(|e| opening(e, name, wait))
+}
+
+fn open_write(path: &Path, name: &str, wait: Duration) -> Result<Connection, EngineError> {
+    let open = || -> rusqlite::Result<Connection> {
+        let connection = connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE, wait)?;
+        touch(&connection)?;
+        connection.pragma_update(None, "foreign_keys", true)?;
+        // EXTRA also syncs the folder after the rollback journal is removed: without it a power cut can bring a
+        // committed transaction's journal back.
+        connection.pragma_update(None, "synchronous", "EXTRA")?;
+        Ok(connection)
+    };
+    let connection = open().map_err(|e| opening(e, name, wait))?;
+    if connection.is_readonly("main").map_err(engine)? {
+        return Err(EngineError::ReadOnly(format!("{name} is read-only: it cannot be written")));
+    }
+    Ok(connection)
+}
+
+fn opening(error: rusqlite::Error, name: &str, wait: Duration) -> EngineError {
+    match error.sqlite_error_code() {
+        Some(ErrorCode::NotADatabase) => {
+            EngineError::NotADatabase(format!("{name} is not a SQLite database"))
+        }
+        Some(ErrorCode::CannotOpen | ErrorCode::PermissionDenied) => {
+            EngineError::NotFound(format!("{name} cannot be opened: {}", message(&error)))
+        }
+        _ => locked(error, name, wait),
+    }
+}

@@ -1,0 +1,195 @@
+//! An open database file.
+
+use std::path::PathBuf;
+
+use marktwice_core::hash::{Fingerprint, RowHash};
+use marktwice_core::receipt::DatabaseId;
+use marktwice_core::table::{KeyKind, Target};
+use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
+use marktwice_port::{EngineError, Held, Intent, Plan, Restore, Session, SideWrite, Stopper, Tx, Waits};
+use rusqlite::{Connection, OpenFlags};
+
+use crate::catalog::{Sort, describe, names};
+use crate::error::engine;
+use crate::names::quoted;
+use crate::open::beside;
+use crate::plan::{Detail, plan};
+use crate::reach::{count_actions, fired};
+use crate::restore::{Finder, put_statement};
+use crate::shape::{Shape, drop_held, hold};
+use crate::tx::SqliteTx;
+use crate::{probe, values};
+
+/// An open SQLite database.
+pub(crate) struct SqliteSession {
+    pub(crate) connection: Option<Connection>,
+    pub(crate) database: DatabaseId,
+    notes: Vec<String>,
+    pub(crate) waits: Waits,
+    intent: Intent,
+    /// Set when a reading session may leave log files of the engine's behind that were not there before.
+    tidy: Option<PathBuf>,
+}
+
+impl SqliteSession {
+    pub(crate) fn new(
+        connection: Connection,
+        database: DatabaseId,
+        notes: Vec<String>,
+        waits: Waits,
+        intent: Intent,
+        tidy: Option<PathBuf>,
+    ) -> Self {
+        SqliteSession { connection: Some(connection), database, notes, waits, intent, tidy }
+    }
+
+    pub(crate) fn connection(&self) -> Result<&Connection, EngineError> {
+        self.connection.as_ref().ok_or_else(closed)
+    }
+
+    pub(crate) fn connection_mut(&mut self) -> Result<&mut Connection, EngineError> {
+        self.connection.as_mut().ok_or_else(closed)
+    }
+}
+
+fn closed() -> EngineError {
+    EngineError::Other("the database is closed".to_owned())
+}
+
+impl Drop for SqliteSession {
+    fn drop(&mut self) {
+        self.connection = None;
+        // A reader that may not write cannot remove the log files it had to make for a database in WAL mode. The
+        // engine itself does, when a connection that may write is the last to close.
+        if let Some(path) = self.tidy.take()
+            && beside(&path, "-wal").exists()
+        {
+            let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+            let read = |c: Connection| c.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()));
+            let _ = Connection::open_with_flags(path, flags).and_then(read);
+        }
+    }
+}
+
+/// The engine's own part of a plan.
+pub(crate) fn detail(plan: &Plan) -> Result<&Detail, EngineError> {
+    plan.detail.downcast_ref().ok_or_else(|| EngineError::Other("the plan is another engine's".to_owned()))
+}
+
+/// How many rows a table has.
+pub(crate) fn count(connection: &Connection, table: &str) -> Result<u64, EngineError> {
+    let sql = format!("SELECT count(*) FROM main.{}", quoted(table));
+    connection.query_row(&sql, [], |row| row.get::<_, i64>(0)).map(i64::unsigned_abs).map_err(engine)
+}
+
+/// Holds the rows of a plan, counts the target and foresees side effects, all in the transaction that is open.
+pub(crate) fn hold_all(connection: &Connection, plan: &Plan) -> Result<(Shape, Held), EngineError> {
+    let detail = detail(plan)?;
+    let (shape, matched) = hold(connection, plan, detail)?;
+    let total = count(connection, &plan.target.table)?;
+    let assigned: Vec<(usize, Option<String>)> = plan
+        .foreseen
+        .iter()
+        .map(|f| (f.column, shape.after.iter().find(|(at, _)| *at == f.column).map(|(_, name)| name.clone())))
+        .collect();
+    let mut side = detail.triggers.clone();
+    side.extend(count_actions(connection, &detail.foreign_keys, &detail.table, plan.kind, &assigned)?);
+    if matched == 0 {
+        side.clear();
+    }
+    Ok((shape, Held { matched, total, side }))
+}
+
+impl Session for SqliteSession {
+    fn database(&self) -> &DatabaseId {
+        &self.database
+    }
+
+    fn notes(&self) -> &[String] {
+        &self.notes
+    }
+
+    fn plan(&mut self, source: &str) -> Result<Plan, EngineError> {
+        plan(self.connection_mut()?, source)
+    }
+
+    fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {
+        let connection = self.connection()?;
+        drop_held(connection)?;
+        connection.execute_batch("BEGIN").map_err(engine)?;
+        let held = hold_all(connection, plan);
+        // COMMIT ends the reading and lets writers go on; what is held stays in the temporary table.
+        let ended = connection.execute_batch(if held.is_ok() { "COMMIT" } else { "ROLLBACK" });
+        let (shape, held) = held?;
+        ended.map_err(engine)?;
+        let streamed = shape.stream(connection, sink);
+        drop_held(connection)?;
+        streamed?;
+        Ok(held)
+    }
+
+    fn describe(&mut self, _schema: &str, table: &str) -> Result<Target, EngineError> {
+        Ok(describe(self.connection()?, table)?.target)
+    }
+
+    fn look_up(
+        &mut self,
+        target: &Target,
+        source: &mut ChangeSource<'_>,
+        sink: &mut FoundSink<'_>,
+    ) -> Result<(), EngineError> {
+        let connection = self.connection()?;
+        connection.execute_batch("BEGIN").map_err(engine)?;
+        let mut all = || -> Result<(), EngineError> {
+            let mut finder = Finder::new(connection, target)?;
+            while let Some(change) = source().map_err(EngineError::Sink)? {
+                let now = finder.find(&change.key)?;
+                sink(&change, now).map_err(EngineError::Sink)?;
+            }
+            Ok(())
+        };
+        let result = all();
+        let ended = connection.execute_batch("COMMIT").map_err(engine);
+        result.and(ended)
+    }
+
+    fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
+        let connection = self.connection_mut()?;
+        let table = describe(connection, &restore.target.table)?;
+        let acts = probe::acts(connection, &put_statement(restore)).map_err(engine)?;
+        Ok(fired(connection, &acts, &table)?.writes)
+    }
+
+    fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {
+        let connection = self.connection()?;
+        let mut all = Vec::new();
+        for name in names(connection, &[Sort::Table])? {
+            let table = describe(connection, &name)?;
+            let row = table.row.filter(|_| table.target.key.kind == KeyKind::RowIdentity);
+            let first = row.map_or(String::new(), |row| format!("{}, ", quoted(&row)));
+            let sql = format!("SELECT {first}* FROM main.{}", quoted(&name));
+            let read = || -> rusqlite::Result<Fingerprint> {
+                let mut fingerprint = Fingerprint::default();
+                let mut statement = connection.prepare(&sql)?;
+                let width = statement.column_count();
+                let mut rows = statement.query([])?;
+                let mut held = Vec::new();
+                while let Some(row) = rows.next()? {
+                    held.clear();
+                    values::read(row, 0, width, &mut held)?;
+                    fingerprint.add(&RowHash::of(&held));
+                }
+                Ok(fingerprint)
+            };
+            all.push((name.clone(), read().map_err(engine)?));
+        }
+        Ok(all)
+    }
+
+    fn begin(&mut self, stop: Stopper) -> Result<Box<dyn Tx + '_>, EngineError> {
+        if self.intent != Intent::Write {
+            return Err(EngineError::ReadOnly("this session was opened for reading".to_owned()));
+        }
+        Ok(Box::new(SqliteTx::begin(self, stop)?))
+    }
+}
