@@ -1,1 +1,23 @@
-//! x
+//! The use cases: preview, apply, undo, history, settle. They put an engine, a logbook and the core together in the
+//! order that the promises need; they know no query language, no file format and no terminal.
+
+mod apply;
+mod context;
+mod faults;
+mod history;
+mod mark;
+mod outcome;
+mod phases;
+mod preview;
+mod settle;
+mod undo;
+
+pub use apply::{Agreement, ApplyOptions, apply};
+pub use context::{Answer, Context, Question, Talk};
+pub use faults::{Conflicts, Faults, NamedConflict, NamedFault};
+pub use history::{Entry, find_run, history};
+pub use mark::mark_text;
+pub use outcome::{End, Failure, RunOutcome};
+pub use preview::{Change, Preview, Show, ShownRow, Unmet, preview};
+pub use settle::{Settled, Verdict, settle};
+pub use undo::{UndoOptions, undo};

@@ -5,11 +5,6 @@ pub(crate) fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 
-/// A text in single quotes.
-pub(crate) fn literal(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "''"))
-}
-
 /// The temporary table that holds the marked rows.
 pub(crate) const HELD: &str = "marktwice_held";
 /// Its ordinal column.

@@ -5,10 +5,10 @@
 //! column names, so that the engine itself makes of them what it would store, and computes generated columns from
 //! them.
 
-use marktwice_core::Value;
 use marktwice_core::mark::{After, HeldRow, Label, StepKind};
 use marktwice_core::table::{KeyKind, Target};
-use marktwice_port::{EngineError, Plan, SinkError};
+use marktwice_port::engine::{PairSink, RowSink};
+use marktwice_port::{EngineError, Plan};
 use rusqlite::Connection;
 
 use crate::affinity::type_name;
@@ -221,11 +221,7 @@ impl Shape {
     }
 
     /// Hands all held rows over in order.
-    pub(crate) fn stream(
-        &self,
-        connection: &Connection,
-        sink: &mut dyn FnMut(&HeldRow) -> Result<(), SinkError>,
-    ) -> Result<(), EngineError> {
+    pub(crate) fn stream(&self, connection: &Connection, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
         let sql = format!("SELECT {} FROM temp.{HELD} AS h ORDER BY h.{ORDINAL}", self.select_list());
         let mut statement = connection.prepare(&sql).map_err(engine)?;
         let mut rows = statement.query([]).map_err(engine)?;
@@ -238,11 +234,7 @@ impl Shape {
     }
 
     /// Hands all held rows over, each with what is there now.
-    pub(crate) fn pairs(
-        &self,
-        connection: &Connection,
-        sink: &mut dyn FnMut(&HeldRow, Option<&[Value]>) -> Result<(), SinkError>,
-    ) -> Result<(), EngineError> {
+    pub(crate) fn pairs(&self, connection: &Connection, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
         let now: Vec<String> = self.target.columns.iter().map(|c| format!("t.{}", quoted(&c.name))).collect();
         let sql = format!(
             "SELECT {}, {} IS NOT NULL, {} FROM temp.{HELD} AS h LEFT JOIN main.{} AS t ON {} ORDER BY h.{ORDINAL}",

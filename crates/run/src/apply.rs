@@ -1,0 +1,193 @@
+//! The application of a change: preview, agreement, and the run.
+
+use marktwice_core::mark::{Agreement as MarkAgreement, agreement};
+use marktwice_core::receipt::{Receipt, RunKind, RunState, StepReceipt};
+use marktwice_core::record::RECEIPT_FORMAT;
+use marktwice_port::{Intent, Logbook};
+
+use crate::context::{Answer, Context, Question, Talk};
+use crate::mark::{Agreed, ground_shifted, moved_between, step_record};
+use crate::outcome::{End, Failure, RunOutcome};
+use crate::phases::{Prepared, StepFacts};
+use crate::preview::{Change, Preview, Show, Taken, take};
+
+/// What an application rests on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Agreement {
+    /// A person is asked.
+    Ask,
+    /// It was agreed to beforehand: an expected count or a mark says to what.
+    Given,
+}
+
+/// How to apply.
+#[derive(Debug, Clone)]
+pub struct ApplyOptions {
+    /// What it rests on.
+    pub agreement: Agreement,
+    /// The mark that it is held to.
+    pub mark: Option<String>,
+    /// Whether to ask inside the open transaction.
+    pub hold: bool,
+    /// How many rows to show.
+    pub show: Show,
+}
+
+/// Applies a change.
+///
+/// # Errors
+/// When it fails before a run is begun; a run's own failure is in the outcome.
+pub fn apply(
+    context: &Context<'_>,
+    change: &Change,
+    options: &ApplyOptions,
+    talk: &mut dyn Talk,
+) -> Result<RunOutcome, Failure> {
+    if options.agreement == Agreement::Given && options.mark.is_none() && change.rows.is_none() {
+        return Err(Failure::usage(
+            "--yes needs to know what was agreed to",
+            "add an expected count (--rows N, or rows = N in the change file) or the mark of a preview (--mark ID)",
+        ));
+    }
+    let taken = take(context, change, options.show)?;
+    let Taken { preview, plan, book } = &taken;
+    talk.show(preview);
+    let own = Agreed::new(book.mark(preview.mark.as_deref())?);
+    let (agreed, by) = match &options.mark {
+        None => (own, if change.rows.is_some() { "expected count" } else { "answered" }),
+        Some(name) => {
+            let kept = Agreed::new(book.mark(Some(name))?);
+            if let Some(end) = held_to(&kept, &own, &taken)? {
+                return Ok(RunOutcome::not_begun(end));
+            }
+            (kept, "mark")
+        }
+    };
+    if let Some(end) = refusal(preview) {
+        return Ok(RunOutcome::not_begun(end));
+    }
+    let by = if options.agreement == Agreement::Ask { "answered" } else { by };
+    if options.agreement == Agreement::Ask && !options.hold {
+        let answer = talk.ask(&Question::Before(preview));
+        if answer != Answer::Yes {
+            return Ok(RunOutcome::not_begun(End::Declined(answer)));
+        }
+    }
+    let facts = StepFacts {
+        target: plan.target.clone(),
+        record: step_record(plan),
+        allowed: preview.allowed.clone(),
+        changes: change.changes,
+    };
+    let mark = agreed.mark.header().mark.clone();
+    let prepared = Prepared::new(context, &**book as &dyn Logbook, facts, &change.source, &mut |run| {
+        first_receipt(context, change, &taken, run, &mark, by)
+    })?;
+    let mut session = match context.engine.open(context.address, Intent::Write, context.waits) {
+        Ok(session) => session,
+        Err(error) => return Ok(prepared.failed(error)),
+    };
+    let hold = options.hold && options.agreement == Agreement::Ask;
+    let run = || -> Result<RunOutcome, RunOutcome> {
+        let proven = prepared.begin(&mut *session)?.mark(plan, change, &agreed)?.execute(plan)?.prove()?;
+        let proven = if hold { proven.ask(talk)? } else { proven };
+        Ok(proven.commit())
+    };
+    Ok(run().unwrap_or_else(|ended| ended))
+}
+
+/// Why a previewed change is not begun.
+pub(crate) fn refusal(preview: &Preview) -> Option<End> {
+    let stops = preview.stops();
+    if !stops.is_empty() {
+        return Some(End::Stopped(stops));
+    }
+    if !preview.unmet.is_empty() {
+        return Some(End::Expectation(preview.unmet.clone()));
+    }
+    if !preview.nothing_to_do() {
+        return None;
+    }
+    let rows =
+        if preview.matched == 1 { "the row".to_owned() } else { format!("all {} rows", preview.matched) };
+    Some(End::NothingToDo(match (&preview.already_run, preview.matched) {
+        (_, 0) => "no row matches, which was within what was expected; nothing was begun".to_owned(),
+        (Some((run, when)), _) => {
+            format!(
+                "{rows} already hold{} the new values: committed as {run} on {when}; nothing was begun",
+                s(preview)
+            )
+        }
+        (None, _) => format!("{rows} already hold{} the new values; nothing was begun", s(preview)),
+    }))
+}
+
+fn s(preview: &Preview) -> &'static str {
+    if preview.matched == 1 { "s" } else { "" }
+}
+
+/// Compares the fresh preview with the mark that the application is held to.
+fn held_to(kept: &Agreed, own: &Agreed, taken: &Taken) -> Result<Option<End>, Failure> {
+    let header = kept.mark.header();
+    let same = header.steps.first().is_some_and(|s| s.statement_hash == taken.plan.statement_hash);
+    if !same {
+        return Err(Failure::usage(
+            format!("mark {} was taken of another statement", header.mark),
+            "preview this one, or leave --mark out",
+        ));
+    }
+    if let Some(shift) = ground_shifted(header, &taken.plan) {
+        return Ok(Some(End::Changed(shift)));
+    }
+    match agreement(&kept.summary, &own.summary) {
+        MarkAgreement::Moved => Ok(Some(End::Moved(moved_between(&*kept.mark, &*own.mark)?))),
+        MarkAgreement::Same | MarkAgreement::UnrelatedOnly => Ok(None),
+    }
+}
+
+fn first_receipt(
+    context: &Context<'_>,
+    change: &Change,
+    taken: &Taken,
+    run: &str,
+    mark: &str,
+    agreed: &str,
+) -> Receipt {
+    let (preview, plan) = (&taken.preview, &taken.plan);
+    Receipt {
+        format: RECEIPT_FORMAT.to_owned(),
+        version: marktwice_core::receipt::RECEIPT_VERSION,
+        run: run.to_owned(),
+        kind: RunKind::Apply,
+        state: RunState::Prepared,
+        why: None,
+        database: preview.database.clone(),
+        title: change.title.clone(),
+        reason: change.reason.clone(),
+        user: context.user.clone(),
+        started: context.ambient.now().rfc3339,
+        ended: None,
+        undo_of: None,
+        mark: Some(mark.to_owned()),
+        agreed: agreed.to_owned(),
+        allowed: change.allowed(),
+        findings: preview.findings.clone(),
+        settings: Vec::new(),
+        steps: vec![StepReceipt {
+            kind: plan.kind,
+            table: plan.target.table.clone(),
+            statement: plan.statement.clone(),
+            statement_hash: plan.statement_hash.clone(),
+            definition: plan.target.definition.clone(),
+            expected_rows: change.rows,
+            expected_changes: change.changes,
+            matched: 0,
+            changed: 0,
+            engine_count: None,
+        }],
+        token: None,
+        before: None,
+        after: None,
+        snapshot: None,
+    }
+}

@@ -1,0 +1,65 @@
+//! What every use case is given: the engine, the address, the logbook and the surroundings.
+
+use marktwice_core::receipt::DatabaseId;
+use marktwice_port::{Ambient, Engine, LogError, Logbook, Waits};
+
+use crate::preview::Preview;
+
+/// Opens the logbook of a database.
+pub type OpenBook<'a> = dyn Fn(&DatabaseId) -> Result<Box<dyn Logbook>, LogError> + 'a;
+
+/// The surroundings of a use case.
+pub struct Context<'a> {
+    /// The engine.
+    pub engine: &'a dyn Engine,
+    /// The address of the database.
+    pub address: &'a str,
+    /// How to open its logbook.
+    pub book: &'a OpenBook<'a>,
+    /// Clock, interruption and progress.
+    pub ambient: &'a dyn Ambient,
+    /// How long to wait for others.
+    pub waits: Waits,
+    /// Who runs this, as the operating system says.
+    pub user: Option<String>,
+}
+
+/// What is asked of a person.
+#[derive(Debug)]
+pub enum Question<'a> {
+    /// Before the transaction is opened: shall these rows be committed?
+    Before(&'a Preview),
+    /// Inside the open transaction, with the outcome as it stands there.
+    Inside {
+        /// The run.
+        run: &'a str,
+        /// Rows that matched.
+        matched: u64,
+        /// Rows that differ now.
+        changed: u64,
+    },
+}
+
+/// What was answered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Answer {
+    /// Yes.
+    Yes,
+    /// No.
+    No,
+    /// Nobody is there to answer.
+    NobodyThere,
+    /// The time ran out.
+    TooLate,
+    /// The question was interrupted.
+    Interrupted,
+}
+
+/// The other side of a run: a person at a terminal, or a script.
+pub trait Talk {
+    /// Shows what was found, before anything is asked or refused.
+    fn show(&mut self, preview: &Preview);
+
+    /// Asks.
+    fn ask(&mut self, question: &Question<'_>) -> Answer;
+}

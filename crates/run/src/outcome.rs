@@ -1,0 +1,98 @@
+//! How a use case ended. Exit statuses are given to these in one place of the command line, not here.
+
+use marktwice_core::moved::Moved;
+use marktwice_core::receipt::Receipt;
+use marktwice_core::{Code, Finding};
+use marktwice_port::{EngineError, LogError};
+
+use crate::context::Answer;
+use crate::faults::{Conflicts, Faults};
+use crate::preview::Unmet;
+
+/// A failure that is nobody's finding.
+#[derive(Debug, thiserror::Error)]
+pub enum Failure {
+    /// The engine failed or refused.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+    /// The logbook failed.
+    #[error(transparent)]
+    Log(#[from] LogError),
+    /// The request cannot be meant as it stands.
+    #[error("{message}")]
+    Usage {
+        /// What is wrong with it.
+        message: String,
+        /// What to do.
+        hint: String,
+    },
+    /// A run whose outcome is unknown stands in the way.
+    #[error("run {run} was cut off while it committed, and its outcome is not known yet")]
+    Unsettled {
+        /// The run.
+        run: String,
+    },
+}
+
+impl Failure {
+    pub(crate) fn usage(message: impl Into<String>, hint: impl Into<String>) -> Failure {
+        Failure::Usage { message: message.into(), hint: hint.into() }
+    }
+
+    /// The finding inside, when it is a refusal of the statement.
+    pub fn finding(&self) -> Option<&Finding> {
+        match self {
+            Failure::Engine(EngineError::Refused(finding) | EngineError::Syntax(finding)) => Some(finding),
+            _ => None,
+        }
+    }
+}
+
+/// How an attempt ended.
+#[derive(Debug)]
+pub enum End {
+    /// Committed, and the receipt says so.
+    Committed,
+    /// Committed, and the receipt could not be completed.
+    ReceiptIncomplete(LogError),
+    /// There was nothing to do, and nothing was begun.
+    NothingToDo(String),
+    /// A finding stopped it before it began.
+    Stopped(Vec<Code>),
+    /// An expected count is not met.
+    Expectation(Vec<Unmet>),
+    /// Rows have moved.
+    Moved(Moved),
+    /// Rows that were to be put back have changed since.
+    Conflicts(Conflicts),
+    /// What a previewed change rests on is another now (the table's definition, say).
+    Changed(String),
+    /// Rows are not as they should be after the statement.
+    Verification(Faults),
+    /// Rows outside the matched ones would be, or were, written without that being allowed.
+    SideEffects(String),
+    /// Nobody agreed.
+    Declined(Answer),
+    /// The engine or the logbook failed.
+    Failed(Failure),
+    /// Nobody can tell whether the commit went through.
+    Unknown(EngineError),
+}
+
+/// How an attempt ended, and its record.
+#[derive(Debug)]
+pub struct RunOutcome {
+    /// How.
+    pub end: End,
+    /// The run's receipt, when a run was begun.
+    pub receipt: Option<Receipt>,
+    /// What else a person should know.
+    pub notes: Vec<String>,
+}
+
+impl RunOutcome {
+    /// An attempt that ended before a run was begun.
+    pub(crate) fn not_begun(end: End) -> Self {
+        RunOutcome { end, receipt: None, notes: Vec::new() }
+    }
+}

@@ -1,0 +1,468 @@
+//! The phases of a run. Each is a type that its transition consumes, so that an illegal order does not compile:
+//! `Prepared` → `Begun` → `Marked` → `Written` → `Proven` → the end. Whatever fails on the way rolls back and
+//! writes why into the receipt.
+
+use std::any::Any;
+
+use marktwice_core::mark::{After, Agreement, Foreseen, HeldRow, MarkSummary, Marker, StepKind, agreement};
+use marktwice_core::receipt::{Receipt, RunState, SnapshotRef};
+use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, SnapshotTotals, StepRecord};
+use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::undo::RowChange;
+use marktwice_core::value::Value;
+use marktwice_core::verify::{Fate, judge};
+use marktwice_core::{Code, Expect};
+use marktwice_port::engine::{ChangeSource, FoundSink};
+use marktwice_port::{
+    CommitOutcome, EngineError, Held, Logbook, Phase, Plan, Restore, RunFolder, Session, SideWrite, Tx,
+};
+
+use crate::context::{Answer, Context, Question, Talk};
+use crate::faults::Faults;
+use crate::mark::{Agreed, moved};
+use crate::outcome::{End, Failure, RunOutcome};
+use crate::preview::{Change, Stopped, side_text, unmet, unwrap_sink};
+
+/// What the step of a run is to the phases: the same for an application and an undo.
+#[derive(Clone)]
+pub(crate) struct StepFacts {
+    pub(crate) target: Target,
+    pub(crate) record: StepRecord,
+    pub(crate) allowed: Vec<Code>,
+    pub(crate) changes: Option<Expect>,
+}
+
+impl StepFacts {
+    fn kind(&self) -> StepKind {
+        self.record.kind
+    }
+
+    fn foreseen(&self) -> &[Foreseen] {
+        &self.record.foreseen
+    }
+}
+
+/// Locked, with a folder and a receipt that says `prepared`.
+pub(crate) struct Prepared<'a> {
+    context: &'a Context<'a>,
+    folder: Box<dyn RunFolder>,
+    receipt: Receipt,
+    facts: StepFacts,
+    _lock: Box<dyn Any>,
+}
+
+impl<'a> Prepared<'a> {
+    /// Steps 1 and 2: the lock, no unsettled run, the folder, the text, the receipt.
+    pub(crate) fn new(
+        context: &'a Context<'a>,
+        book: &dyn Logbook,
+        facts: StepFacts,
+        text: &str,
+        make: &mut dyn FnMut(&str) -> Receipt,
+    ) -> Result<Prepared<'a>, Failure> {
+        let lock = book.lock()?;
+        if let Some(open) = book.unsettled()?.first() {
+            return Err(Failure::Unsettled { run: open.run.clone() });
+        }
+        let mut first = None;
+        let stamp = context.ambient.now();
+        let folder = book.begin_run(&stamp.compact, text, &mut |run| {
+            let receipt = make(run);
+            first = Some(receipt.clone());
+            receipt
+        })?;
+        let receipt = first.ok_or_else(|| Failure::usage("the run has no receipt", "try again"))?;
+        Ok(Prepared { context, folder, receipt, facts, _lock: lock })
+    }
+
+    /// Step 3: BEGIN.
+    pub(crate) fn begin<'s>(mut self, session: &'s mut dyn Session) -> Result<Begun<'a, 's>, RunOutcome> {
+        match session.begin(self.context.ambient.stopper()) {
+            Ok(tx) => {
+                self.receipt.settings = tx.settings();
+                Ok(Begun { run: self, tx })
+            }
+            Err(error) => Err(self.ended(End::Failed(error.into()))),
+        }
+    }
+
+    /// Opening the database for writing failed.
+    pub(crate) fn failed(self, error: EngineError) -> RunOutcome {
+        self.ended(End::Failed(error.into()))
+    }
+
+    /// Writes the end of a run that did not commit.
+    fn ended(mut self, end: End) -> RunOutcome {
+        self.receipt.state = RunState::RolledBack;
+        self.receipt.ended = Some(self.context.ambient.now().rfc3339);
+        self.receipt.why = Some(reason(&end));
+        let mut notes = Vec::new();
+        if let Err(error) = self.folder.receipt(&self.receipt) {
+            // The receipt on disk still says `prepared`, which means the same; the next command writes it down.
+            notes.push(format!("the receipt could not be completed ({error}); the next command will"));
+        }
+        RunOutcome { end, receipt: Some(self.receipt), notes }
+    }
+
+    fn step_receipt(&mut self, with: impl FnOnce(&mut marktwice_core::receipt::StepReceipt)) {
+        if let Some(step) = self.receipt.steps.first_mut() {
+            with(step);
+        }
+    }
+}
+
+/// Why a run did not commit, in one sentence for its receipt.
+fn reason(end: &End) -> String {
+    match end {
+        End::Committed | End::ReceiptIncomplete(_) => String::new(),
+        End::NothingToDo(why) | End::Changed(why) | End::SideEffects(why) => why.clone(),
+        End::Stopped(codes) => {
+            format!("stopped by {}", codes.iter().map(|c| c.as_str()).collect::<Vec<_>>().join(", "))
+        }
+        End::Expectation(all) => all
+            .iter()
+            .map(|u| format!("{}: {} expected, {} found", u.what, u.expected, u.found))
+            .collect::<Vec<_>>()
+            .join("; "),
+        End::Moved(moved) => format!("{} rows have moved since the preview", moved.total()),
+        End::Conflicts(conflicts) => format!("{} rows have changed since the run", conflicts.count),
+        End::Verification(faults) => match &faults.whole {
+            Some(whole) => whole.clone(),
+            None => format!("{} rows are not as they should be after the statement", faults.count),
+        },
+        End::Declined(Answer::TooLate) => "nobody answered in time".to_owned(),
+        End::Declined(_) => "declined".to_owned(),
+        End::Failed(failure) => failure.to_string(),
+        End::Unknown(error) => error.to_string(),
+    }
+}
+
+/// In an open transaction.
+pub(crate) struct Begun<'a, 's> {
+    run: Prepared<'a>,
+    tx: Box<dyn Tx + 's>,
+}
+
+fn roll_back(run: Prepared<'_>, tx: Box<dyn Tx + '_>, end: End) -> RunOutcome {
+    // Should ROLLBACK fail, closing the connection does it; without a COMMIT there is no other end.
+    let failed = tx.rollback().err();
+    let mut outcome = run.ended(end);
+    outcome
+        .notes
+        .extend(failed.map(|e| format!("ROLLBACK answered: {e}; closing the connection rolls back")));
+    outcome
+}
+
+impl<'a, 's> Begun<'a, 's> {
+    fn end(self, end: End) -> RunOutcome {
+        roll_back(self.run, self.tx, end)
+    }
+
+    /// Steps 4 and 5 of an application: hold the rows, take the second mark, compare it with the first, look at
+    /// expected counts and at writes outside the rows.
+    pub(crate) fn mark(
+        mut self,
+        plan: &Plan,
+        change: &Change,
+        agreed: &Agreed,
+    ) -> Result<Marked<'a, 's>, RunOutcome> {
+        let context = self.run.context;
+        let mut marker = Marker::new(plan.parts.clone());
+        let stop = context.ambient.stopper();
+        let held = self.tx.hold(plan, &mut |row| {
+            marker.take(row);
+            tick(context, Phase::Holding, marker.summary().matched, Some(agreed.summary.matched), &*stop)
+        });
+        let held = match held {
+            Ok(held) => held,
+            Err(error) => return Err(self.end(End::Failed(unwrap_sink(error)))),
+        };
+        let summary = *marker.summary();
+        match agreement(&agreed.summary, &summary) {
+            Agreement::Same => {}
+            Agreement::UnrelatedOnly => {
+                let note = "columns that the statement neither reads nor writes changed since the preview"
+                    .to_owned();
+                self.run.receipt.settings.push(note);
+            }
+            Agreement::Moved => {
+                return Err(match moved(&*agreed.mark, &mut *self.tx, plan) {
+                    Ok(moved) => self.end(End::Moved(moved)),
+                    Err(error) => self.end(End::Failed(unwrap_sink(error))),
+                });
+            }
+        }
+        let unmet = unmet(change, held.matched, None, held.total);
+        if !unmet.is_empty() {
+            return Err(self.end(End::Expectation(unmet)));
+        }
+        self.marked(held, summary)
+    }
+
+    /// The same for an undo: hold the rows that are to be put back; the caller compares them in `found`.
+    pub(crate) fn hold_rows(
+        mut self,
+        restore: &Restore,
+        source: &mut ChangeSource<'_>,
+        found: &mut FoundSink<'_>,
+    ) -> Result<Marked<'a, 's>, RunOutcome> {
+        match self.tx.hold_rows(restore, source, found) {
+            Ok(held) => {
+                let matched = held.matched;
+                self.marked(held, MarkSummary { matched, changes: matched, ..MarkSummary::default() })
+            }
+            Err(error) => Err(self.end(End::Failed(unwrap_sink(error)))),
+        }
+    }
+
+    fn marked(mut self, held: Held, summary: MarkSummary) -> Result<Marked<'a, 's>, RunOutcome> {
+        if let Some(write) = first_undeclared(&self.run.facts, &held.side) {
+            return Err(self.end(End::SideEffects(write)));
+        }
+        self.run.step_receipt(|step| step.matched = summary.matched);
+        Ok(Marked { run: self.run, tx: self.tx, held })
+    }
+}
+
+fn first_undeclared(facts: &StepFacts, side: &[SideWrite]) -> Option<String> {
+    if facts.allowed.contains(&Code::UndeclaredWrite) { None } else { side.first().map(side_text) }
+}
+
+/// Shows progress and looks whether somebody asked to stop, now and then.
+fn tick(
+    context: &Context<'_>,
+    phase: Phase,
+    done: u64,
+    of: Option<u64>,
+    stop: &(dyn Fn() -> bool + Send + Sync),
+) -> Result<(), marktwice_port::SinkError> {
+    if done % 4096 == 0 {
+        context.ambient.progress(phase, done, of);
+        if stop() {
+            return Err(Box::new(Stopped));
+        }
+    }
+    Ok(())
+}
+
+/// The rows are held and are those that were agreed to.
+pub(crate) struct Marked<'a, 's> {
+    run: Prepared<'a>,
+    tx: Box<dyn Tx + 's>,
+    held: Held,
+}
+
+impl<'a, 's> Marked<'a, 's> {
+    /// Ends it here, for a reason that the caller found while it compared.
+    pub(crate) fn end(self, end: End) -> RunOutcome {
+        roll_back(self.run, self.tx, end)
+    }
+
+    /// Step 6: the statement, verbatim.
+    pub(crate) fn execute(mut self, plan: &Plan) -> Result<Written<'a, 's>, RunOutcome> {
+        self.run.context.ambient.progress(Phase::Executing, 0, None);
+        let count = self.tx.execute(plan);
+        self.written(count)
+    }
+
+    /// Step 6 of an undo: the rows, one by one.
+    pub(crate) fn put(mut self, restore: &Restore) -> Result<Written<'a, 's>, RunOutcome> {
+        self.run.context.ambient.progress(Phase::Restoring, 0, None);
+        let count = self.tx.put(restore);
+        self.written(count)
+    }
+
+    /// Steps 6 and 7: the transaction is still ours, and constraints that wait have spoken.
+    fn written(mut self, count: Result<u64, EngineError>) -> Result<Written<'a, 's>, RunOutcome> {
+        let result = count.and_then(|count| {
+            self.tx.intact()?;
+            self.tx.settle_constraints()?;
+            Ok(count)
+        });
+        match result {
+            Ok(count) => {
+                self.run.step_receipt(|step| step.engine_count = Some(count));
+                Ok(Written { run: self.run, tx: self.tx, held: self.held, count })
+            }
+            Err(error) => Err(self.end(End::Failed(error.into()))),
+        }
+    }
+}
+
+/// The statement ran; nothing is proven yet.
+pub(crate) struct Written<'a, 's> {
+    run: Prepared<'a>,
+    tx: Box<dyn Tx + 's>,
+    held: Held,
+    count: u64,
+}
+
+impl<'a, 's> Written<'a, 's> {
+    fn end(self, end: End) -> RunOutcome {
+        roll_back(self.run, self.tx, end)
+    }
+
+    /// Steps 8 and 9: one paired pass verifies every row and writes the snapshot, which is then synced, named, and
+    /// read back; the counts are compared as evidence; the transaction is still ours.
+    pub(crate) fn prove(mut self) -> Result<Proven<'a, 's>, RunOutcome> {
+        let mut faults = Faults::none(&self.run.facts.target);
+        let pass = self.pass(&mut faults);
+        let (reference, totals) = match pass {
+            Ok(done) => done,
+            Err(failure) => return Err(self.end(End::Failed(failure))),
+        };
+        if faults.count > 0 {
+            return Err(self.end(End::Verification(faults)));
+        }
+        if let Some(what) = match self.whole() {
+            Ok(what) => what,
+            Err(error) => return Err(self.end(End::Failed(error.into()))),
+        } {
+            let faults = Faults::whole(&self.run.facts.target, what);
+            return Err(self.end(End::Verification(faults)));
+        }
+        let expected = self.run.facts.changes.filter(|e| !e.met(totals.changed, self.held.matched));
+        if let Some(expected) = expected {
+            let unmet = crate::preview::Unmet { what: "changes", expected, found: totals.changed };
+            return Err(self.end(End::Expectation(vec![unmet])));
+        }
+        if let Err(error) = self.tx.intact() {
+            return Err(self.end(End::Failed(error.into())));
+        }
+        self.run.step_receipt(|step| step.changed = totals.changed);
+        self.run.receipt.before = Some(totals.before);
+        self.run.receipt.after = Some(totals.after);
+        self.run.receipt.snapshot = Some(reference);
+        Ok(Proven { run: self.run, tx: self.tx })
+    }
+
+    fn pass(&mut self, faults: &mut Faults) -> Result<(SnapshotRef, SnapshotTotals), Failure> {
+        let run = &mut self.run;
+        let facts = run.facts.clone();
+        let header = SnapshotHeader {
+            format: SNAPSHOT_FORMAT.to_owned(),
+            version: SNAPSHOT_VERSION,
+            run: run.receipt.run.clone(),
+            database: run.receipt.database.clone(),
+            params: serde_json::Map::new(),
+            steps: vec![facts.record.clone()],
+            tables: vec![facts.target.clone()],
+        };
+        let mut snapshot = run.folder.snapshot(&header)?;
+        let (context, matched) = (run.context, self.held.matched);
+        let stop = context.ambient.stopper();
+        let mut pairs = 0;
+        self.tx
+            .pair(&mut |held, now| {
+                pairs += 1;
+                match judge(facts.kind(), facts.foreseen(), held, now) {
+                    Ok(fate) => snapshot.row(&row_change(&facts, held, now, &fate))?,
+                    Err(fault) => faults.add(&held.key, fault),
+                }
+                tick(context, Phase::Proving, pairs, Some(matched), &*stop)
+            })
+            .map_err(unwrap_sink)?;
+        if faults.count > 0 {
+            // The run is rolled back; what was written of the snapshot goes with it.
+            return Ok((
+                SnapshotRef { file: String::new(), bytes: 0, checksum: String::new(), rows: 0 },
+                SnapshotTotals::default(),
+            ));
+        }
+        let (reference, totals) = snapshot.finish()?;
+        if totals.rows != matched {
+            let message = format!("{} rows were held and {} were read again", matched, totals.rows);
+            return Err(Failure::Engine(EngineError::Other(message)));
+        }
+        Ok((reference, totals))
+    }
+
+    /// Counts as evidence: the engine wrote no more rows than were marked, and the table has as many rows as it
+    /// should. Where side effects on the same table were allowed, its size proves nothing.
+    fn whole(&mut self) -> Result<Option<String>, EngineError> {
+        let (matched, count) = (self.held.matched, self.count);
+        if count > matched {
+            return Ok(Some(format!("the statement wrote {count} rows where {matched} were marked")));
+        }
+        if !self.held.side.is_empty() {
+            return Ok(None);
+        }
+        let expected = match self.run.facts.kind() {
+            StepKind::Update => self.held.total,
+            StepKind::Delete => self.held.total.saturating_sub(matched),
+            StepKind::Insert => self.held.total + matched,
+        };
+        let found = self.tx.total()?;
+        Ok((found != expected).then(|| {
+            format!("{} has {found} rows where {expected} were to be expected", self.run.facts.target.table)
+        }))
+    }
+}
+
+/// The snapshot's record of one row.
+fn row_change(facts: &StepFacts, held: &HeldRow, now: Option<&[Value]>, fate: &Fate) -> RowChange {
+    let key_now = match (now, facts.target.key.kind) {
+        (Some(now), KeyKind::Primary | KeyKind::Unique) => {
+            Some(facts.target.key.columns.iter().filter_map(|&at| now.get(at).cloned()).collect::<Vec<_>>())
+        }
+        _ => None,
+    };
+    let inserted = *fate == Fate::Inserted || held.before.is_empty() && matches!(held.after, After::Row(_));
+    RowChange {
+        ordinal: held.ordinal,
+        key: held.key.clone(),
+        key_after: key_now.filter(|key| *key != held.key),
+        before: (!inserted).then(|| held.before.clone()),
+        after: now.map(<[Value]>::to_vec),
+    }
+}
+
+/// Everything is proven; only the commit is left.
+pub(crate) struct Proven<'a, 's> {
+    run: Prepared<'a>,
+    tx: Box<dyn Tx + 's>,
+}
+
+impl<'a, 's> Proven<'a, 's> {
+    /// Step 10: asks inside the open transaction and asserts again that it is still ours.
+    pub(crate) fn ask(mut self, talk: &mut dyn Talk) -> Result<Proven<'a, 's>, RunOutcome> {
+        let step = self.run.receipt.steps.first();
+        let (matched, changed) = step.map_or((0, 0), |s| (s.matched, s.changed));
+        let answer = talk.ask(&Question::Inside { run: &self.run.receipt.run, matched, changed });
+        if answer != Answer::Yes {
+            return Err(roll_back(self.run, self.tx, End::Declined(answer)));
+        }
+        match self.tx.intact() {
+            Ok(()) => Ok(self),
+            Err(error) => Err(roll_back(self.run, self.tx, End::Failed(error.into()))),
+        }
+    }
+
+    /// Steps 11 to 13: `committing` on disk, COMMIT, and the receipt in its final state.
+    pub(crate) fn commit(mut self) -> RunOutcome {
+        if (self.run.context.ambient.stopper())() {
+            return roll_back(self.run, self.tx, End::Failed(EngineError::Interrupted.into()));
+        }
+        self.run.receipt.token = self.tx.token();
+        self.run.receipt.state = RunState::Committing;
+        if let Err(error) = self.run.folder.receipt(&self.run.receipt) {
+            return roll_back(self.run, self.tx, End::Failed(error.into()));
+        }
+        match self.tx.commit() {
+            CommitOutcome::Committed => {
+                self.run.receipt.state = RunState::Committed;
+                self.run.receipt.ended = Some(self.run.context.ambient.now().rfc3339);
+                let end = match self.run.folder.receipt(&self.run.receipt) {
+                    Ok(()) => End::Committed,
+                    Err(error) => End::ReceiptIncomplete(error),
+                };
+                RunOutcome { end, receipt: Some(self.run.receipt), notes: Vec::new() }
+            }
+            CommitOutcome::RolledBack(error) => self.run.ended(End::Failed(error.into())),
+            CommitOutcome::Unknown(error) => {
+                // `committing` stays on disk for `settle`.
+                RunOutcome { end: End::Unknown(error), receipt: Some(self.run.receipt), notes: Vec::new() }
+            }
+        }
+    }
+}
