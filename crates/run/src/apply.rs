@@ -8,7 +8,7 @@ use marktwice_port::{Intent, Logbook};
 use crate::context::{Answer, Context, Question, Talk};
 use crate::mark::{Agreed, ground_shifted, moved_between, step_record};
 use crate::outcome::{End, Failure, RunOutcome};
-use crate::phases::{Prepared, StepFacts};
+use crate::phases::{Ended, Prepared, StepFacts};
 use crate::preview::{Change, Preview, Show, Taken, take};
 
 /// What an application rests on.
@@ -88,12 +88,12 @@ pub fn apply(
         Err(error) => return Ok(prepared.failed(error)),
     };
     let hold = options.hold && options.agreement == Agreement::Ask;
-    let run = || -> Result<RunOutcome, RunOutcome> {
+    let run = || -> Result<RunOutcome, Ended> {
         let proven = prepared.begin(&mut *session)?.mark(plan, change, &agreed)?.execute(plan)?.prove()?;
         let proven = if hold { proven.ask(talk)? } else { proven };
         Ok(proven.commit())
     };
-    Ok(run().unwrap_or_else(|ended| ended))
+    Ok(run().unwrap_or_else(|ended| *ended))
 }
 
 /// Why a previewed change is not begun.

@@ -23,6 +23,9 @@ use crate::mark::{Agreed, moved};
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::preview::{Change, Stopped, side_text, unmet, unwrap_sink};
 
+/// A run that ended before its commit.
+pub(crate) type Ended = Box<RunOutcome>;
+
 /// What the step of a run is to the phases: the same for an application and an undo.
 #[derive(Clone)]
 pub(crate) struct StepFacts {
@@ -76,13 +79,13 @@ impl<'a> Prepared<'a> {
     }
 
     /// Step 3: BEGIN.
-    pub(crate) fn begin<'s>(mut self, session: &'s mut dyn Session) -> Result<Begun<'a, 's>, RunOutcome> {
+    pub(crate) fn begin<'s>(mut self, session: &'s mut dyn Session) -> Result<Begun<'a, 's>, Ended> {
         match session.begin(self.context.ambient.stopper()) {
             Ok(tx) => {
                 self.receipt.settings = tx.settings();
                 Ok(Begun { run: self, tx })
             }
-            Err(error) => Err(self.ended(End::Failed(error.into()))),
+            Err(error) => Err(Box::new(self.ended(End::Failed(error.into())))),
         }
     }
 
@@ -143,7 +146,7 @@ pub(crate) struct Begun<'a, 's> {
     tx: Box<dyn Tx + 's>,
 }
 
-fn roll_back(run: Prepared<'_>, tx: Box<dyn Tx + '_>, end: End) -> RunOutcome {
+fn roll_back(run: Prepared<'_>, tx: Box<dyn Tx + '_>, end: End) -> Ended {
     // Should ROLLBACK fail, closing the connection does it; without a COMMIT there is no other end.
     let failed = tx.rollback().err();
     let mut outcome = run.ended(end);
@@ -154,7 +157,7 @@ fn roll_back(run: Prepared<'_>, tx: Box<dyn Tx + '_>, end: End) -> RunOutcome {
 }
 
 impl<'a, 's> Begun<'a, 's> {
-    fn end(self, end: End) -> RunOutcome {
+    fn end(self, end: End) -> Ended {
         roll_back(self.run, self.tx, end)
     }
 
@@ -165,7 +168,7 @@ impl<'a, 's> Begun<'a, 's> {
         plan: &Plan,
         change: &Change,
         agreed: &Agreed,
-    ) -> Result<Marked<'a, 's>, RunOutcome> {
+    ) -> Result<Marked<'a, 's>, Ended> {
         let context = self.run.context;
         let mut marker = Marker::new(plan.parts.clone());
         let stop = context.ambient.stopper();
@@ -205,7 +208,7 @@ impl<'a, 's> Begun<'a, 's> {
         restore: &Restore,
         source: &mut ChangeSource<'_>,
         found: &mut FoundSink<'_>,
-    ) -> Result<Marked<'a, 's>, RunOutcome> {
+    ) -> Result<Marked<'a, 's>, Ended> {
         match self.tx.hold_rows(restore, source, found) {
             Ok(held) => {
                 let matched = held.matched;
@@ -215,7 +218,7 @@ impl<'a, 's> Begun<'a, 's> {
         }
     }
 
-    fn marked(mut self, held: Held, summary: MarkSummary) -> Result<Marked<'a, 's>, RunOutcome> {
+    fn marked(mut self, held: Held, summary: MarkSummary) -> Result<Marked<'a, 's>, Ended> {
         if let Some(write) = first_undeclared(&self.run.facts, &held.side) {
             return Err(self.end(End::SideEffects(write)));
         }
@@ -236,7 +239,7 @@ fn tick(
     of: Option<u64>,
     stop: &(dyn Fn() -> bool + Send + Sync),
 ) -> Result<(), marktwice_port::SinkError> {
-    if done % 4096 == 0 {
+    if done.is_multiple_of(4096) {
         context.ambient.progress(phase, done, of);
         if stop() {
             return Err(Box::new(Stopped));
@@ -254,26 +257,26 @@ pub(crate) struct Marked<'a, 's> {
 
 impl<'a, 's> Marked<'a, 's> {
     /// Ends it here, for a reason that the caller found while it compared.
-    pub(crate) fn end(self, end: End) -> RunOutcome {
+    pub(crate) fn end(self, end: End) -> Ended {
         roll_back(self.run, self.tx, end)
     }
 
     /// Step 6: the statement, verbatim.
-    pub(crate) fn execute(mut self, plan: &Plan) -> Result<Written<'a, 's>, RunOutcome> {
+    pub(crate) fn execute(mut self, plan: &Plan) -> Result<Written<'a, 's>, Ended> {
         self.run.context.ambient.progress(Phase::Executing, 0, None);
         let count = self.tx.execute(plan);
         self.written(count)
     }
 
     /// Step 6 of an undo: the rows, one by one.
-    pub(crate) fn put(mut self, restore: &Restore) -> Result<Written<'a, 's>, RunOutcome> {
+    pub(crate) fn put(mut self, restore: &Restore) -> Result<Written<'a, 's>, Ended> {
         self.run.context.ambient.progress(Phase::Restoring, 0, None);
         let count = self.tx.put(restore);
         self.written(count)
     }
 
     /// Steps 6 and 7: the transaction is still ours, and constraints that wait have spoken.
-    fn written(mut self, count: Result<u64, EngineError>) -> Result<Written<'a, 's>, RunOutcome> {
+    fn written(mut self, count: Result<u64, EngineError>) -> Result<Written<'a, 's>, Ended> {
         let result = count.and_then(|count| {
             self.tx.intact()?;
             self.tx.settle_constraints()?;
@@ -298,13 +301,13 @@ pub(crate) struct Written<'a, 's> {
 }
 
 impl<'a, 's> Written<'a, 's> {
-    fn end(self, end: End) -> RunOutcome {
+    fn end(self, end: End) -> Ended {
         roll_back(self.run, self.tx, end)
     }
 
     /// Steps 8 and 9: one paired pass verifies every row and writes the snapshot, which is then synced, named, and
     /// read back; the counts are compared as evidence; the transaction is still ours.
-    pub(crate) fn prove(mut self) -> Result<Proven<'a, 's>, RunOutcome> {
+    pub(crate) fn prove(mut self) -> Result<Proven<'a, 's>, Ended> {
         let mut faults = Faults::none(&self.run.facts.target);
         let pass = self.pass(&mut faults);
         let (reference, totals) = match pass {
@@ -425,7 +428,7 @@ pub(crate) struct Proven<'a, 's> {
 
 impl<'a, 's> Proven<'a, 's> {
     /// Step 10: asks inside the open transaction and asserts again that it is still ours.
-    pub(crate) fn ask(mut self, talk: &mut dyn Talk) -> Result<Proven<'a, 's>, RunOutcome> {
+    pub(crate) fn ask(mut self, talk: &mut dyn Talk) -> Result<Proven<'a, 's>, Ended> {
         let step = self.run.receipt.steps.first();
         let (matched, changed) = step.map_or((0, 0), |s| (s.matched, s.changed));
         let answer = talk.ask(&Question::Inside { run: &self.run.receipt.run, matched, changed });
@@ -441,12 +444,12 @@ impl<'a, 's> Proven<'a, 's> {
     /// Steps 11 to 13: `committing` on disk, COMMIT, and the receipt in its final state.
     pub(crate) fn commit(mut self) -> RunOutcome {
         if (self.run.context.ambient.stopper())() {
-            return roll_back(self.run, self.tx, End::Failed(EngineError::Interrupted.into()));
+            return *roll_back(self.run, self.tx, End::Failed(EngineError::Interrupted.into()));
         }
         self.run.receipt.token = self.tx.token();
         self.run.receipt.state = RunState::Committing;
         if let Err(error) = self.run.folder.receipt(&self.run.receipt) {
-            return roll_back(self.run, self.tx, End::Failed(error.into()));
+            return *roll_back(self.run, self.tx, End::Failed(error.into()));
         }
         match self.tx.commit() {
             CommitOutcome::Committed => {

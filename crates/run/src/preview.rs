@@ -212,7 +212,7 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
             rows.push(ShownRow { key: row.key.clone(), before: row.before.clone(), after });
         }
         let done = marker.summary().matched;
-        if done % 4096 == 0 {
+        if done.is_multiple_of(4096) {
             context.ambient.progress(Phase::Reading, done, None);
             if stop() {
                 return Err(Box::new(Stopped));

@@ -15,7 +15,7 @@ use crate::context::{Answer, Context, Question, Talk};
 use crate::faults::Conflicts;
 use crate::history::{Entry, find_run, history};
 use crate::outcome::{End, Failure, RunOutcome};
-use crate::phases::{Prepared, StepFacts};
+use crate::phases::{Ended, Prepared, StepFacts};
 use crate::preview::{Preview, Show, ShownRow, side_findings, unwrap_sink};
 use crate::settle::tidy_up;
 
@@ -201,7 +201,7 @@ fn look(
                     after: change.after.clone(),
                 });
             }
-            if matched % 4096 == 0 {
+            if matched.is_multiple_of(4096) {
                 context.ambient.progress(Phase::Comparing, matched, Some(back.snapshot.rows));
             }
             Ok(())
@@ -291,7 +291,7 @@ fn put_back(
         Ok(())
     };
     let hold = options.hold && options.agreement == Agreement::Ask;
-    let run = || -> Result<RunOutcome, RunOutcome> {
+    let run = || -> Result<RunOutcome, Ended> {
         let begun = prepared.begin(&mut *session)?;
         let marked = begun.hold_rows(&back.restore, &mut || inverse(&reader), &mut found)?;
         if conflicts.borrow().count > 0 {
@@ -301,7 +301,7 @@ fn put_back(
         let proven = if hold { proven.ask(talk)? } else { proven };
         Ok(proven.commit())
     };
-    Ok(run().unwrap_or_else(|ended| ended))
+    Ok(run().unwrap_or_else(|ended| *ended))
 }
 
 fn undo_receipt(
