@@ -153,7 +153,7 @@ fn roll_back(run: Prepared<'_>, tx: Box<dyn Tx + '_>, end: End) -> Ended {
     outcome
         .notes
         .extend(failed.map(|e| format!("ROLLBACK answered: {e}; closing the connection rolls back")));
-    outcome
+    Box::new(outcome)
 }
 
 impl<'a, 's> Begun<'a, 's> {

@@ -180,7 +180,7 @@ fn look(
     let mut conflicts = Conflicts::none(target);
     let mut rows: Vec<ShownRow> = Vec::new();
     let mut totals = Totals::new(back.restore.columns.iter().copied());
-    let mut matched = 0;
+    let mut matched = 0u64;
     session
         .look_up(target, &mut || inverse(&reader), &mut |change, now| {
             matched += 1;
