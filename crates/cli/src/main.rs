@@ -1,2 +1,30 @@
-//! x
-fn main() {}
+//! The command line of Mark Twice. Only this crate prints, reads arguments, the environment, the clock and the
+//! terminal, and gives exit statuses.
+
+mod ambient;
+mod args;
+mod commands;
+mod config;
+mod exit;
+mod human;
+mod json;
+mod place;
+mod report;
+mod talk;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+/// Long generated filters make deep expression trees; the parser and our walks get a stack that holds them.
+const STACK: usize = 256 << 20;
+
+fn main() -> ExitCode {
+    let args = args::Args::parse();
+    let worker = std::thread::Builder::new().stack_size(STACK).spawn(move || commands::run(args));
+    let status = match worker.map(std::thread::JoinHandle::join) {
+        Ok(Ok(status)) => status,
+        Ok(Err(_)) | Err(_) => exit::FAILED,
+    };
+    ExitCode::from(status)
+}

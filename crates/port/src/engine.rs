@@ -225,6 +225,12 @@ pub trait Session {
     /// When there is no such table.
     fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError>;
 
+    /// The first rows of a table in the order of its key, all columns, at most `limit`.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn sample(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError>;
+
     /// Looks rows up by [`RowChange::key`].
     ///
     /// # Errors

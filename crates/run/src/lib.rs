@@ -13,7 +13,7 @@ mod settle;
 mod undo;
 
 pub use apply::{Agreement, ApplyOptions, apply};
-pub use context::{Answer, Context, Question, Talk};
+pub use context::{Answer, Context, OpenBook, Question, Talk};
 pub use faults::{Conflicts, Faults, NamedConflict, NamedFault};
 pub use history::{Entry, find_run, history};
 pub use mark::mark_text;

@@ -1,1 +1,1 @@
-//! x
+//! Scenes for tests.

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use marktwice_core::Value;
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::{KeyKind, Target};
@@ -130,6 +131,30 @@ impl Session for SqliteSession {
 
     fn describe(&mut self, _schema: &str, table: &str) -> Result<Target, EngineError> {
         Ok(describe(self.connection()?, table)?.target)
+    }
+
+    fn sample(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError> {
+        let columns: Vec<String> = target.columns.iter().map(|c| quoted(&c.name)).collect();
+        let order: Vec<String> = target.key.names.iter().map(|k| quoted(k)).collect();
+        let sql = format!(
+            "SELECT {} FROM main.{} ORDER BY {} LIMIT {limit}",
+            columns.join(", "),
+            quoted(&target.table),
+            order.join(", ")
+        );
+        let connection = self.connection()?;
+        let read = || -> rusqlite::Result<Vec<Vec<Value>>> {
+            let mut statement = connection.prepare(&sql)?;
+            let mut rows = statement.query([])?;
+            let mut all = Vec::new();
+            while let Some(row) = rows.next()? {
+                let mut values = Vec::with_capacity(columns.len());
+                values::read(row, 0, columns.len(), &mut values)?;
+                all.push(values);
+            }
+            Ok(all)
+        };
+        read().map_err(engine)
     }
 
     fn look_up(

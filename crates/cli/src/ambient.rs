@@ -1,0 +1,95 @@
+//! The clock, Ctrl-C, and progress on standard error.
+
+use std::io::IsTerminal;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressStyle};
+use marktwice_port::{Ambient, Phase, Stamp, Stopper};
+
+static STOP: AtomicBool = AtomicBool::new(false);
+
+/// From now on Ctrl-C is a request to stop, not the end of the process: a run rolls back and says so.
+pub(crate) fn catch_interrupts() {
+    // Should the handler be set already, or not be possible, Ctrl-C ends the process, and the next command tidies up.
+    let _ = ctrlc::set_handler(|| STOP.store(true, Ordering::SeqCst));
+}
+
+/// Whether Ctrl-C was pressed.
+pub(crate) fn interrupted() -> bool {
+    STOP.load(Ordering::SeqCst)
+}
+
+/// Work that is over sooner shows no progress.
+const PATIENCE: Duration = Duration::from_secs(1);
+
+/// The real surroundings.
+pub(crate) struct Real {
+    bar: Mutex<Option<(Phase, Instant, Option<ProgressBar>)>>,
+    shows: bool,
+}
+
+impl Real {
+    pub(crate) fn new() -> Self {
+        Real { bar: Mutex::new(None), shows: std::io::stderr().is_terminal() }
+    }
+
+    /// Takes the progress off the terminal.
+    pub(crate) fn quiet(&self) {
+        let mut bar = self.bar.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, _, Some(bar))) = bar.take() {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+fn name(phase: Phase) -> &'static str {
+    match phase {
+        Phase::Reading => "reading the matched rows",
+        Phase::Holding => "holding the rows in the transaction",
+        Phase::Executing => "executing the statement",
+        Phase::Proving => "verifying every row, writing the snapshot",
+        Phase::Comparing => "comparing with what the run left",
+        Phase::Restoring => "putting the rows back",
+    }
+}
+
+impl Ambient for Real {
+    fn now(&self) -> Stamp {
+        let now = jiff::Timestamp::now();
+        Stamp {
+            rfc3339: now.strftime("%Y-%m-%dT%H:%M:%SZ").to_string(),
+            compact: now.strftime("%Y%m%dT%H%M%S%.6fZ").to_string(),
+        }
+    }
+
+    fn stopper(&self) -> Stopper {
+        Arc::new(interrupted)
+    }
+
+    fn progress(&self, phase: Phase, done: u64, of: Option<u64>) {
+        if !self.shows {
+            return;
+        }
+        let mut state = self.bar.lock().unwrap_or_else(PoisonError::into_inner);
+        let current = state.as_ref().is_some_and(|(shown, ..)| *shown == phase);
+        if !current && let Some((_, _, Some(old))) = state.replace((phase, Instant::now(), None)) {
+            old.finish_and_clear();
+        }
+        let Some((_, since, bar)) = state.as_mut() else { return };
+        if since.elapsed() < PATIENCE {
+            return;
+        }
+        let bar = bar.get_or_insert_with(|| {
+            let bar = of.map_or_else(ProgressBar::new_spinner, ProgressBar::new);
+            let template = "{msg}: {human_pos} rows, {per_sec}";
+            bar.set_style(
+                ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar()),
+            );
+            bar.set_message(name(phase));
+            bar
+        });
+        bar.set_position(done);
+    }
+}

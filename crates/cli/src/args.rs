@@ -1,0 +1,187 @@
+//! The arguments. No type of the parser's leaves this crate: each command turns its arguments into a plain request.
+
+use std::path::PathBuf;
+
+use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use marktwice_core::{Code, Expect};
+use marktwice_run::Show;
+
+use crate::exit;
+
+/// Preview, snapshot, apply and undo a targeted UPDATE or DELETE.
+///
+/// Mark Twice shows exactly which rows a statement matches and what would change, keeps those rows, and applies the
+/// statement in one transaction that commits only when everything turns out as previewed. Later it puts the rows
+/// back exactly.
+#[derive(Debug, Parser)]
+#[command(name = "marktwice", version, after_help = exit::HELP, max_term_width = 110)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    pub(crate) common: Common,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// Options of every command.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct Common {
+    /// The database: a path, a URL (sqlite:coop.db), or a name from marktwice.toml
+    #[arg(long, global = true, value_name = "DATABASE", env = "MARKTWICE_ON", hide_env_values = true)]
+    pub(crate) on: Option<String>,
+    /// Where marks, snapshots and receipts are kept
+    #[arg(long, global = true, value_name = "DIR", env = "MARKTWICE_LOGBOOK")]
+    pub(crate) logbook: Option<PathBuf>,
+    /// How results are written
+    #[arg(long, global = true, value_enum, default_value_t = Format::Human)]
+    pub(crate) format: Format,
+    /// When to use colour
+    #[arg(long, global = true, value_enum, default_value_t = Colour::Auto)]
+    pub(crate) color: Colour,
+    /// How long to wait for a lock that somebody else holds, in seconds
+    #[arg(long, global = true, value_name = "SECONDS", default_value_t = 5.0, value_parser = seconds)]
+    pub(crate) wait: f64,
+    /// Say more: settings, hashes, places of files
+    #[arg(short, long, global = true)]
+    pub(crate) verbose: bool,
+}
+
+/// How results are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// For people.
+    Human,
+    /// One JSON document.
+    Json,
+}
+
+/// When to use colour.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Colour {
+    /// On a terminal, unless `NO_COLOR` is set.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Show which rows a change matches and what would become of them; writes nothing
+    Preview(PreviewArgs),
+    /// Preview, ask, and apply in one transaction that commits only if everything turns out as previewed
+    Apply(ApplyArgs),
+    /// Put the rows of a run back exactly as they were
+    Undo(UndoArgs),
+    /// Runs on this database, newest first, with which can still be undone
+    History,
+    /// One run in full
+    Receipt {
+        /// The run, or a unique part of its name; the last run without one
+        run: Option<String>,
+    },
+    /// Find out what became of runs that were cut off
+    Settle,
+    /// Make the demo database and walk through one full example
+    Demo {
+        /// The folder to make
+        #[arg(default_value = "marktwice-demo")]
+        folder: PathBuf,
+    },
+}
+
+/// What is to be changed.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct ChangeArgs {
+    /// A change file, or - for standard input
+    #[arg(value_name = "CHANGE", conflicts_with = "sql")]
+    pub(crate) file: Option<PathBuf>,
+    /// The statement itself
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) sql: Option<String>,
+    /// Expected matched rows: 12, 1-20, 1+, or all for every row of the table on purpose
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) rows: Option<Expect>,
+    /// Expected rows that really differ afterwards
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) changes: Option<Expect>,
+    /// Let a finding pass, by its code; may be given more than once
+    #[arg(long, value_name = "CODE", value_parser = code)]
+    pub(crate) allow: Vec<Code>,
+    /// A second run of a statement that was committed already is meant
+    #[arg(long)]
+    pub(crate) again: bool,
+    /// How many rows to show
+    #[arg(long, value_name = "N|all", default_value = "20", value_parser = show)]
+    pub(crate) show: Show,
+}
+
+/// Arguments of `preview`.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct PreviewArgs {
+    #[command(flatten)]
+    pub(crate) change: ChangeArgs,
+}
+
+/// Arguments of `apply`.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct ApplyArgs {
+    #[command(flatten)]
+    pub(crate) change: ChangeArgs,
+    /// Do not ask: what was agreed to is an expected count or a mark
+    #[arg(long)]
+    pub(crate) yes: bool,
+    /// Hold the application to this mark (a preview's); without CHANGE, the mark's own statement
+    #[arg(long, value_name = "ID")]
+    pub(crate) mark: Option<String>,
+    /// Ask inside the open transaction, with the outcome as it stands there; 60 s without an answer roll back
+    #[arg(long, conflicts_with = "yes")]
+    pub(crate) hold: bool,
+}
+
+/// Arguments of `undo`.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct UndoArgs {
+    /// The run, or a unique part of its name; the last application that still stands without one
+    pub(crate) run: Option<String>,
+    /// Do not ask: the run is named, or an expected count is given
+    #[arg(long)]
+    pub(crate) yes: bool,
+    /// Expected rows
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) rows: Option<Expect>,
+    /// Let a finding pass, by its code; may be given more than once
+    #[arg(long, value_name = "CODE", value_parser = code)]
+    pub(crate) allow: Vec<Code>,
+    /// Ask inside the open transaction
+    #[arg(long, conflicts_with = "yes")]
+    pub(crate) hold: bool,
+    /// How many rows to show
+    #[arg(long, value_name = "N|all", default_value = "20", value_parser = show)]
+    pub(crate) show: Show,
+}
+
+fn code(text: &str) -> Result<Code, String> {
+    text.parse().map_err(|()| {
+        let all: Vec<&str> = Code::ALL.iter().map(|c| c.as_str()).collect();
+        match marktwice_sql::near::nearest(text, all.iter().copied()) {
+            Some(near) => format!("there is no such finding; did you mean {near}?"),
+            None => format!("there is no such finding; there are: {}", all.join(", ")),
+        }
+    })
+}
+
+fn show(text: &str) -> Result<Show, String> {
+    if text.eq_ignore_ascii_case("all") {
+        return Ok(Show::All);
+    }
+    text.parse().map(Show::First).map_err(|_| "write a number, or all".to_owned())
+}
+
+fn seconds(text: &str) -> Result<f64, String> {
+    match text.parse::<f64>() {
+        Ok(s) if (0.0..=86_400.0).contains(&s) => Ok(s),
+        _ => Err("write seconds, from 0 to 86400".to_owned()),
+    }
+}

@@ -1,0 +1,75 @@
+//! `apply`: preview, agreement, and the run.
+
+use marktwice_run::{Agreement, ApplyOptions, Preview, RunOutcome, apply, mark_text};
+
+use super::{Desk, Text, change_of, print, read_text, tell};
+use crate::ambient::catch_interrupts;
+use crate::args::{ApplyArgs, Common, Format};
+use crate::report::Trouble;
+use crate::talk::Terminal;
+use crate::{exit, human, json};
+
+/// Applies a change.
+pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
+    let desk = Desk::find(common)?;
+    let mut mark = args.mark.clone();
+    let text = match read_text(&args.change)? {
+        Some(text) => text,
+        None => {
+            let (name, text) = desk
+                .with(|context| mark_text(context, mark.as_deref()))
+                .map_err(|failure| Trouble::failure(&failure, "the logbook"))?;
+            let shown = format!("mark {name}");
+            // Without a change the last preview is meant, and held to.
+            mark = Some(name);
+            Text { text, name: shown }
+        }
+    };
+    let change = change_of(&text, &args.change)?;
+    let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
+    if args.yes && args.mark.is_none() && change.rows.is_none() {
+        mark = mark.filter(|_| args.mark.is_some());
+    }
+    let options = ApplyOptions { agreement, mark, hold: args.hold, show: args.change.show };
+    catch_interrupts();
+    let mut shown = None;
+    let outcome = {
+        let mut show = |preview: &Preview| show_preview(common, preview, &mut shown);
+        let mut talk = Terminal { show: &mut show, ambient: &desk.ambient };
+        desk.with(|context| apply(context, &change, &options, &mut talk))
+            .map_err(|failure| Trouble::failure(&failure, &text.name))?
+    };
+    Ok(finish(common, "marktwice-apply", shown.as_ref(), &outcome, &text.name))
+}
+
+/// Shows a preview now, for people, or keeps it for the JSON document.
+pub(crate) fn show_preview(common: &Common, preview: &Preview, keep: &mut Option<Preview>) {
+    if common.format == Format::Human {
+        print(&format!("{}\n", human::preview(preview, common.verbose)));
+    }
+    *keep = Some(preview.clone());
+}
+
+/// Tells how it ended and gives the exit status.
+pub(crate) fn finish(
+    common: &Common,
+    format: &str,
+    shown: Option<&Preview>,
+    outcome: &RunOutcome,
+    file: &str,
+) -> u8 {
+    let status = exit::of_end(&outcome.end);
+    let table = shown.map_or("", |p| p.target.table.as_str());
+    let text = human::outcome(outcome, table, file);
+    match common.format {
+        Format::Json => {
+            print(&format!("{:#}\n", json::outcome(format, shown, outcome, status)));
+            if status != exit::DONE {
+                tell(&text);
+            }
+        }
+        Format::Human if status == exit::DONE || status == exit::RECEIPT_INCOMPLETE => print(&text),
+        Format::Human => tell(&text),
+    }
+    status
+}

@@ -1,0 +1,205 @@
+//! `demo`: makes the demo database in a folder of its own and walks through one full example, saying what it does
+//! and why between the steps. Everything it shows is the output of the real commands' code.
+
+use std::path::Path;
+
+use marktwice_core::Fingerprint;
+use marktwice_port::Intent;
+use marktwice_run::{
+    Agreement, Answer, ApplyOptions, Context, Failure, Preview, Question, RunOutcome, Show, Talk,
+    UndoOptions, apply, history, preview, undo,
+};
+use marktwice_sqlite::load;
+
+use super::{Desk, Text, print};
+use crate::args::{ChangeArgs, Common};
+use crate::human::{BOLD, DIM, GOOD, styled};
+use crate::report::Trouble;
+use crate::{exit, human};
+
+/// Makes the demo and walks through it.
+pub(crate) fn run(common: &Common, folder: &Path) -> Result<u8, Trouble> {
+    make(folder)?;
+    let desk = Desk::at(folder.join("coop.db").display().to_string(), folder.join("logbook"));
+    let walk = desk.with(|context| Walk { context, folder, verbose: common.verbose }.all());
+    walk.map_err(|failure| Trouble::failure(&failure, "the demo"))
+}
+
+/// Makes the folder: the database, the configuration, the change files.
+fn make(folder: &Path) -> Result<(), Trouble> {
+    let shown = folder.display();
+    if folder.read_dir().is_ok_and(|mut entries| entries.next().is_some()) || folder.is_file() {
+        let hint = format!(
+            "name another folder (marktwice demo OTHER), or remove {shown} if it is no longer needed"
+        );
+        return Err(Trouble::usage(format!("{shown} is there already, and is not written into"), hint));
+    }
+    let failed = |what: String| Trouble {
+        status: exit::FAILED,
+        ..Trouble::usage(what, "name a folder that can be written")
+    };
+    let changes = folder.join("changes");
+    std::fs::create_dir_all(&changes)
+        .map_err(|e| failed(format!("cannot make {}: {e}", changes.display())))?;
+    let write = |path: &Path, text: &str| {
+        std::fs::write(path, text).map_err(|e| failed(format!("cannot write {}: {e}", path.display())))
+    };
+    for (name, text) in marktwice_demo::CHANGES {
+        write(&changes.join(name), text)?;
+    }
+    write(
+        &folder.join("marktwice.toml"),
+        "# Commands started in this folder mean this database.\non = \"coop.db\"\nlogbook = \"logbook\"\n",
+    )?;
+    let rows: Vec<load::Rows> = marktwice_demo::tables()
+        .into_iter()
+        .map(|(table, rows)| load::Rows { table: table.to_owned(), rows })
+        .collect();
+    load::create(&folder.join("coop.db"), marktwice_demo::SQLITE_SCHEMA, &rows, marktwice_demo::SQLITE_AFTER)
+        .map_err(|e| failed(e.to_string()))
+}
+
+struct Walk<'a> {
+    context: &'a Context<'a>,
+    folder: &'a Path,
+    verbose: bool,
+}
+
+/// Shows, and answers yes where the walk is meant to go on.
+struct Narrator {
+    verbose: bool,
+}
+
+impl Talk for Narrator {
+    fn show(&mut self, preview: &Preview) {
+        print(&format!("{}\n", human::preview(preview, self.verbose)));
+    }
+
+    fn ask(&mut self, question: &Question<'_>) -> Answer {
+        if let Question::Before(preview) = question {
+            let by = styled(DIM, "(the demo answers)");
+            print(&format!("{} [y/N] {} {by}\n", human::question(preview), styled(BOLD, "y")));
+        }
+        Answer::Yes
+    }
+}
+
+impl Walk<'_> {
+    fn say(&self, text: &str) {
+        print(&format!("\n{}\n", styled(GOOD, text)));
+    }
+
+    fn command(&self, text: &str) {
+        print(&format!("{} {}\n", styled(DIM, "$"), styled(BOLD, text)));
+    }
+
+    fn change(&self, name: &str) -> Result<marktwice_run::Change, Failure> {
+        let text = marktwice_demo::CHANGES.iter().find(|(n, _)| *n == name).map_or("", |(_, text)| text);
+        print(&text.lines().map(|line| format!("  {}\n", styled(DIM, line))).collect::<String>());
+        let args = ChangeArgs {
+            file: None,
+            sql: None,
+            rows: None,
+            changes: None,
+            allow: Vec::new(),
+            again: false,
+            show: Show::First(20),
+        };
+        super::change_of(&Text { text: text.to_owned(), name: name.to_owned() }, &args).map_err(|trouble| {
+            Failure::Usage { message: trouble.message, hint: trouble.hint.unwrap_or_default() }
+        })
+    }
+
+    fn contents(&self) -> Result<Vec<(String, Fingerprint)>, Failure> {
+        let mut session = self.context.engine.open(self.context.address, Intent::Read, self.context.waits)?;
+        Ok(session.contents()?)
+    }
+
+    fn keepers(&self) -> Result<(), Failure> {
+        let mut session = self.context.engine.open(self.context.address, Intent::Read, self.context.waits)?;
+        let target = session.describe("main", "keeper")?;
+        let rows = session.sample(&target, 9)?;
+        print(&human::rows_of(&target, &rows));
+        Ok(())
+    }
+
+    fn applied(&self, name: &str) -> Result<RunOutcome, Failure> {
+        let change = self.change(name)?;
+        let options =
+            ApplyOptions { agreement: Agreement::Ask, mark: None, hold: false, show: Show::First(20) };
+        let outcome = apply(self.context, &change, &options, &mut Narrator { verbose: self.verbose })?;
+        print(&human::outcome(&outcome, "keeper", name));
+        Ok(outcome)
+    }
+
+    fn all(&self) -> Result<u8, Failure> {
+        let folder = self.folder.display();
+        self.say(&format!(
+            "The Heathermoor Honey Co-operative is made up, and so is its database: {folder}/coop.db is ready."
+        ));
+        let before = self.contents()?;
+        self.say(
+            "1. Look at the rows. Keepers 3 and 5 have moved to the Moor; keeper 8 has always been there.",
+        );
+        self.keepers()?;
+        self.say("2. Preview. It writes nothing: it shows the rows that the filter really matches, and what they become.");
+        self.command("marktwice preview changes/region.sql");
+        let change = self.change("region.sql")?;
+        let seen = preview(self.context, &change, Show::First(20))?;
+        print(&format!("{}\n{}", human::preview(&seen, self.verbose), super::preview::next_step(&seen)));
+        self.say("3. Apply it all the same. The file expects two rows and three match, so nothing is begun.");
+        self.command("marktwice apply changes/region.sql");
+        let refused = self.applied("region.sql")?;
+        self.say("4. The corrected filter leaves out the row that already holds the value. Now the count is right,\n   and the rows are kept, changed, read again one by one, and only then committed.");
+        self.command("marktwice apply changes/region_corrected.sql");
+        let done = self.applied("region_corrected.sql")?;
+        self.say("5. The history knows what was done, and that it can be taken back.");
+        self.command("marktwice history");
+        self.show_history()?;
+        self.say("6. Undo. Every row is first compared with what the run left; then the old values go back by key.");
+        let run = done.receipt.as_ref().map(|r| r.run.clone());
+        self.command(&format!("marktwice undo {}", run.as_deref().unwrap_or("")));
+        let options = UndoOptions {
+            run,
+            agreement: Agreement::Ask,
+            allow: Vec::new(),
+            rows: None,
+            hold: false,
+            show: Show::First(20),
+        };
+        let back = undo(self.context, &options, &mut Narrator { verbose: self.verbose })?;
+        print(&human::outcome(&back, "keeper", "the logbook"));
+        self.say("7. The proof: a fingerprint over every row of every table, now and at the start.");
+        let same = self.prove(&before)?;
+        let asked = exit::of_end(&refused.end) == exit::NOT_AS_EXPECTED
+            && exit::of_end(&done.end) == exit::DONE
+            && exit::of_end(&back.end) == exit::DONE;
+        self.say(&format!(
+            "Go on yourself: in {folder} there are more changes, good and bad ones, for marktwice preview and apply:"
+        ));
+        for (name, _) in marktwice_demo::CHANGES.iter().skip(2) {
+            print(&format!("  changes/{name}\n"));
+        }
+        Ok(if same && asked { exit::DONE } else { exit::FAILED })
+    }
+
+    fn show_history(&self) -> Result<(), Failure> {
+        let session = self.context.engine.open(self.context.address, Intent::Read, self.context.waits)?;
+        let entries = history(&*(self.context.book)(session.database())?)?;
+        print(&human::history(session.database(), &entries));
+        Ok(())
+    }
+
+    fn prove(&self, before: &[(String, Fingerprint)]) -> Result<bool, Failure> {
+        let after = self.contents()?;
+        let rows: u64 = after.iter().map(|(_, f)| f.rows()).sum();
+        let same = before == after.as_slice();
+        let verdict =
+            if same { "the same as at the start, every one" } else { "NOT the same as at the start" };
+        print(&format!("{} tables, {}: {}\n", after.len(), human::rows(rows), styled(BOLD, verdict)));
+        if let Some((_, fingerprint)) = after.iter().find(|(name, _)| name == "keeper") {
+            print(&format!("  {}\n", styled(DIM, &format!("keeper  {}", fingerprint.to_text()))));
+        }
+        Ok(same)
+    }
+}

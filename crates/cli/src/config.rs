@@ -1,0 +1,92 @@
+//! `marktwice.toml`: the nearest one, upwards from where the command is started.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use marktwice_core::Place;
+use serde::Deserialize;
+
+use crate::report::Trouble;
+
+const NAME: &str = "marktwice.toml";
+
+/// What the file may say.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    on: Option<String>,
+    logbook: Option<PathBuf>,
+    #[serde(default)]
+    database: BTreeMap<String, Database>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Database {
+    url: String,
+}
+
+/// The configuration and where it was found.
+#[derive(Debug, Default)]
+pub(crate) struct Config {
+    file: File,
+    folder: PathBuf,
+}
+
+impl Config {
+    /// Reads the nearest file; an empty configuration where there is none.
+    pub(crate) fn nearest(from: &Path) -> Result<Config, Trouble> {
+        for folder in from.ancestors() {
+            let path = folder.join(NAME);
+            match fs::read_to_string(&path) {
+                Ok(text) => return Config::parse(&text, folder, &path),
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+                Err(error) => {
+                    return Err(Trouble::usage(
+                        format!("{} cannot be read: {error}", path.display()),
+                        "make it readable",
+                    ));
+                }
+            }
+        }
+        Ok(Config::default())
+    }
+
+    fn parse(text: &str, folder: &Path, path: &Path) -> Result<Config, Trouble> {
+        let file: File = toml::from_str(text).map_err(|error| {
+            let span = error.span().unwrap_or(0..0);
+            let message = error.message().split_whitespace().collect::<Vec<_>>().join(" ");
+            Trouble::usage(message, "the file may say on, logbook, and url under [database.NAME]")
+                .at(path.display().to_string(), Place::in_source(text, span.start, span.end))
+        })?;
+        Ok(Config { file, folder: folder.to_owned() })
+    }
+
+    /// The database meant when the command line names none.
+    pub(crate) fn on(&self) -> Option<&str> {
+        self.file.on.as_deref()
+    }
+
+    /// The address of a database by its name here; paths are relative to the file.
+    pub(crate) fn database(&self, name: &str) -> Option<String> {
+        self.file.database.get(name).map(|database| self.resolve(&database.url))
+    }
+
+    /// A path or a `sqlite:` address in the file is relative to it.
+    pub(crate) fn resolve(&self, url: &str) -> String {
+        if url.contains("://") {
+            return url.to_owned();
+        }
+        let (scheme, path) = match url.strip_prefix("sqlite:") {
+            Some(path) => ("sqlite:", path),
+            None => ("", url),
+        };
+        format!("{scheme}{}", self.folder.join(path).display())
+    }
+
+    /// The logbook's folder.
+    pub(crate) fn logbook(&self) -> Option<PathBuf> {
+        self.file.logbook.as_ref().map(|path| self.folder.join(path))
+    }
+}

@@ -1,0 +1,82 @@
+//! Results for people: quiet, aligned, exact. Where it runs first, then numbers, then rows, then what needs
+//! attention, then the one next step. Colour only supports what the words already say.
+
+mod cells;
+mod conflicts;
+mod history;
+mod outcome;
+mod preview;
+mod table;
+mod trouble;
+
+use anstyle::{AnsiColor, Style};
+
+pub(crate) use history::{history, receipt};
+pub(crate) use outcome::{outcome, question, question_inside, settled};
+pub(crate) use preview::preview;
+pub(crate) use table::rows_of;
+pub(crate) use trouble::trouble;
+
+pub(crate) const BOLD: Style = Style::new().bold();
+pub(crate) const DIM: Style = Style::new().dimmed();
+pub(crate) const STOP: Style = AnsiColor::Red.on_default().bold();
+pub(crate) const WARN: Style = AnsiColor::Yellow.on_default();
+pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
+pub(crate) const AFTER: Style = AnsiColor::Cyan.on_default();
+
+/// A text in a style.
+pub(crate) fn styled(style: Style, text: &str) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+/// A number in groups of three: `3 204`.
+pub(crate) fn number(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            out.push(' ');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// `1 row`, `2 rows`.
+pub(crate) fn rows(n: u64) -> String {
+    if n == 1 { "1 row".to_owned() } else { format!("{} rows", number(n)) }
+}
+
+/// `matches` for one, `match` for more.
+pub(crate) fn verb<'a>(n: u64, one: &'a str, many: &'a str) -> &'a str {
+    if n == 1 { one } else { many }
+}
+
+/// Columns of the terminal; `None` where the output is no terminal.
+pub(crate) fn width() -> Option<usize> {
+    use std::io::IsTerminal;
+    if !std::io::stdout().is_terminal() {
+        return None;
+    }
+    terminal_size::terminal_size().map(|(width, _)| usize::from(width.0).max(40))
+}
+
+/// A moment for people: `2026-05-11 08:30 UTC`.
+pub(crate) fn moment(rfc3339: &str) -> String {
+    let (day, time) = rfc3339.split_once('T').unwrap_or((rfc3339, ""));
+    format!("{day} {} UTC", time.get(..5).unwrap_or(time))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_for_people() {
+        for (n, text) in [(0, "0"), (999, "999"), (3204, "3 204"), (1_000_000, "1 000 000")] {
+            assert_eq!(number(n), text);
+        }
+        assert_eq!((rows(1), rows(2000)), ("1 row".to_owned(), "2 000 rows".to_owned()));
+        assert_eq!(moment("2026-05-11T08:30:59Z"), "2026-05-11 08:30 UTC");
+    }
+}

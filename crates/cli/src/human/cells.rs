@@ -1,0 +1,113 @@
+//! Values as a terminal may show them: nothing in the data drives the terminal, and what looks alike is told apart.
+
+use marktwice_core::Value;
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+/// Widest value that is shown whole.
+const WIDEST: usize = 48;
+
+/// A value in one line. Texts that could be taken for something else (a number, NULL, nothing) stand in quotes.
+pub(crate) fn value(value: &Value) -> String {
+    match value {
+        Value::Null => "NULL".to_owned(),
+        Value::Bool(b) => b.to_string(),
+        Value::Int(i) => i.to_string(),
+        Value::Real(r) if r.is_finite() => serde_json::json!(r).to_string(),
+        Value::Real(r) => if r.is_nan() {
+            "NaN"
+        } else if *r > 0.0 {
+            "Infinity"
+        } else {
+            "-Infinity"
+        }
+        .to_owned(),
+        Value::Decimal(d) => d.clone(),
+        Value::Text(text) => shorten(&quote_if_needed(text)),
+        Value::TextBytes(bytes) => shorten(&format!("{:?} (not UTF-8)", String::from_utf8_lossy(bytes))),
+        Value::Bytes(bytes) => {
+            let hex: String = bytes.iter().take(16).map(|b| format!("{b:02x}")).collect();
+            if bytes.len() > 16 {
+                format!("x'{hex}…' ({} bytes)", bytes.len())
+            } else {
+                format!("x'{hex}'")
+            }
+        }
+    }
+}
+
+/// Several values of a key.
+pub(crate) fn key(values: &[Value]) -> String {
+    values.iter().map(value).collect::<Vec<_>>().join(", ")
+}
+
+fn quote_if_needed(text: &str) -> String {
+    let plain = escape(text);
+    let confusing = text.is_empty()
+        || text.trim() != text
+        || text.parse::<f64>().is_ok()
+        || text.eq_ignore_ascii_case("null")
+        || text.starts_with("x'");
+    if confusing { format!("'{plain}'") } else { plain }
+}
+
+/// Makes control characters, direction marks and characters without width visible.
+pub(crate) fn escape(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        let direction = matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{61c}');
+        let invisible = c != ' ' && (c.is_control() || c.width().is_none_or(|w| w == 0) && !is_joining(c));
+        match c {
+            '\n' => out.push_str("\\n"),
+            '\r' => out.push_str("\\r"),
+            '\t' => out.push_str("\\t"),
+            c if direction || invisible => out.push_str(&format!("\\u{{{:x}}}", u32::from(c))),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// Accents that join the letter before them are part of ordinary writing.
+fn is_joining(c: char) -> bool {
+    matches!(c, '\u{300}'..='\u{36f}' | '\u{1ab0}'..='\u{1aff}' | '\u{20d0}'..='\u{20ff}' | '\u{fe00}'..='\u{fe0f}')
+}
+
+/// Shortens in the middle and tells the length.
+fn shorten(text: &str) -> String {
+    if text.width() <= WIDEST {
+        return text.to_owned();
+    }
+    let length = text.chars().count();
+    let head: String = text.chars().take(24).collect();
+    let tail: String = text.chars().skip(length.saturating_sub(10)).collect();
+    format!("{head}…{tail} ({length} chars)")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_looks_alike_is_told_apart() {
+        for (v, shown) in [
+            (Value::Null, "NULL"),
+            (Value::Text("NULL".into()), "'NULL'"),
+            (Value::Int(42), "42"),
+            (Value::Text("42".into()), "'42'"),
+            (Value::Real(42.0), "42.0"),
+            (Value::Text(String::new()), "''"),
+            (Value::Text("Moor ".into()), "'Moor '"),
+            (Value::Text("Moor".into()), "Moor"),
+            (Value::Bytes(vec![0, 255]), "x'00ff'"),
+        ] {
+            assert_eq!(value(&v), shown);
+        }
+    }
+
+    #[test]
+    fn data_does_not_drive_the_terminal() {
+        let shown = value(&Value::Text("a\u{1b}[31mred\u{202e}\u{200b}\nb\u{7}\0é".into()));
+        assert_eq!(shown, "a\\u{1b}[31mred\\u{202e}\\u{200b}\\nb\\u{7}\\u{0}é");
+        assert!(value(&Value::Text("x".repeat(500))).ends_with("(500 chars)"));
+    }
+}

@@ -1,0 +1,132 @@
+//! The history and one receipt for people.
+
+use std::fmt::Write;
+
+use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState};
+use marktwice_run::Entry;
+
+use super::table::{Text, TextColumn, draw};
+use super::{BOLD, DIM, GOOD, STOP, cells, moment, number, rows, styled, trouble, width};
+
+fn state(entry: &Entry) -> Text {
+    let receipt = &entry.receipt;
+    match (receipt.state, &entry.undone_by) {
+        (RunState::Committed, Some(by)) => Text::plain("committed").push(DIM, format!(", undone by {by}")),
+        (RunState::Committed, None) if entry.can_undo => {
+            Text::default().push(GOOD, "committed").push(DIM, ", can be undone")
+        }
+        (RunState::Committed, None) => Text::default().push(GOOD, "committed"),
+        (RunState::RolledBack, _) => Text::plain("rolled back"),
+        (RunState::Prepared, _) => Text::default().push(STOP, "at work, or cut off"),
+        (RunState::Committing, _) => Text::default().push(STOP, "unknown: marktwice settle"),
+    }
+}
+
+fn what(receipt: &Receipt) -> String {
+    let step = receipt.steps.first();
+    let verb = step.map_or("", |s| s.kind.verb());
+    let table = step.map_or("", |s| s.table.as_str());
+    match (receipt.kind, &receipt.undo_of) {
+        (RunKind::Undo, Some(of)) => format!("undo of {of}"),
+        _ => format!("{verb} {table}"),
+    }
+}
+
+/// All runs.
+pub(crate) fn history(database: &DatabaseId, entries: &[Entry]) -> String {
+    let mut out = format!(
+        "{} ({}) · {} runs\n",
+        styled(BOLD, &cells::escape(&database.name)),
+        database.engine,
+        entries.len()
+    );
+    if entries.is_empty() {
+        out.push_str("  none yet\n");
+        return out;
+    }
+    let column = |name: &str, priority: u8, cell: &dyn Fn(&Entry) -> Text| TextColumn {
+        name: name.to_owned(),
+        cells: entries.iter().map(cell).collect(),
+        priority,
+        right: name == "rows",
+    };
+    let count = |e: &Entry| e.receipt.steps.first().map_or(String::new(), |s| number(s.changed));
+    let title = |e: &Entry| Text::plain(e.receipt.title.as_deref().map_or(String::new(), cells::escape));
+    let why = |e: &Entry| {
+        let text = e.receipt.why.as_deref().filter(|_| e.receipt.state == RunState::RolledBack).unwrap_or("");
+        Text::default()
+            .push(DIM, cells::value(&marktwice_core::Value::Text(text.to_owned())).trim_matches('\''))
+    };
+    let mut columns = vec![
+        column("run", 0, &|e| Text::default().push(BOLD, &e.receipt.run)),
+        column("started", 0, &|e| Text::plain(moment(&e.receipt.started))),
+        column("what", 0, &|e| Text::plain(cells::escape(&what(&e.receipt)))),
+        column("rows", 0, &|e| Text::plain(count(e))),
+        column("outcome", 0, &state),
+        column("title", 2, &title),
+    ];
+    if entries.iter().any(|e| e.receipt.state == RunState::RolledBack) {
+        columns.push(column("why", 3, &why));
+    }
+    let (text, _) = draw(columns, width());
+    out.push_str(&text);
+    out
+}
+
+/// One run in full.
+pub(crate) fn receipt(entry: &Entry) -> String {
+    let receipt = &entry.receipt;
+    let mut out = format!(
+        "{} ({}) · run {} · {}\n",
+        styled(BOLD, &cells::escape(&receipt.database.name)),
+        receipt.database.engine,
+        styled(BOLD, &receipt.run),
+        what(receipt)
+    );
+    let mut line = |name: &str, text: &str| {
+        if !text.is_empty() {
+            let _ = writeln!(out, "  {}  {}", styled(DIM, &format!("{name:<11}")), cells::escape(text));
+        }
+    };
+    line("title", receipt.title.as_deref().unwrap_or(""));
+    line("reason", receipt.reason.as_deref().unwrap_or(""));
+    let outcome = match (&entry.undone_by, &receipt.why) {
+        (Some(by), _) => format!("{}, undone by {by}", receipt.state.as_str()),
+        (None, Some(why)) if !why.is_empty() => format!("{}: {why}", receipt.state.as_str()),
+        (None, _) if entry.can_undo => format!("{}, can be undone", receipt.state.as_str()),
+        (None, _) => receipt.state.as_str().to_owned(),
+    };
+    line("outcome", &outcome);
+    line("started", &moment(&receipt.started));
+    line("ended", &receipt.ended.as_deref().map_or(String::new(), moment));
+    line("by", receipt.user.as_deref().unwrap_or(""));
+    line("agreed", &receipt.agreed);
+    line("mark", receipt.mark.as_deref().unwrap_or(""));
+    for step in &receipt.steps {
+        line("rows", &format!("{} matched, {} changed", rows(step.matched), number(step.changed)));
+        let expected = [("rows", step.expected_rows), ("changes", step.expected_changes)];
+        let expected: Vec<String> =
+            expected.iter().filter_map(|(n, e)| e.map(|e| format!("{n} = {e}"))).collect();
+        line("expected", &expected.join(", "));
+    }
+    line("settings", &receipt.settings.join("; "));
+    if let Some(snapshot) = &receipt.snapshot {
+        line(
+            "snapshot",
+            &format!("{} in {} bytes, {}", rows(snapshot.rows), number(snapshot.bytes), snapshot.file),
+        );
+    }
+    let allowed: Vec<&str> = receipt.allowed.iter().map(|c| c.as_str()).collect();
+    line("let pass", &allowed.join(", "));
+    for step in &receipt.steps {
+        out.push('\n');
+        for text in step.statement.lines() {
+            let _ = writeln!(out, "    {}", cells::escape(text));
+        }
+    }
+    if !receipt.findings.is_empty() {
+        out.push('\n');
+        out.push_str(&trouble::findings(&receipt.findings, |_| true));
+    }
+    out
+}

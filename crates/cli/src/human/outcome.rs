@@ -1,0 +1,180 @@
+//! How a run ended, and the questions before it.
+
+use std::fmt::Write;
+
+use marktwice_core::mark::StepKind;
+use marktwice_core::receipt::RunKind;
+use marktwice_run::{Answer, End, Preview, RunOutcome, Settled, Verdict};
+
+use super::{BOLD, GOOD, STOP, WARN, cells, conflicts, number, rows, styled, trouble, verb};
+use crate::report::Trouble;
+
+/// The question before the transaction is opened.
+pub(crate) fn question(preview: &Preview) -> String {
+    let these = |n: u64| if n == 1 { "this 1 row".to_owned() } else { format!("these {}", rows(n)) };
+    let name = cells::escape(&preview.database.name);
+    match (&preview.undo_of, preview.kind) {
+        (Some(_), StepKind::Update) => format!("Put {} back in {name}?", these(preview.matched)),
+        (Some(_), StepKind::Insert) => format!("Bring {} back into {name}?", these(preview.matched)),
+        (Some(_), StepKind::Delete) => format!("Take {} away from {name} again?", these(preview.matched)),
+        (None, StepKind::Delete) => format!("Delete {} from {name}?", these(preview.matched)),
+        (None, _) if preview.uncertain() || preview.changes == preview.matched => {
+            format!("Commit {} to {name}?", these(preview.matched))
+        }
+        (None, _) => {
+            format!("Commit {} of the {} matched to {name}?", these(preview.changes), number(preview.matched))
+        }
+    }
+}
+
+/// The question inside the open transaction.
+pub(crate) fn question_inside(run: &str, matched: u64, changed: u64) -> String {
+    format!(
+        "Run {run} is open: {} matched, {} changed, every one verified. Commit? (60 s, then it is rolled back)",
+        rows(matched),
+        number(changed)
+    )
+}
+
+/// The end of an apply or undo.
+pub(crate) fn outcome(outcome: &RunOutcome, table: &str, file: &str) -> String {
+    let mut out = String::new();
+    let run = outcome.receipt.as_ref().map_or("", |r| r.run.as_str());
+    let begun = if outcome.receipt.is_some() {
+        "Rolled back; nothing changed."
+    } else {
+        "Not begun; nothing changed."
+    };
+    match &outcome.end {
+        End::Committed => committed(&mut out, outcome),
+        End::ReceiptIncomplete(error) => {
+            committed(&mut out, outcome);
+            let _ = writeln!(out, "{}: the receipt could not be completed: {error}", styled(WARN, "note"));
+            let _ = writeln!(out, "  marktwice settle completes it");
+        }
+        End::NothingToDo(why) => {
+            let _ = writeln!(out, "{} {why}.", styled(GOOD, "Nothing to do:"));
+        }
+        End::Stopped(codes) => {
+            let names: Vec<&str> = codes.iter().map(|c| c.as_str()).collect();
+            let _ = writeln!(out, "{} by {}. {begun}", styled(STOP, "Stopped"), names.join(", "));
+        }
+        End::Expectation(all) => {
+            let texts: Vec<String> = all
+                .iter()
+                .map(|u| format!("{} {}, {} expected", number(u.found), u.what, u.expected))
+                .collect();
+            let _ = writeln!(out, "{}: {}. {begun}", styled(STOP, "Not as expected"), texts.join("; "));
+        }
+        End::Moved(moved) => {
+            let n = moved.total();
+            let what = format!("{} {} moved since the preview", rows(n), verb(n, "has", "have"));
+            let _ = writeln!(out, "{}. {begun}", styled(STOP, &what));
+            out.push_str(&conflicts::moved(moved, table));
+            let _ = writeln!(out, "  look again: marktwice preview");
+        }
+        End::Conflicts(found) => {
+            let _ = writeln!(
+                out,
+                "{} {begun}",
+                styled(STOP, "Rows have changed since the run, so none is put back.")
+            );
+            if outcome.receipt.is_some() {
+                out.push_str(&conflicts::conflicts(found));
+            }
+        }
+        End::Changed(what) => {
+            let _ = writeln!(out, "{}: {what}. {begun}", styled(STOP, "Not the same any more"));
+        }
+        End::Verification(faults) => {
+            let _ = writeln!(out, "{} {begun}", styled(STOP, "The outcome is not what was previewed."));
+            out.push_str(&conflicts::faults(faults));
+        }
+        End::SideEffects(what) => {
+            let _ =
+                writeln!(out, "{}: {what}. {begun}", styled(STOP, "It would write outside the matched rows"));
+            let _ = writeln!(out, "  look at what is named; let it pass with --allow undeclared-write");
+        }
+        End::Declined(answer) => {
+            let why = match answer {
+                Answer::NobodyThere => {
+                    "Nobody is there to ask. Agree with --yes and an expected count (--rows N) or a mark (--mark ID)."
+                }
+                Answer::TooLate => "No answer in time.",
+                Answer::Interrupted => "Interrupted.",
+                Answer::Yes | Answer::No => "Declined.",
+            };
+            let _ = writeln!(out, "{why} {begun}");
+        }
+        End::Failed(failure) => {
+            out.push_str(&trouble::trouble(&Trouble::failure(failure, file)));
+            if !matches!(failure, marktwice_run::Failure::Unsettled { .. }) {
+                let _ = writeln!(out, "{begun}");
+            }
+        }
+        End::Unknown(error) => {
+            let _ =
+                writeln!(out, "{}: {error}", styled(STOP, &format!("The outcome of run {run} is unknown")));
+            let _ = writeln!(out, "  find out with: {}", styled(BOLD, "marktwice settle"));
+        }
+    }
+    for note in &outcome.notes {
+        let _ = writeln!(out, "{}: {note}", styled(WARN, "note"));
+    }
+    out
+}
+
+fn committed(out: &mut String, outcome: &RunOutcome) {
+    let Some(receipt) = &outcome.receipt else { return };
+    let Some(step) = receipt.steps.first() else { return };
+    let done = match (receipt.kind, step.kind) {
+        (RunKind::Apply, StepKind::Delete) => format!("{} deleted and committed", rows(step.matched)),
+        (RunKind::Apply, _) if step.changed < step.matched => {
+            format!("{} changed and committed ({} matched)", rows(step.changed), number(step.matched))
+        }
+        (RunKind::Apply, _) => format!("{} committed", rows(step.changed)),
+        (RunKind::Undo, StepKind::Insert) => format!("{} brought back", rows(step.changed)),
+        (RunKind::Undo, StepKind::Delete) => format!("{} taken away again", rows(step.changed)),
+        (RunKind::Undo, StepKind::Update) => format!("{} put back", rows(step.changed)),
+    };
+    let back = format!("marktwice undo {}", receipt.run);
+    let again = if receipt.kind == RunKind::Undo { "To take the undo back" } else { "To take it back" };
+    let _ = writeln!(
+        out,
+        "{} as {}. {again}: {}",
+        styled(GOOD, &done),
+        styled(BOLD, &receipt.run),
+        styled(BOLD, &back)
+    );
+}
+
+/// What became of runs that were cut off.
+pub(crate) fn settled(all: &[Settled]) -> String {
+    let mut out = String::new();
+    if all.is_empty() {
+        return "Nothing to settle: the outcome of every run is known.\n".to_owned();
+    }
+    for one in all {
+        let run = styled(BOLD, &one.receipt.run);
+        match &one.verdict {
+            Verdict::Committed => {
+                let _ = writeln!(out, "{run} committed: its rows are as the run left them.");
+            }
+            Verdict::RolledBack => {
+                let _ = writeln!(out, "{run} was rolled back: nothing changed.");
+            }
+            Verdict::Undecidable(keys) => {
+                let _ = writeln!(
+                    out,
+                    "{} {run}: its rows fit neither before nor after.",
+                    styled(STOP, "Undecidable")
+                );
+                let table = one.receipt.steps.first().map_or("", |s| s.table.as_str());
+                for key in keys {
+                    let _ = writeln!(out, "    {table} {}", cells::key(key));
+                }
+            }
+        }
+    }
+    out
+}

@@ -1,0 +1,70 @@
+//! Errors and findings for people.
+
+use std::fmt::Write;
+
+use marktwice_core::finding::{Finding, Level, Place};
+
+use super::cells::escape;
+use super::{BOLD, DIM, STOP, WARN, styled};
+use crate::report::Trouble;
+
+/// One clear error: what is wrong, where, what to do.
+pub(crate) fn trouble(trouble: &Trouble) -> String {
+    let mut out = String::new();
+    let code = trouble.code.as_ref().map_or(String::new(), |c| format!(" ({c})"));
+    let _ = writeln!(out, "{}: {}", styled(STOP, &format!("error{code}")), escape(&trouble.message));
+    if let Some(place) = &trouble.place {
+        out.push_str(&place_lines(place, trouble.file.as_deref(), "  "));
+    }
+    if let Some(hint) = &trouble.hint {
+        let _ = writeln!(out, "  {}", escape(hint));
+    }
+    out
+}
+
+/// The line of a place with the text underlined.
+pub(crate) fn place_lines(place: &Place, file: Option<&str>, indent: &str) -> String {
+    let file = file.map_or(String::new(), |f| format!("{f}, "));
+    // A long line is shown around the place, so that the mark stands under its text.
+    let skip = place.column.saturating_sub(60);
+    let shown: String =
+        place.text.chars().skip(skip).take(120).map(|c| if c.is_control() { ' ' } else { c }).collect();
+    let lead = if skip > 0 { "…" } else { "" };
+    let before: String = place.text.chars().skip(skip).take(place.column - 1 - skip).collect();
+    let pad = " ".repeat(unicode_width::UnicodeWidthStr::width(before.as_str()) + lead.chars().count());
+    let marked: String = place.text.chars().skip(place.column - 1).take(place.length.min(120)).collect();
+    let mark = "^".repeat(unicode_width::UnicodeWidthStr::width(marked.as_str()).max(1));
+    format!(
+        "{indent}{}\n{indent}  {lead}{shown}\n{indent}  {pad}{}\n",
+        styled(DIM, &format!("{file}line {}, column {}", place.line, place.column)),
+        styled(BOLD, &mark),
+    )
+}
+
+/// A list of findings.
+pub(crate) fn findings(all: &[Finding], allowed: impl Fn(&Finding) -> bool) -> String {
+    let mut out = String::new();
+    for finding in all {
+        let passed = finding.level == Level::Stop && allowed(finding);
+        let (style, word) = match finding.level {
+            Level::Stop if passed => (WARN, "let pass"),
+            Level::Stop => (STOP, "stop"),
+            Level::Warn => (WARN, "warn"),
+            Level::Note => (DIM, "note"),
+        };
+        let _ = writeln!(
+            out,
+            "  {}  {}: {}",
+            styled(style, word),
+            styled(BOLD, finding.code.as_str()),
+            escape(&finding.message)
+        );
+        if finding.level > Level::Note && !passed {
+            if let Some(place) = &finding.place {
+                out.push_str(&place_lines(place, None, "        "));
+            }
+            let _ = writeln!(out, "        {}", escape(finding.remedy()));
+        }
+    }
+    out
+}

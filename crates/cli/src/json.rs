@@ -1,0 +1,241 @@
+//! Results as JSON documents. Each says its format and version; `docs/JSON.md` describes them.
+
+use marktwice_core::moved::Moved;
+use marktwice_core::receipt::DatabaseId;
+use marktwice_core::table::Target;
+use marktwice_core::undo::Conflict;
+use marktwice_core::value::list_to_json;
+use marktwice_core::verify::Fault;
+use marktwice_core::{CellDiff, Value};
+use marktwice_run::{Answer, Conflicts, End, Entry, Faults, Preview, RunOutcome, Settled, ShownRow, Verdict};
+use serde_json::{Map, Value as Json, json};
+
+use crate::report::Trouble;
+
+/// The version of every document.
+const VERSION: u32 = 1;
+
+fn document(format: &str, mut fields: Json) -> Json {
+    let mut all = Map::new();
+    all.insert("format".to_owned(), format.into());
+    all.insert("version".to_owned(), VERSION.into());
+    if let Some(fields) = fields.as_object_mut() {
+        all.append(fields);
+    }
+    Json::Object(all)
+}
+
+fn name(target: &Target, at: usize) -> String {
+    target.columns.get(at).map_or(String::new(), |c| c.name.clone())
+}
+
+fn named(target: &Target, values: &[Value]) -> Json {
+    Json::Object(values.iter().enumerate().map(|(at, v)| (name(target, at), v.to_json())).collect())
+}
+
+fn row(target: &Target, row: &ShownRow) -> Json {
+    let before = if row.before.is_empty() { Json::Null } else { named(target, &row.before) };
+    let after = match &row.after {
+        None => Json::Null,
+        Some(after) if row.before.is_empty() => named(target, after),
+        Some(after) => {
+            let cells = marktwice_core::cell::diff(&row.before, after);
+            Json::Object(cells.iter().map(|c| (name(target, c.column), c.after.to_json())).collect())
+        }
+    };
+    json!({ "key": list_to_json(&row.key), "before": before, "after": after })
+}
+
+fn preview_fields(preview: &Preview) -> Json {
+    let target = &preview.target;
+    let foreseen: Vec<Json> = preview
+        .foreseen
+        .iter()
+        .map(|f| json!({ "column": name(target, f.column), "label": f.label, "derived": f.derived, "why": f.why }))
+        .collect();
+    let findings: Vec<Json> = preview
+        .findings
+        .iter()
+        .map(|f| {
+            let mut json = serde_json::to_value(f).unwrap_or(Json::Null);
+            if let Some(object) = json.as_object_mut() {
+                object.insert("hint".to_owned(), f.remedy().into());
+                object.insert("stops".to_owned(), f.stops(&preview.allowed).into());
+            }
+            json
+        })
+        .collect();
+    json!({
+        "database": preview.database,
+        "title": preview.title,
+        "kind": preview.kind,
+        "table": target.table,
+        "key": target.key.names,
+        "statement": preview.statement,
+        "pinned": preview.pin,
+        "matched": preview.matched,
+        "changes": if preview.uncertain() { Json::Null } else { preview.changes.into() },
+        "already_so": if preview.uncertain() { Json::Null } else { (preview.matched - preview.changes).into() },
+        "total": preview.total,
+        "foreseen": foreseen,
+        "rows": preview.rows.iter().map(|r| row(target, r)).collect::<Vec<_>>(),
+        "totals": preview.totals,
+        "side_effects": preview.side,
+        "findings": findings,
+        "unmet": preview.unmet.iter().map(|u| json!({ "what": u.what, "expected": u.expected, "found": u.found })).collect::<Vec<_>>(),
+        "leave_out": preview.leave_out,
+        "already_run": preview.already_run.as_ref().map(|(run, when)| json!({ "run": run, "when": when })),
+        "undo_of": preview.undo_of,
+        "conflicts": preview.conflicts.as_ref().map(conflicts),
+        "mark": preview.mark,
+        "notes": preview.notes,
+    })
+}
+
+/// A preview.
+pub(crate) fn preview(preview: &Preview, status: u8) -> Json {
+    let mut fields = preview_fields(preview);
+    if let Some(fields) = fields.as_object_mut() {
+        fields.insert("status".to_owned(), status.into());
+    }
+    document("marktwice-preview", fields)
+}
+
+fn cell(target: &Target, cell: &CellDiff) -> Json {
+    json!({ "column": name(target, cell.column), "expected": cell.before.to_json(), "found": cell.after.to_json() })
+}
+
+fn conflicts(found: &Conflicts) -> Json {
+    let rows: Vec<Json> = found
+        .named
+        .iter()
+        .map(|n| {
+            let (what, cells) = match &n.conflict {
+                Conflict::Changed(cells) => {
+                    ("changed", cells.iter().map(|c| cell(&found.target, c)).collect())
+                }
+                Conflict::Gone => ("gone", Vec::new()),
+                Conflict::KeyTaken => ("key-taken", Vec::new()),
+            };
+            json!({ "key": list_to_json(&n.key), "what": what, "cells": cells })
+        })
+        .collect();
+    json!({ "count": found.count, "rows": rows })
+}
+
+fn faults(found: &Faults) -> Json {
+    let rows: Vec<Json> = found
+        .named
+        .iter()
+        .map(|n| {
+            let (what, cells) = match &n.fault {
+                Fault::Vanished => ("vanished", Vec::new()),
+                Fault::StillThere => ("still-there", Vec::new()),
+                Fault::Outside(c) => ("outside", vec![cell(&found.target, c)]),
+                Fault::Unforeseen(c) => ("unforeseen", vec![cell(&found.target, c)]),
+            };
+            json!({ "key": list_to_json(&n.key), "what": what, "cells": cells })
+        })
+        .collect();
+    json!({ "count": found.count, "whole": found.whole, "rows": rows })
+}
+
+fn moved(moved: &Moved) -> Json {
+    json!({
+        "joined": moved.joined,
+        "left": moved.left,
+        "changed": moved.changed,
+        "result": moved.result,
+        "rows": moved.named.iter().map(|m| json!({ "key": list_to_json(&m.key), "how": m.how })).collect::<Vec<_>>(),
+    })
+}
+
+fn end_name(end: &End) -> &'static str {
+    match end {
+        End::Committed => "committed",
+        End::ReceiptIncomplete(_) => "receipt-incomplete",
+        End::NothingToDo(_) => "nothing-to-do",
+        End::Stopped(_) => "stopped",
+        End::Expectation(_) => "not-as-expected",
+        End::Moved(_) => "moved",
+        End::Conflicts(_) => "conflicts",
+        End::Changed(_) => "changed",
+        End::Verification(_) => "verification",
+        End::SideEffects(_) => "side-effects",
+        End::Declined(Answer::NobodyThere | Answer::TooLate) => "no-answer",
+        End::Declined(_) => "declined",
+        End::Failed(_) => "failed",
+        End::Unknown(_) => "unknown",
+    }
+}
+
+/// The end of an apply or undo.
+pub(crate) fn outcome(format: &str, shown: Option<&Preview>, outcome: &RunOutcome, status: u8) -> Json {
+    let end = &outcome.end;
+    let message = match end {
+        End::NothingToDo(text) | End::Changed(text) | End::SideEffects(text) => Some(text.clone()),
+        End::Failed(failure) => Some(failure.to_string()),
+        End::Unknown(error) => Some(error.to_string()),
+        End::ReceiptIncomplete(error) => Some(error.to_string()),
+        _ => None,
+    };
+    let fields = json!({
+        "status": status,
+        "end": end_name(end),
+        "run": outcome.receipt.as_ref().map(|r| r.run.clone()),
+        "message": message,
+        "preview": shown.map(preview_fields),
+        "moved": if let End::Moved(m) = end { moved(m) } else { Json::Null },
+        "conflicts": if let End::Conflicts(c) = end { conflicts(c) } else { Json::Null },
+        "faults": if let End::Verification(f) = end { faults(f) } else { Json::Null },
+        "receipt": outcome.receipt,
+        "notes": outcome.notes,
+    });
+    document(format, fields)
+}
+
+fn entry(entry: &Entry) -> Json {
+    json!({ "receipt": entry.receipt, "undone_by": entry.undone_by, "can_undo": entry.can_undo })
+}
+
+/// The history.
+pub(crate) fn history(database: &DatabaseId, entries: &[Entry]) -> Json {
+    let runs: Vec<Json> = entries.iter().map(entry).collect();
+    document("marktwice-history", json!({ "database": database, "runs": runs }))
+}
+
+/// One run.
+pub(crate) fn receipt(one: &Entry) -> Json {
+    document("marktwice-receipt-view", entry(one))
+}
+
+/// What became of runs that were cut off.
+pub(crate) fn settled(all: &[Settled], status: u8) -> Json {
+    let runs: Vec<Json> = all
+        .iter()
+        .map(|s| {
+            let (verdict, keys) = match &s.verdict {
+                Verdict::Committed => ("committed", Vec::new()),
+                Verdict::RolledBack => ("rolled-back", Vec::new()),
+                Verdict::Undecidable(keys) => ("undecidable", keys.iter().map(|k| list_to_json(k)).collect()),
+            };
+            json!({ "run": s.receipt.run, "verdict": verdict, "rows": keys })
+        })
+        .collect();
+    document("marktwice-settle", json!({ "status": status, "runs": runs }))
+}
+
+/// An error.
+pub(crate) fn trouble(trouble: &Trouble) -> Json {
+    document(
+        "marktwice-error",
+        json!({
+            "status": trouble.status,
+            "code": trouble.code,
+            "message": trouble.message,
+            "file": trouble.file,
+            "place": trouble.place,
+            "hint": trouble.hint,
+        }),
+    )
+}

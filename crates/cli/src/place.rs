@@ -1,0 +1,47 @@
+//! Which database, and where its logbook is.
+
+use std::path::PathBuf;
+
+use crate::args::Common;
+use crate::config::Config;
+use crate::report::Trouble;
+
+/// The address of the database: the command line, then the environment, then the configuration.
+pub(crate) fn address(common: &Common, config: &Config) -> Result<String, Trouble> {
+    let given = match common.on.as_deref().filter(|on| !on.is_empty()) {
+        Some(on) => config.database(on).unwrap_or_else(|| on.to_owned()),
+        None => match config.on() {
+            Some(on) => config.database(on).unwrap_or_else(|| config.resolve(on)),
+            None => {
+                return Err(Trouble::usage(
+                    "no database is named",
+                    "say --on FILE, set MARKTWICE_ON, or write on = \"FILE\" into marktwice.toml",
+                ));
+            }
+        },
+    };
+    if let Some((scheme, _)) = given.split_once("://")
+        && scheme != "sqlite"
+    {
+        return Err(Trouble::usage(
+            format!("there is no engine for {scheme}:// addresses in this version"),
+            "SQLite database files are taken: a path, or sqlite:PATH",
+        ));
+    }
+    Ok(given)
+}
+
+/// The root of the logbook: the command line, the environment, the configuration, the user's data folder.
+pub(crate) fn logbook(common: &Common, config: &Config) -> Result<PathBuf, Trouble> {
+    if let Some(folder) =
+        common.logbook.clone().filter(|f| !f.as_os_str().is_empty()).or_else(|| config.logbook())
+    {
+        return Ok(folder);
+    }
+    directories::BaseDirs::new().map(|dirs| dirs.data_dir().join("marktwice")).ok_or_else(|| {
+        Trouble::usage(
+            "there is no home folder to keep the logbook in",
+            "say --logbook DIR or set MARKTWICE_LOGBOOK",
+        )
+    })
+}

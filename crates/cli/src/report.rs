@@ -1,0 +1,96 @@
+//! Trouble that ends a command before it has a result, and how it is told.
+
+use marktwice_core::Place;
+use marktwice_run::Failure;
+use marktwice_sql::ChangeError;
+
+use crate::exit;
+
+/// One clear error: what is wrong, where, what to do, and the exit status.
+#[derive(Debug, Clone)]
+pub(crate) struct Trouble {
+    pub(crate) message: String,
+    pub(crate) file: Option<String>,
+    pub(crate) place: Option<Box<Place>>,
+    pub(crate) hint: Option<String>,
+    pub(crate) code: Option<String>,
+    pub(crate) status: u8,
+}
+
+impl Trouble {
+    /// A request that cannot be meant.
+    pub(crate) fn usage(message: impl Into<String>, hint: impl Into<String>) -> Trouble {
+        Trouble {
+            message: message.into(),
+            file: None,
+            place: None,
+            hint: Some(hint.into()),
+            code: None,
+            status: exit::USAGE,
+        }
+    }
+
+    /// With its place.
+    pub(crate) fn at(mut self, file: String, place: Place) -> Trouble {
+        self.file = Some(file);
+        self.place = Some(Box::new(place));
+        self
+    }
+
+    /// What is wrong with a change file.
+    pub(crate) fn change(error: ChangeError, file: &str) -> Trouble {
+        let trouble = Trouble::usage(error.message, error.hint);
+        match error.place {
+            Some(place) => trouble.at(file.to_owned(), place),
+            None => trouble,
+        }
+    }
+
+    /// A failure of a use case; `file` names the text that places are in.
+    pub(crate) fn failure(failure: &Failure, file: &str) -> Trouble {
+        let finding = failure.finding();
+        let hint = match failure {
+            Failure::Usage { hint, .. } => Some(hint.clone()),
+            Failure::Unsettled { .. } => Some("run marktwice settle".to_owned()),
+            _ => finding.map(|f| f.remedy().to_owned()).or_else(|| engine_hint(failure)),
+        };
+        let refused = matches!(failure, Failure::Engine(marktwice_port::EngineError::Refused(_)));
+        Trouble {
+            message: failure.to_string(),
+            file: finding.and_then(|f| f.place.as_ref()).map(|_| file.to_owned()),
+            place: finding.and_then(|f| f.place.clone()).map(Box::new),
+            hint,
+            code: finding.filter(|_| refused).map(|f| f.code.as_str().to_owned()),
+            status: exit::of_failure(failure),
+        }
+    }
+}
+
+fn engine_hint(failure: &Failure) -> Option<String> {
+    use marktwice_port::{EngineError, LogErrorKind};
+    let hint = match failure {
+        Failure::Engine(error) => match error {
+            EngineError::NotFound(_) => "check the path of the database",
+            EngineError::NotADatabase(_) => "name a SQLite database file with --on",
+            EngineError::ReadOnly(_) => "make the file and its folder writable for you",
+            EngineError::Locked(_) => {
+                "try again when the other process has finished, or wait longer with --wait SECONDS"
+            }
+            EngineError::Constraint { .. } => "correct the statement, or the rows it runs into",
+            EngineError::NoSpace(_) => "make room and try again",
+            EngineError::TransactionGone(_) => "look at the triggers of the table",
+            _ => return None,
+        },
+        Failure::Log(error) => match error.kind {
+            LogErrorKind::Io | LogErrorKind::NoSpace => {
+                "name a folder that can be written with --logbook DIR"
+            }
+            LogErrorKind::Damaged => "do not rely on this file; keep a copy of it",
+            LogErrorKind::Newer => "use the newer marktwice that wrote it",
+            LogErrorKind::NotFound => "marktwice history and marktwice preview show what there is",
+            LogErrorKind::Busy | LogErrorKind::Ambiguous => return None,
+        },
+        _ => return None,
+    };
+    Some(hint.to_owned())
+}

@@ -1,0 +1,73 @@
+//! Asking a person at a terminal, with Ctrl-C and a deadline.
+
+use std::io::{IsTerminal, Write};
+use std::time::{Duration, Instant};
+
+use marktwice_run::{Answer, Preview, Question, Talk};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+
+use crate::ambient::{Real, interrupted};
+use crate::human;
+
+/// How long the question inside the open transaction waits.
+const HOLD: Duration = Duration::from_secs(60);
+/// How often an open question looks whether Ctrl-C was pressed.
+const TICK: Timespec = Timespec { tv_sec: 0, tv_nsec: 100_000_000 };
+
+/// Shows with `show` and asks on standard error.
+pub(crate) struct Terminal<'a> {
+    pub(crate) show: &'a mut dyn FnMut(&Preview),
+    pub(crate) ambient: &'a Real,
+}
+
+impl Talk for Terminal<'_> {
+    fn show(&mut self, preview: &Preview) {
+        self.ambient.quiet();
+        (self.show)(preview);
+    }
+
+    fn ask(&mut self, question: &Question<'_>) -> Answer {
+        self.ambient.quiet();
+        if !std::io::stdin().is_terminal() {
+            return Answer::NobodyThere;
+        }
+        let (text, deadline) = match question {
+            Question::Before(preview) => (human::question(preview), None),
+            Question::Inside { run, matched, changed } => {
+                (human::question_inside(run, *matched, *changed), Some(Instant::now() + HOLD))
+            }
+        };
+        let mut err = anstream::stderr();
+        let _ = write!(err, "{text} [y/N] ");
+        let _ = err.flush();
+        let answer = read_answer(deadline);
+        if answer != Answer::Yes && answer != Answer::No {
+            let _ = writeln!(err);
+        }
+        answer
+    }
+}
+
+fn read_answer(deadline: Option<Instant>) -> Answer {
+    let stdin = std::io::stdin();
+    loop {
+        if interrupted() {
+            return Answer::Interrupted;
+        }
+        if deadline.is_some_and(|d| Instant::now() >= d) {
+            return Answer::TooLate;
+        }
+        let mut fds = [PollFd::new(&stdin, PollFlags::IN)];
+        match poll(&mut fds, Some(&TICK)) {
+            Ok(0) | Err(rustix::io::Errno::INTR) => {}
+            Ok(_) => break,
+            Err(_) => return Answer::NobodyThere,
+        }
+    }
+    let mut line = String::new();
+    match stdin.read_line(&mut line) {
+        Ok(0) | Err(_) => Answer::NobodyThere,
+        Ok(_) if ["y", "yes"].contains(&line.trim().to_ascii_lowercase().as_str()) => Answer::Yes,
+        Ok(_) => Answer::No,
+    }
+}
