@@ -259,7 +259,10 @@ mod tests {
                 fingerprint.add(&marktwice_core::hash::RowHash::of(&whole));
             }
         }
-        assert_eq!(fingerprint.to_text(), "GOLDEN");
+        assert_eq!(
+            fingerprint.to_text(),
+            "4182:c8760ab623bc2ab415b5073a4a05d898f0a10cd63319580567bf8e798c9b1fed"
+        );
     }
 
     #[test]

@@ -363,7 +363,15 @@ pub(crate) fn side_text(write: &SideWrite) -> String {
         None => String::new(),
     };
     match &write.how {
-        SideHow::Trigger(name) => format!("trigger {name} writes {rows}{}", write.table),
-        SideHow::ForeignKey(action) => format!("a foreign key's {action} writes {rows}{}", write.table),
+        SideHow::Trigger(name) => {
+            format!(
+                "trigger {name} writes {rows}{}; that is not in the snapshot and an undo leaves it",
+                write.table
+            )
+        }
+        SideHow::ForeignKey(action) => format!(
+            "a foreign key's {action} writes {rows}{}; these are not in the snapshot and an undo does not bring them back",
+            write.table
+        ),
     }
 }

@@ -1,1 +1,239 @@
-//! Scenes for tests.
+//! What the tests share: a scene (a temporary folder with the demo database and a logbook of its own), the built
+//! program run in it in a hermetic environment, and a terminal to answer its questions at.
+//!
+//! A test that cannot be set up panics here: that is what a test is to do then.
+
+mod terminal;
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use marktwice_sqlite::load;
+use rusqlite::Connection;
+
+pub use terminal::Terminal;
+
+/// What the program answered.
+#[derive(Debug, Clone)]
+pub struct Answer {
+    /// Exit status; `None` after a signal.
+    pub status: Option<i32>,
+    /// Standard output.
+    pub out: String,
+    /// Standard error.
+    pub err: String,
+}
+
+impl Answer {
+    /// Asserts the exit status and gives the answer back.
+    #[track_caller]
+    pub fn expect(self, status: i32) -> Answer {
+        assert_eq!(self.status, Some(status), "\n--- out\n{}\n--- err\n{}", self.out, self.err);
+        self
+    }
+
+    /// Asserts that either output has `part`.
+    #[track_caller]
+    pub fn says(self, part: &str) -> Answer {
+        assert!(
+            self.out.contains(part) || self.err.contains(part),
+            "no {part:?} in\n{}\n---\n{}",
+            self.out,
+            self.err
+        );
+        self
+    }
+
+    /// Asserts that neither output has `part`.
+    #[track_caller]
+    pub fn says_not(self, part: &str) -> Answer {
+        assert!(
+            !self.out.contains(part) && !self.err.contains(part),
+            "{part:?} in\n{}\n---\n{}",
+            self.out,
+            self.err
+        );
+        self
+    }
+
+    /// The JSON document on standard output.
+    #[track_caller]
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e}:\n{}\n---\n{}", self.out, self.err))
+    }
+
+    /// The run's name in a JSON answer.
+    #[track_caller]
+    pub fn run(&self) -> String {
+        self.json()["run"].as_str().expect("a run").to_owned()
+    }
+}
+
+/// A temporary folder with a database and a logbook.
+#[derive(Debug)]
+pub struct Scene {
+    folder: tempfile::TempDir,
+    program: PathBuf,
+}
+
+impl Scene {
+    /// An empty scene for the built program at `program`.
+    pub fn empty(program: &str) -> Scene {
+        let folder =
+            tempfile::Builder::new().prefix("marktwice-scene-").tempdir().expect("a temporary folder");
+        std::fs::write(folder.path().join("marktwice.toml"), "on = \"coop.db\"\nlogbook = \"book\"\n")
+            .expect("written");
+        Scene { folder, program: program.into() }
+    }
+
+    /// A scene with the demo database in `coop.db`.
+    pub fn demo(program: &str) -> Scene {
+        let scene = Scene::empty(program);
+        let rows: Vec<load::Rows> = marktwice_demo::tables()
+            .into_iter()
+            .map(|(table, rows)| load::Rows { table: table.to_owned(), rows })
+            .collect();
+        load::create(
+            &scene.path("coop.db"),
+            marktwice_demo::SQLITE_SCHEMA,
+            &rows,
+            marktwice_demo::SQLITE_AFTER,
+        )
+        .expect("the demo database");
+        scene
+    }
+
+    /// A scene whose `coop.db` is made by `script`.
+    pub fn with(program: &str, script: &str) -> Scene {
+        let scene = Scene::empty(program);
+        scene.db().execute_batch(script).expect("the script");
+        scene
+    }
+
+    /// A path in the scene.
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    /// Writes a file.
+    pub fn write(&self, name: &str, text: impl AsRef<[u8]>) -> PathBuf {
+        let path = self.path(name);
+        std::fs::write(&path, text).expect("written");
+        path
+    }
+
+    /// Another connection to the database, with foreign keys off, as a colleague's shell would have it.
+    pub fn db(&self) -> Connection {
+        let db = Connection::open(self.path("coop.db")).expect("opened");
+        db.pragma_update(None, "foreign_keys", false).expect("set");
+        db
+    }
+
+    /// Runs a script on another connection.
+    pub fn sql(&self, script: &str) {
+        self.db().execute_batch(script).expect(script);
+    }
+
+    /// One value, as text with its storage class: `integer:42`.
+    pub fn value(&self, query: &str) -> String {
+        let sql = format!("SELECT typeof(v) || ':' || coalesce(quote(v), 'NULL') FROM ({query}) AS q(v)");
+        let sql = if query.contains(" AS v") { sql.replace(" AS q(v)", "") } else { sql };
+        self.db().query_row(&sql, [], |r| r.get(0)).unwrap_or_else(|e| panic!("{query}: {e}"))
+    }
+
+    /// Every row of every table, by storage class and content: equal dumps are equal databases.
+    pub fn dump(&self) -> Vec<String> {
+        let db = self.db();
+        let names = "SELECT name, wr FROM pragma_table_list WHERE schema = 'main' AND type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name";
+        let mut statement = db.prepare(names).expect("names");
+        let tables: Vec<(String, bool)> = statement
+            .query_map([], |r| Ok((r.get(0)?, r.get(1)?)))
+            .expect("names")
+            .map(|r| r.expect("name"))
+            .collect();
+        let mut all = Vec::new();
+        for (table, without_rowid) in tables {
+            let first = if without_rowid { "" } else { "rowid, " };
+            let mut rows = db.prepare(&format!("SELECT {first}* FROM \"{table}\"")).expect("table");
+            let width = rows.column_count();
+            let mut lines: Vec<String> = Vec::new();
+            let mut cursor = rows.query([]).expect("rows");
+            while let Some(row) = cursor.next().expect("row") {
+                let cells: Vec<String> =
+                    (0..width).map(|i| format!("{:?}", row.get_ref(i).expect("cell"))).collect();
+                lines.push(format!("{table}: {}", cells.join(" | ")));
+            }
+            lines.sort();
+            all.extend(lines);
+        }
+        all
+    }
+
+    /// The program, ready to be given arguments, in a hermetic environment.
+    pub fn command(&self) -> Command {
+        let mut command = Command::new(&self.program);
+        self.hermetic(&mut command);
+        command
+    }
+
+    fn hermetic(&self, command: &mut Command) {
+        command.current_dir(self.folder.path()).env_clear().envs(self.environment()).stdin(Stdio::null());
+    }
+
+    pub(crate) fn environment(&self) -> Vec<(&'static str, String)> {
+        let home = self.folder.path().display().to_string();
+        vec![
+            ("HOME", home),
+            ("USER", "tester".to_owned()),
+            ("NO_COLOR", "1".to_owned()),
+            ("TERM", "xterm".to_owned()),
+            ("PATH", std::env::var("PATH").unwrap_or_default()),
+        ]
+    }
+
+    /// Runs the program to its end.
+    pub fn run(&self, args: &[&str]) -> Answer {
+        finished(self.command().args(args))
+    }
+
+    /// Runs the program with a text on its standard input.
+    pub fn run_with_input(&self, args: &[&str], input: &str) -> Answer {
+        let file = self.write("standard-input", input);
+        finished(self.command().args(args).stdin(std::fs::File::open(file).expect("input")))
+    }
+
+    /// Runs the program in a terminal.
+    pub fn terminal(&self, args: &[&str]) -> Terminal {
+        Terminal::open(&self.program, args, self.folder.path(), &self.environment())
+    }
+
+    /// The only folder of a database in the logbook.
+    pub fn shelf(&self) -> PathBuf {
+        let mut folders = std::fs::read_dir(self.path("book")).expect("a logbook");
+        folders.find_map(|e| Some(e.ok()?.path()).filter(|p| p.is_dir())).expect("a database in the logbook")
+    }
+
+    /// Folders of runs, oldest first.
+    pub fn runs(&self) -> Vec<PathBuf> {
+        let Ok(entries) = std::fs::read_dir(self.shelf().join("runs")) else { return Vec::new() };
+        let mut all: Vec<PathBuf> = entries.map(|e| e.expect("entry").path()).collect();
+        all.sort();
+        all
+    }
+
+    /// The receipt in a run's folder.
+    pub fn receipt(&self, run: &Path) -> serde_json::Value {
+        let text = std::fs::read_to_string(run.join("receipt.json")).expect("a receipt");
+        serde_json::from_str(&text).expect("JSON")
+    }
+}
+
+/// Runs a command to its end.
+pub fn finished(command: &mut Command) -> Answer {
+    let output = command.output().expect("the program starts");
+    Answer {
+        status: output.status.code(),
+        out: String::from_utf8(output.stdout).expect("UTF-8"),
+        err: String::from_utf8(output.stderr).expect("UTF-8"),
+    }
+}

@@ -35,10 +35,14 @@ fn what(receipt: &Receipt) -> String {
 /// All runs.
 pub(crate) fn history(database: &DatabaseId, entries: &[Entry]) -> String {
     let mut out = format!(
-        "{} ({}) · {} runs\n",
+        "{} ({}) · {}\n",
         styled(BOLD, &cells::escape(&database.name)),
         database.engine,
-        entries.len()
+        if entries.len() == 1 {
+            "1 run".to_owned()
+        } else {
+            format!("{} runs", number(entries.len() as u64))
+        }
     );
     if entries.is_empty() {
         out.push_str("  none yet\n");

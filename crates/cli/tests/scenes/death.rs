@@ -1,0 +1,82 @@
+//! Killed in the middle: the database is as before, and the next command says what happened.
+
+use crate::demo;
+
+const SQL: &str = "UPDATE keeper SET region = 'Moor' WHERE keeper_id IN (3, 5)";
+
+#[test]
+fn killed_inside_the_open_transaction() {
+    let s = demo();
+    let before = s.dump();
+    let mut t = s.terminal(&["apply", "--sql", SQL, "--hold"]);
+    t.wait_for("is open");
+    t.kill();
+    let (status, _) = t.end();
+    assert_eq!(status, None, "it died of the signal");
+    let run = s.receipt(&s.runs()[0])["run"].as_str().unwrap().to_owned();
+    s.run(&["preview", "--sql", SQL])
+        .expect(0)
+        .says(&format!("run {run} was cut off before its COMMIT: it was rolled back, nothing changed"));
+    assert_eq!(s.dump(), before);
+    assert_eq!(s.receipt(&s.runs()[0])["state"], "rolled-back");
+    s.run(&["preview", "--sql", SQL]).expect(0).says_not("cut off");
+    s.run(&["settle"]).expect(0).says("Nothing to settle");
+    s.run(&["apply", "--sql", SQL, "--rows", "2", "--yes"]).expect(0);
+}
+
+/// A large change spills into the file before COMMIT: the dead process leaves a hot journal behind.
+#[test]
+fn a_hot_journal_is_rolled_back_and_said() {
+    let s = demo();
+    let before = s.dump();
+    let db = s.db();
+    db.execute_batch("PRAGMA cache_size = 10; PRAGMA cache_spill = 1; BEGIN; UPDATE inspection SET note = hex(randomblob(200));").unwrap();
+    // A copy taken now is what a machine finds after a power cut.
+    let copy = s.path("cut");
+    std::fs::create_dir(&copy).unwrap();
+    for name in ["coop.db", "coop.db-journal"] {
+        std::fs::copy(s.path(name), copy.join(name)).unwrap();
+    }
+    drop(db);
+    let on = copy.join("coop.db");
+    let on = on.to_str().unwrap();
+    let sql = "UPDATE inspection SET note = 'x' WHERE inspection_id = 418";
+    s.run(&["preview", "--sql", sql, "--on", on])
+        .expect(0)
+        .says("rolled its unfinished transaction back")
+        .says("1 of 3 204");
+    std::fs::rename(copy.join("coop.db"), s.path("coop.db")).unwrap();
+    assert_eq!(s.dump(), before);
+}
+
+/// The moment between `committing` and the final receipt, put back by hand: the rows decide.
+#[test]
+fn a_run_that_was_committing_is_settled_by_its_rows() {
+    for (committed, fits) in [(true, true), (false, true), (false, false)] {
+        let s = demo();
+        s.run(&["apply", "--sql", SQL, "--rows", "2", "--yes"]).expect(0);
+        let folder = s.runs()[0].clone();
+        let mut receipt = s.receipt(&folder);
+        let run = receipt["run"].as_str().unwrap().to_owned();
+        receipt["state"] = "committing".into();
+        std::fs::write(folder.join("receipt.json"), receipt.to_string()).unwrap();
+        std::fs::write(s.shelf().join("unsettled").join(&run), folder.file_name().unwrap().to_str().unwrap())
+            .unwrap();
+        match (committed, fits) {
+            (true, _) => {}
+            (false, true) => s.sql("UPDATE keeper SET region = 'Dale' WHERE keeper_id IN (3, 5)"),
+            (false, false) => s.sql("UPDATE keeper SET region = 'Fell' WHERE keeper_id = 3"),
+        }
+        s.run(&["apply", "--sql", "DELETE FROM sale WHERE sale_id = 1", "--rows", "1", "--yes"])
+            .expect(7)
+            .says("marktwice settle");
+        let (status, word, state) = match (committed, fits) {
+            (true, _) => (0, "committed: its rows are as the run left them", "committed"),
+            (false, true) => (0, "was rolled back", "rolled-back"),
+            (false, false) => (7, "keeper 3", "committing"),
+        };
+        s.run(&["settle"]).expect(status).says(word);
+        assert_eq!(s.receipt(&folder)["state"], state);
+        s.run(&["undo", &run, "--yes"]).expect(if committed { 0 } else { 2 });
+    }
+}

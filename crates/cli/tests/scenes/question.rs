@@ -1,0 +1,104 @@
+//! The questions: before the transaction, inside it, and nobody there.
+
+use crate::demo;
+
+const SQL: &str = "UPDATE keeper SET region = 'Moor' WHERE keeper_id IN (3, 5)";
+
+#[test]
+fn yes_commits_and_says_how_to_take_it_back() {
+    let s = demo();
+    let mut t = s.terminal(&["apply", "--sql", SQL]);
+    t.wait_for("Commit these 2 rows to coop.db? [y/N]");
+    t.write("y\n");
+    let (status, seen) = t.end();
+    assert_eq!(status, Some(0), "{seen}");
+    assert!(seen.contains("2 rows committed as") && seen.contains("marktwice undo"), "{seen}");
+    assert_eq!(s.value("SELECT region FROM keeper WHERE keeper_id = 3"), "text:'Moor'");
+    let mut t = s.terminal(&["undo"]);
+    t.wait_for("Put these 2 rows back in coop.db? [y/N]");
+    t.write("yes\n");
+    assert_eq!(t.end().0, Some(0));
+    assert_eq!(s.value("SELECT region FROM keeper WHERE keeper_id = 3"), "text:'Dale'");
+}
+
+#[test]
+fn anything_else_declines() {
+    let s = demo();
+    let before = s.dump();
+    for (typed, word) in [
+        ("n\n", "Declined"),
+        ("\n", "Declined"),
+        ("yep\n", "Declined"),
+        ("\x03", "Interrupted"),
+        ("\x04", "Nobody"),
+    ] {
+        let mut t = s.terminal(&["apply", "--sql", SQL]);
+        t.wait_for("[y/N]");
+        t.write(typed);
+        let (status, seen) = t.end();
+        assert_eq!(status, Some(6), "{typed:?}: {seen}");
+        assert!(seen.contains(word) && seen.contains("Not begun; nothing changed"), "{typed:?}: {seen}");
+    }
+    assert_eq!(s.dump(), before);
+    assert!(s.runs().is_empty(), "nothing was begun");
+}
+
+#[test]
+fn nobodys_rows_are_locked_while_a_person_reads() {
+    let s = demo();
+    let mut t = s.terminal(&["apply", "--sql", SQL]);
+    t.wait_for("[y/N]");
+    s.sql("UPDATE sale SET kilos = 1 WHERE sale_id = 1");
+    t.write("y\n");
+    assert_eq!(t.end().0, Some(0));
+}
+
+#[test]
+fn hold_asks_inside_and_nobody_else_sees_anything_before_commit() {
+    let s = demo();
+    let before = s.dump();
+    let mut t = s.terminal(&["apply", "--sql", SQL, "--hold"]);
+    t.wait_for("is open: 2 rows matched, 2 changed, every one verified");
+    assert_eq!(s.dump(), before, "seen from another connection");
+    let other = s.db();
+    other.busy_timeout(std::time::Duration::ZERO).unwrap();
+    assert!(
+        other.execute("UPDATE keeper SET phone = 'x' WHERE keeper_id = 3", []).is_err(),
+        "the writer's place is taken"
+    );
+    assert_eq!(s.receipt(&s.runs()[0])["state"], "prepared");
+    t.write("y\n");
+    let (status, seen) = t.end();
+    assert_eq!(status, Some(0), "{seen}");
+    assert_ne!(s.dump(), before);
+    let mut t = s.terminal(&["undo", "--hold"]);
+    t.wait_for("is open: 2 rows matched");
+    t.write("n\n");
+    let (status, seen) = t.end();
+    assert_eq!(status, Some(6), "{seen}");
+    assert!(seen.contains("Rolled back; nothing changed"), "{seen}");
+    assert_ne!(s.dump(), before);
+}
+
+#[test]
+fn without_a_terminal_agreement_needs_what_was_agreed() {
+    let s = demo();
+    let before = s.dump();
+    s.run(&["apply", "--sql", SQL]).expect(6).says("Nobody is there to ask").says("--yes");
+    s.run(&["apply", "--sql", SQL, "--yes"]).expect(2).says("what was agreed to");
+    s.run(&["undo", "--yes"]).expect(2).says("name the run");
+    assert_eq!(s.dump(), before);
+    s.run(&["apply", "--sql", SQL, "--yes", "--rows", "3"]).expect(4).says("2 rows match, 3 expected");
+    s.run(&["apply", "--sql", SQL, "--yes", "--rows", "2", "--changes", "1"]).expect(4).says("1 expected");
+    assert_eq!(s.dump(), before);
+    s.run(&["apply", "--sql", SQL, "--yes", "--rows", "2", "--changes", "2"]).expect(0);
+}
+
+#[test]
+fn a_count_that_is_met_is_still_asked_about_at_a_terminal() {
+    let s = demo();
+    let mut t = s.terminal(&["apply", "--sql", SQL, "--rows", "2"]);
+    t.wait_for("[y/N]");
+    t.write("n\n");
+    assert_eq!(t.end().0, Some(6));
+}

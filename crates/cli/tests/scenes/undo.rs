@@ -1,0 +1,132 @@
+//! Undo: what has changed since stops it and is named cell by cell.
+
+use crate::{demo, scene};
+
+const SQL: &str = "UPDATE keeper SET region = 'Moor' WHERE keeper_id IN (3, 5)";
+
+fn apply(s: &marktwice_testkit::Scene, sql: &str) -> String {
+    s.run(&["apply", "--sql", sql, "--rows", "1+", "--yes", "--format", "json"]).expect(0).run()
+}
+
+#[test]
+fn a_row_that_changed_since_stops_it_and_is_named() {
+    let s = demo();
+    let run = apply(&s, SQL);
+    s.sql("UPDATE keeper SET region = 'Fell', phone = '0' WHERE keeper_id = 5");
+    let before = s.dump();
+    s.run(&["undo", &run, "--yes"])
+        .expect(5)
+        .says("1 row has changed since the run")
+        .says("keeper 5  region: the run left Moor, now Fell")
+        .says("keeper 5  phone:")
+        .says("Not begun; nothing changed");
+    assert_eq!(s.dump(), before);
+    let json = s.run(&["undo", &run, "--yes", "--format", "json"]).expect(5).json();
+    assert_eq!(json["conflicts"]["rows"][0]["cells"][1]["column"], "region");
+    assert_eq!(json["end"], "conflicts");
+}
+
+#[test]
+fn gone_rows_and_taken_keys() {
+    let s = demo();
+    let run = apply(&s, SQL);
+    s.sql("DELETE FROM keeper WHERE keeper_id = 3");
+    s.run(&["undo", &run, "--yes"]).expect(5).says("keeper 3  is gone");
+    let s = demo();
+    let run = apply(&s, "DELETE FROM sale WHERE sale_id IN (7, 8)");
+    s.sql("INSERT INTO sale VALUES (8, 1, 1, '2026-01-01')");
+    let before = s.dump();
+    s.run(&["undo", &run, "--yes"]).expect(5).says("sale 8  another row has its key now");
+    assert_eq!(s.dump(), before);
+}
+
+#[test]
+fn rows_that_the_run_did_not_change_may_change_later() {
+    let s = demo();
+    let run = apply(&s, "UPDATE keeper SET region = 'Moor' WHERE keeper_id IN (3, 5, 8)");
+    s.sql("UPDATE keeper SET phone = '0' WHERE keeper_id = 8");
+    s.run(&["undo", &run, "--yes"]).expect(0).says("2 rows put back");
+    assert_eq!(s.value("SELECT phone FROM keeper WHERE keeper_id = 8"), "text:'0'");
+}
+
+#[test]
+fn letter_case_counts_whatever_the_collation_says() {
+    let s = scene(
+        "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT COLLATE NOCASE); INSERT INTO t VALUES (1, 'x');",
+    );
+    let run = apply(&s, "UPDATE t SET a = 'moor' WHERE id = 1");
+    s.sql("UPDATE t SET a = 'MOOR'");
+    s.run(&["undo", &run, "--yes"]).expect(5).says("the run left moor, now MOOR");
+}
+
+#[test]
+fn which_runs_can_be_undone() {
+    let s = demo();
+    s.run(&["undo", "--rows", "1", "--yes"]).expect(2).says("no committed application");
+    let run = apply(&s, SQL);
+    s.run(&["undo", "zz!", "--yes"]).expect(2).says("there is no run zz!");
+    let undo = s.run(&["undo", &run[..3], "--yes", "--format", "json"]).expect(0).run();
+    s.run(&["undo", &run, "--yes"]).expect(2).says("was taken back already").says(&undo);
+    s.run(&["undo", "--rows", "2", "--yes"]).expect(2).says("no committed application");
+    s.run(&["undo", &undo, "--yes"]).expect(0).says("2 rows put back");
+    // The undo is undone, so the run stands again and can be taken back again.
+    s.run(&["undo", &run, "--yes"]).expect(0);
+    assert_eq!(s.value("SELECT region FROM keeper WHERE keeper_id = 5"), "text:'Dale'");
+}
+
+#[test]
+fn a_changed_table_stops_it() {
+    let s = demo();
+    let run = apply(&s, SQL);
+    s.sql("ALTER TABLE keeper RENAME COLUMN region TO area");
+    s.run(&["undo", &run, "--yes"]).expect(5).says("definition of keeper has changed");
+}
+
+#[test]
+fn a_trigger_that_rewrites_what_is_put_back_is_found_out() {
+    let s = scene(
+        "CREATE TABLE t (id INTEGER PRIMARY KEY, a INT, n INT DEFAULT 0); INSERT INTO t VALUES (1, 1, 0);
+         CREATE TRIGGER count_up AFTER UPDATE OF a ON t BEGIN UPDATE t SET n = n + 1 WHERE id = new.id; END;",
+    );
+    let sql = "UPDATE t SET a = 2 WHERE id = 1";
+    s.run(&["apply", "--sql", sql, "--rows", "1", "--yes"]).expect(3).says("trigger count_up writes t");
+    let run = s
+        .run(&[
+            "apply",
+            "--sql",
+            sql,
+            "--rows",
+            "1",
+            "--yes",
+            "--allow",
+            "undeclared-write",
+            "--format",
+            "json",
+        ])
+        .expect(0)
+        .run();
+    assert_eq!(s.value("SELECT a || '/' || n FROM t"), "text:'2/1'");
+    let before = s.dump();
+    s.run(&["undo", &run, "--yes"]).expect(3).says("count_up");
+    s.run(&["undo", &run, "--yes", "--allow", "undeclared-write"])
+        .expect(4)
+        .says("not what was previewed")
+        .says("n became");
+    assert_eq!(s.dump(), before);
+}
+
+#[test]
+fn a_damaged_snapshot_is_refused() {
+    let s = demo();
+    let run = apply(&s, SQL);
+    let file = s.runs()[0].join("rows.jsonl.zst");
+    let mut bytes = std::fs::read(&file).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 0x55;
+    std::fs::write(&file, bytes).unwrap();
+    let before = s.dump();
+    s.run(&["undo", &run, "--yes"]).expect(1).says("is damaged");
+    std::fs::remove_file(&file).unwrap();
+    s.run(&["undo", &run, "--yes"]).expect(1).says("rows.jsonl.zst");
+    assert_eq!(s.dump(), before);
+}
