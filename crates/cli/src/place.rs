@@ -28,7 +28,16 @@ pub(crate) fn address(common: &Common, config: &Config) -> Result<String, Troubl
             "SQLite database files are taken: a path, or sqlite:PATH",
         ));
     }
-    Ok(given)
+    Ok(shorter(&given))
+}
+
+/// A path below the current folder is shown from there.
+fn shorter(address: &str) -> String {
+    let below = std::env::current_dir().ok().and_then(|here| {
+        let path = marktwice_sqlite::file_of(address);
+        path.strip_prefix(here).ok().map(|p| p.display().to_string())
+    });
+    below.filter(|p| !p.is_empty()).unwrap_or_else(|| address.to_owned())
 }
 
 /// The root of the logbook: the command line, the environment, the configuration, the user's data folder.

@@ -104,7 +104,7 @@ impl Shelf {
     pub fn at(root: &Path, database: &DatabaseId) -> Shelf {
         let tail = hash::texts([database.engine.as_str(), database.identity.as_str()]);
         let plain: String = database
-            .name
+            .identity
             .rsplit(['/', '\\'])
             .next()
             .unwrap_or("")

@@ -136,15 +136,17 @@ impl Scene {
 
     /// One value, as text with its storage class: `integer:42`.
     pub fn value(&self, query: &str) -> String {
-        let sql = format!("SELECT typeof(v) || ':' || coalesce(quote(v), 'NULL') FROM ({query}) AS q(v)");
-        let sql = if query.contains(" AS v") { sql.replace(" AS q(v)", "") } else { sql };
+        let sql = format!("SELECT typeof(v) || ':' || quote(v) FROM (SELECT ({query}) AS v)");
         self.db().query_row(&sql, [], |r| r.get(0)).unwrap_or_else(|e| panic!("{query}: {e}"))
     }
 
     /// Every row of every table, by storage class and content: equal dumps are equal databases.
     pub fn dump(&self) -> Vec<String> {
         let db = self.db();
-        let names = "SELECT name, wr FROM pragma_table_list WHERE schema = 'main' AND type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name";
+        // The row identity of a table with a key of its own is the engine's business, as VACUUM shows.
+        let names = "SELECT name, wr OR EXISTS (SELECT 1 FROM pragma_index_list(l.name) WHERE \"unique\") \
+                     FROM pragma_table_list AS l WHERE schema = 'main' AND type = 'table' \
+                     AND name NOT LIKE 'sqlite_%' ORDER BY name";
         let mut statement = db.prepare(names).expect("names");
         let tables: Vec<(String, bool)> = statement
             .query_map([], |r| Ok((r.get(0)?, r.get(1)?)))
@@ -152,8 +154,8 @@ impl Scene {
             .map(|r| r.expect("name"))
             .collect();
         let mut all = Vec::new();
-        for (table, without_rowid) in tables {
-            let first = if without_rowid { "" } else { "rowid, " };
+        for (table, keyed) in tables {
+            let first = if keyed { "" } else { "rowid, " };
             let mut rows = db.prepare(&format!("SELECT {first}* FROM \"{table}\"")).expect("table");
             let width = rows.column_count();
             let mut lines: Vec<String> = Vec::new();

@@ -177,7 +177,7 @@ fn no_room_for_the_snapshot_before_commit() {
             "--yes",
         ]))
     };
-    for blocks in ["60", "300", "700", "1000"] {
+    for blocks in ["60", "300", "700"] {
         let answer = limited(blocks);
         assert_ne!(answer.status, Some(0), "{blocks}: {}{}", answer.out, answer.err);
         assert_eq!(answer.status, Some(1), "{blocks}: {}{}", answer.out, answer.err);

@@ -54,7 +54,7 @@ fn every_kind_of_key() {
         ("t (k, a INT)", "(1, 1), (1, 1), (NULL, 3)"),
         ("t (rowid TEXT, a INT)", "('x', 1), ('x', 1), ('y', 3)"),
         ("t (k INTEGER PRIMARY KEY DESC, a INT)", "(3, 1), (NULL, 2), (NULL, 2)"),
-        ("t (k INT PRIMARY KEY, a INT) STRICT", "(1, 1), (2, 2), (NULL, 3)"),
+        ("t (k INT PRIMARY KEY, a INT) STRICT", "(1, 1), (2, 2), (7, 3)"),
         ("t (k INTEGER PRIMARY KEY AUTOINCREMENT, a INT, b AS (a + 1) STORED)", "(5, 1), (6, 2), (9, 3)"),
         (
             "\"odd \"\"name\" (\"k k\" TEXT, \"select\" INT, a INT, PRIMARY KEY (\"k k\", \"select\"))",

@@ -41,6 +41,8 @@ pub(crate) fn engine(error: rusqlite::Error) -> EngineError {
 
 fn constraint(code: i32, message: String) -> EngineError {
     let kind = match code {
+        // RESTRICT is carried out by a trigger of the engine's own, and reported as one.
+        _ if message.starts_with("FOREIGN KEY") => Constraint::ForeignKey,
         ffi::SQLITE_CONSTRAINT_NOTNULL => Constraint::NotNull,
         ffi::SQLITE_CONSTRAINT_CHECK => Constraint::Check,
         ffi::SQLITE_CONSTRAINT_FOREIGNKEY => Constraint::ForeignKey,

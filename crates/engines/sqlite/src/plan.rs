@@ -240,6 +240,9 @@ fn compile_error(
             return unknown_name(connection, source, statement, name.trim(), what, offset_of(&error));
         }
     }
+    if text.ends_with("because it is a view") || text.ends_with("may not be modified") {
+        return not_writable(source, statement, &text);
+    }
     let at = offset_of(&error);
     let near_word = text.strip_prefix("near \"").and_then(|rest| rest.split('"').next());
     let (start, end) = match (at, near_word) {
@@ -267,6 +270,28 @@ fn compile_error(
         .at(marktwice_core::Place::in_source(source, start, end))
         .hint(hint);
     EngineError::Syntax(Box::new(finding))
+}
+
+/// A view, or a table of the engine's own.
+fn not_writable(source: &str, statement: Slice, text: &str) -> EngineError {
+    let view = text.ends_with("because it is a view");
+    let name = text
+        .trim_start_matches("cannot modify ")
+        .trim_start_matches("table ")
+        .split(' ')
+        .next()
+        .unwrap_or("");
+    let tokens = tokenize(source, &SQLiteDialect {}).unwrap_or_default();
+    let slice = tokens.iter().find(|t| t.name() == Some(name)).map_or(statement, |t| t.slice);
+    let (what, hint) = if view {
+        ("is a view and has no rows of its own", "write the change for the view's base table")
+    } else {
+        ("is a table of SQLite's own", "change the tables that are yours")
+    };
+    let finding = Finding::new(Code::NotUnderstood, format!("{name} {what}"))
+        .at(marktwice_core::Place::in_source(source, slice.start, slice.end))
+        .hint(hint);
+    EngineError::Refused(Box::new(finding))
 }
 
 fn unknown_name(
