@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::cell::{diff, pick};
+use crate::cell::pick;
 use crate::hash::{Fingerprint, RowHash, ShortHash};
 use crate::table::Target;
 use crate::value::Value;
@@ -138,23 +138,25 @@ impl Parts {
 pub struct Marker {
     parts: Parts,
     summary: MarkSummary,
+    buffer: Vec<u8>,
 }
 
 impl Marker {
     /// A marker that has seen no row yet.
     pub fn new(parts: Parts) -> Self {
-        Marker { parts, summary: MarkSummary::default() }
+        Marker { parts, summary: MarkSummary::default(), buffer: Vec::new() }
     }
 
     /// Takes one row into the mark and gives its record.
     pub fn take(&mut self, row: &HeldRow) -> MarkRow {
-        let related = RowHash::of(row.key.iter().chain(pick(&row.before, &self.parts.related)));
-        let rest = RowHash::of(row.key.iter().chain(pick(&row.before, &self.parts.rest)));
+        let buffer = &mut self.buffer;
+        let related = RowHash::with(buffer, row.key.iter().chain(pick(&row.before, &self.parts.related)));
+        let rest = RowHash::with(buffer, row.key.iter().chain(pick(&row.before, &self.parts.rest)));
         let (after, changed) = match &row.after {
-            After::Gone => (RowHash::of(&row.key), true),
+            After::Gone => (RowHash::with(buffer, &row.key), true),
             After::Row(values) => (
-                RowHash::of(row.key.iter().chain(pick(values, &self.parts.after))),
-                !diff(&row.before, values).is_empty(),
+                RowHash::with(buffer, row.key.iter().chain(pick(values, &self.parts.after))),
+                row.before != *values,
             ),
         };
         self.summary.matched += 1;

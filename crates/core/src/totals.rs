@@ -5,6 +5,9 @@ use serde_json::{Number, Value as Json};
 
 use crate::value::Value;
 
+/// Sums are rounded to as many decimals as the values have, and to no more than this.
+const MOST_DECIMALS: usize = 10;
+
 /// The running total of one column on one side.
 #[derive(Debug, Clone, Default)]
 struct Side {
@@ -27,7 +30,9 @@ impl Side {
             }
             Value::Real(r) if r.is_finite() => {
                 self.any_real = true;
-                self.decimals = self.decimals.max(decimals(*r));
+                if self.decimals < MOST_DECIMALS {
+                    self.decimals = self.decimals.max(decimals(*r));
+                }
                 // Neumaier's compensated sum: the order of rows must not show in the last digits.
                 let sum = self.reals + r;
                 self.lost +=
@@ -58,7 +63,7 @@ impl Side {
 
 fn decimals(r: f64) -> usize {
     let text = format!("{r}");
-    text.split_once('.').map_or(0, |(_, d)| d.len()).min(10)
+    text.split_once('.').map_or(0, |(_, d)| d.len()).min(MOST_DECIMALS)
 }
 
 fn number(r: f64, decimals: usize, real: bool) -> Json {

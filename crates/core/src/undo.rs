@@ -31,14 +31,13 @@ impl RowChange {
     }
 
     /// The change that takes this one back.
-    pub fn inverse(&self) -> RowChange {
-        RowChange {
-            ordinal: self.ordinal,
-            key: self.key_now().to_vec(),
-            key_after: self.key_after.as_ref().map(|_| self.key.clone()),
-            before: self.after.clone(),
-            after: self.before.clone(),
-        }
+    #[must_use]
+    pub fn inverse(self) -> RowChange {
+        let (key, key_after) = match self.key_after {
+            Some(after) => (after, Some(self.key)),
+            None => (self.key, None),
+        };
+        RowChange { ordinal: self.ordinal, key, key_after, before: self.after, after: self.before }
     }
 }
 
@@ -102,7 +101,7 @@ mod tests {
             before: Some(vec![Value::Int(1)]),
             after: Some(vec![Value::Int(2)]),
         };
-        assert_eq!(change.inverse().key_now(), [Value::Int(1)]);
-        assert_eq!(change.inverse().inverse(), change);
+        assert_eq!(change.clone().inverse().key_now(), [Value::Int(1)]);
+        assert_eq!(change.clone().inverse().inverse(), change);
     }
 }

@@ -5,6 +5,10 @@
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
+use std::fmt;
+
+use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
+use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Number, Value as Json};
 
 /// Largest integer magnitude that every JSON reader keeps exactly (2^53 - 1).
@@ -130,20 +134,99 @@ impl Value {
     }
 }
 
+/// Writes the form of [`Value::to_json`] without making a tree of it.
+impl Serialize for Value {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let tagged = |serializer: S, tag: &'static str, text: &str| {
+            let mut map = serializer.serialize_map(Some(1))?;
+            map.serialize_entry(tag, text)?;
+            map.end()
+        };
+        match self {
+            Value::Null => serializer.serialize_unit(),
+            Value::Bool(b) => serializer.serialize_bool(*b),
+            Value::Int(i) if (-JSON_SAFE..=JSON_SAFE).contains(i) => serializer.serialize_i64(*i),
+            Value::Int(i) => tagged(serializer, "int", &i.to_string()),
+            Value::Real(r) if r.is_finite() => serializer.serialize_f64(*r),
+            Value::Real(r) => {
+                let text = if r.is_nan() {
+                    "NaN"
+                } else if *r > 0.0 {
+                    "Infinity"
+                } else {
+                    "-Infinity"
+                };
+                tagged(serializer, "real", text)
+            }
+            Value::Decimal(d) => tagged(serializer, "decimal", d),
+            Value::Text(s) => serializer.serialize_str(s),
+            Value::TextBytes(b) => tagged(serializer, "text_bytes", &BASE64.encode(b)),
+            Value::Bytes(b) => tagged(serializer, "bytes", &BASE64.encode(b)),
+        }
+    }
+}
+
+/// Reads what [`Value`]'s `Serialize` writes.
+impl<'de> Deserialize<'de> for Value {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        deserializer.deserialize_any(ValueVisitor)
+    }
+}
+
+struct ValueVisitor;
+
+impl<'de> Visitor<'de> for ValueVisitor {
+    type Value = Value;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a value: null, a boolean, a number, a string, or an object with one tag")
+    }
+
+    fn visit_unit<E: serde::de::Error>(self) -> Result<Value, E> {
+        Ok(Value::Null)
+    }
+
+    fn visit_bool<E: serde::de::Error>(self, b: bool) -> Result<Value, E> {
+        Ok(Value::Bool(b))
+    }
+
+    fn visit_i64<E: serde::de::Error>(self, i: i64) -> Result<Value, E> {
+        Ok(Value::Int(i))
+    }
+
+    fn visit_u64<E: serde::de::Error>(self, u: u64) -> Result<Value, E> {
+        i64::try_from(u).map(Value::Int).map_err(|_| E::custom("an integer beyond 64 bits"))
+    }
+
+    fn visit_f64<E: serde::de::Error>(self, r: f64) -> Result<Value, E> {
+        Ok(Value::Real(r))
+    }
+
+    fn visit_str<E: serde::de::Error>(self, s: &str) -> Result<Value, E> {
+        Ok(Value::Text(s.to_owned()))
+    }
+
+    fn visit_string<E: serde::de::Error>(self, s: String) -> Result<Value, E> {
+        Ok(Value::Text(s))
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Value, A::Error> {
+        use serde::de::Error;
+        let Some((tag, text)) = map.next_entry::<String, String>()? else {
+            return Err(A::Error::custom("an object without a tag"));
+        };
+        if map.next_key::<String>()?.is_some() {
+            return Err(A::Error::custom("an object with more than one tag"));
+        }
+        let mut object = Map::new();
+        object.insert(tag, Json::String(text));
+        Value::from_json(&Json::Object(object)).map_err(A::Error::custom)
+    }
+}
+
 /// A list of values as a JSON array.
 pub fn list_to_json(values: &[Value]) -> Json {
     Json::Array(values.iter().map(Value::to_json).collect())
-}
-
-/// Reads [`list_to_json`] back.
-///
-/// # Errors
-/// When the JSON is not an array of values.
-pub fn list_from_json(json: &Json) -> Result<Vec<Value>, NotAValue> {
-    match json {
-        Json::Array(items) => items.iter().map(Value::from_json).collect(),
-        other => Err(NotAValue(shorten(&other.to_string()))),
-    }
 }
 
 fn shorten(text: &str) -> String {
@@ -183,6 +266,8 @@ mod tests {
             let text = value.to_json().to_string();
             let back = Value::from_json(&serde_json::from_str(&text).unwrap()).unwrap();
             assert_eq!(value, back, "{text}");
+            assert_eq!(serde_json::to_string(&value).unwrap(), text, "both ways of writing agree");
+            assert_eq!(serde_json::from_str::<Value>(&text).unwrap(), value, "both ways of reading agree");
         }
     }
 
@@ -198,6 +283,7 @@ mod tests {
     fn foreign_json_is_refused() {
         for text in ["[1]", "{}", r#"{"int":"x"}"#, r#"{"int":"1","real":"NaN"}"#, r#"{"bytes":"%"}"#] {
             assert!(Value::from_json(&serde_json::from_str(text).unwrap()).is_err(), "{text}");
+            assert!(serde_json::from_str::<Value>(text).is_err(), "{text}");
         }
     }
 }

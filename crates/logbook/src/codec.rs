@@ -1,119 +1,195 @@
-//! The JSON form of one row of a mark and of one row of a snapshot.
+//! The JSON form of one row of a mark and of one row of a snapshot. Rows come by the million, so they are written
+//! and read without making a tree of JSON values first.
 
+use std::borrow::Cow;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD_NO_PAD as BASE64;
 use marktwice_core::ShortHash;
 use marktwice_core::Value;
-use marktwice_core::cell::diff;
 use marktwice_core::mark::MarkRow;
 use marktwice_core::record::Role;
 use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
-use marktwice_core::value::{list_from_json, list_to_json};
-use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value as Json};
+use serde::de::{MapAccess, SeqAccess, Visitor};
+use serde::ser::SerializeMap;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-/// A row of a mark: `{"k":[418],"r":"…","o":"…","a":"…"}`.
+/// A row of a mark: `{"k":[418],"h":"…"}`, the hashes as 24 bytes in base64: related, rest, after.
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct MarkLine {
-    k: Json,
-    r: String,
-    o: String,
-    a: String,
+pub(crate) struct MarkLine<'a> {
+    k: Cow<'a, [Value]>,
+    h: String,
 }
 
-impl MarkLine {
-    pub(crate) fn of(row: &MarkRow) -> Self {
-        MarkLine {
-            k: list_to_json(&row.key),
-            r: row.related.to_hex(),
-            o: row.rest.to_hex(),
-            a: row.after.to_hex(),
+impl<'a> MarkLine<'a> {
+    pub(crate) fn of(row: &'a MarkRow) -> Self {
+        let mut bytes = [0u8; 24];
+        let hashes = [row.related, row.rest, row.after];
+        for (part, hash) in bytes.chunks_exact_mut(8).zip(hashes) {
+            part.copy_from_slice(&hash.0.to_le_bytes());
         }
+        MarkLine { k: Cow::Borrowed(&row.key), h: BASE64.encode(bytes) }
     }
 
-    pub(crate) fn row(&self) -> Option<MarkRow> {
-        Some(MarkRow {
-            key: list_from_json(&self.k).ok()?,
-            related: ShortHash::from_hex(&self.r)?,
-            rest: ShortHash::from_hex(&self.o)?,
-            after: ShortHash::from_hex(&self.a)?,
-        })
+    pub(crate) fn row(self) -> Option<MarkRow> {
+        let bytes = BASE64.decode(&self.h).ok().filter(|b| b.len() == 24)?;
+        let hash = |at: usize| -> Option<ShortHash> {
+            let part: [u8; 8] = bytes.get(at..at + 8)?.try_into().ok()?;
+            Some(ShortHash(u64::from_le_bytes(part)))
+        };
+        Some(MarkRow { key: self.k.into_owned(), related: hash(0)?, rest: hash(8)?, after: hash(16)? })
     }
 }
 
-/// A row of a snapshot. `after` is null for a row that went, an array for one that came in, else an object of the
-/// columns that differ; `before` is null for a row that came in.
-#[derive(Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(crate) struct RowLine {
+/// A row of a snapshot, to be written. `after` is null for a row that went, an array for one that came in, else an
+/// object of the columns that differ; `before` is null for a row that came in.
+#[derive(Serialize)]
+pub(crate) struct RowLine<'a> {
     step: u32,
     table: u32,
     role: Role,
     n: i64,
-    key: Json,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    key_after: Option<Json>,
-    before: Json,
-    after: Json,
+    key: &'a [Value],
+    #[serde(skip_serializing_if = "Option::is_none")]
+    key_after: Option<&'a [Value]>,
+    before: Option<&'a [Value]>,
+    after: After<'a>,
 }
 
-impl RowLine {
-    pub(crate) fn of(change: &RowChange, target: &Target) -> Self {
-        let after = match (&change.before, &change.after) {
-            (_, None) => Json::Null,
-            (None, Some(row)) => list_to_json(row),
-            (Some(before), Some(after)) => {
-                let cells = diff(before, after).into_iter();
-                Json::Object(
-                    cells
-                        .filter_map(|c| Some((target.columns.get(c.column)?.name.clone(), c.after.to_json())))
-                        .collect::<Map<_, _>>(),
-                )
+enum After<'a> {
+    Gone,
+    Whole(&'a [Value]),
+    Cells { before: &'a [Value], after: &'a [Value], target: &'a Target },
+}
+
+impl Serialize for After<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            After::Gone => serializer.serialize_unit(),
+            After::Whole(row) => row.serialize(serializer),
+            After::Cells { before, after, target } => {
+                let mut map = serializer.serialize_map(None)?;
+                for ((was, is), column) in before.iter().zip(*after).zip(&target.columns) {
+                    if was != is {
+                        map.serialize_entry(&column.name, is)?;
+                    }
+                }
+                map.end()
             }
+        }
+    }
+}
+
+impl<'a> RowLine<'a> {
+    pub(crate) fn of(change: &'a RowChange, target: &'a Target) -> Self {
+        let after = match (&change.before, &change.after) {
+            (_, None) => After::Gone,
+            (None, Some(row)) => After::Whole(row),
+            (Some(before), Some(after)) => After::Cells { before, after, target },
         };
         RowLine {
             step: 0,
             table: 0,
             role: Role::Target,
             n: change.ordinal,
-            key: list_to_json(&change.key),
-            key_after: change.key_after.as_deref().map(list_to_json),
-            before: change.before.as_deref().map_or(Json::Null, list_to_json),
+            key: &change.key,
+            key_after: change.key_after.as_deref(),
+            before: change.before.as_deref(),
             after,
         }
     }
+}
 
+/// A row of a snapshot, as it is read.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct ReadLine {
+    step: u32,
+    table: u32,
+    role: Role,
+    n: i64,
+    key: Vec<Value>,
+    #[serde(default)]
+    key_after: Option<Vec<Value>>,
+    before: Option<Vec<Value>>,
+    after: ReadAfter,
+}
+
+enum ReadAfter {
+    Gone,
+    Whole(Vec<Value>),
+    Cells(Vec<(String, Value)>),
+}
+
+impl<'de> Deserialize<'de> for ReadAfter {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Reader;
+        impl<'de> Visitor<'de> for Reader {
+            type Value = ReadAfter;
+
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("null, a row, or the columns that differ")
+            }
+
+            fn visit_unit<E: serde::de::Error>(self) -> Result<ReadAfter, E> {
+                Ok(ReadAfter::Gone)
+            }
+
+            fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<ReadAfter, A::Error> {
+                let mut row = Vec::new();
+                while let Some(value) = seq.next_element()? {
+                    row.push(value);
+                }
+                Ok(ReadAfter::Whole(row))
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<ReadAfter, A::Error> {
+                let mut cells = Vec::new();
+                while let Some(cell) = map.next_entry()? {
+                    cells.push(cell);
+                }
+                Ok(ReadAfter::Cells(cells))
+            }
+        }
+        deserializer.deserialize_any(Reader)
+    }
+}
+
+impl ReadLine {
     /// The row, or what is wrong with the line.
-    pub(crate) fn change(&self, target: &Target) -> Result<RowChange, String> {
+    pub(crate) fn change(self, target: &Target) -> Result<RowChange, String> {
         if self.step != 0 || self.table != 0 || self.role != Role::Target {
             return Err("it holds rows of a kind that this version does not put back".to_owned());
         }
-        let list = |json: &Json| list_from_json(json).map_err(|e| e.to_string());
-        let full = |json: &Json| -> Result<Vec<Value>, String> {
-            let row = list(json)?;
-            if row.len() == target.columns.len() { Ok(row) } else { Err("a row of another width".to_owned()) }
-        };
-        let before = if self.before.is_null() { None } else { Some(full(&self.before)?) };
-        let after = match (&self.after, &before) {
-            (Json::Null, _) => None,
-            (Json::Array(_), None) => Some(full(&self.after)?),
-            (Json::Object(cells), Some(before)) => {
+        let width = target.columns.len();
+        let whole = |row: &Vec<Value>| row.len() == width;
+        let after = match (self.after, &self.before) {
+            (ReadAfter::Gone, Some(_)) => None,
+            (ReadAfter::Whole(row), None) if whole(&row) => Some(row),
+            (ReadAfter::Cells(cells), Some(before)) => {
                 let mut row = before.clone();
-                for (name, json) in cells {
-                    let at = target.columns.iter().position(|c| c.name == *name);
+                for (name, value) in cells {
+                    let at = target.columns.iter().position(|c| c.name == name);
                     let cell =
                         at.and_then(|at| row.get_mut(at)).ok_or_else(|| format!("no column {name}"))?;
-                    *cell = Value::from_json(json).map_err(|e| e.to_string())?;
+                    *cell = value;
                 }
                 Some(row)
             }
             _ => return Err("before and after do not go together".to_owned()),
         };
-        if before.is_none() && after.is_none() {
-            return Err("neither before nor after".to_owned());
+        if self.before.as_ref().is_some_and(|row| !whole(row)) {
+            return Err("a row of another width".to_owned());
         }
-        let key_after = self.key_after.as_ref().map(list).transpose()?;
-        Ok(RowChange { ordinal: self.n, key: list(&self.key)?, key_after, before, after })
+        Ok(RowChange {
+            ordinal: self.n,
+            key: self.key,
+            key_after: self.key_after,
+            before: self.before,
+            after,
+        })
     }
 }
 
@@ -147,10 +223,10 @@ mod tests {
         ] {
             let change = RowChange { ordinal: 7, key: vec![Value::Int(1)], key_after, before, after };
             let text = serde_json::to_string(&RowLine::of(&change, &target)).unwrap();
-            let back: RowLine = serde_json::from_str(&text).unwrap();
+            let back: ReadLine = serde_json::from_str(&text).unwrap();
             assert_eq!(back.change(&target).unwrap(), change, "{text}");
         }
         let bad = r#"{"step":0,"table":0,"role":"target","n":1,"key":[1],"before":[1],"after":null}"#;
-        assert!(serde_json::from_str::<RowLine>(bad).unwrap().change(&target).is_err());
+        assert!(serde_json::from_str::<ReadLine>(bad).unwrap().change(&target).is_err());
     }
 }

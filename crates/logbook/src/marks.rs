@@ -48,7 +48,7 @@ fn read(path: &Path, give: &mut dyn FnMut(&MarkRow)) -> Result<(MarkHeader, Mark
     let trailer: MarkTrailer = loop {
         match reader.next()? {
             Line::Row(line) => {
-                let row = serde_json::from_slice::<MarkLine>(line).ok().and_then(|l| l.row());
+                let row = serde_json::from_slice::<MarkLine<'_>>(line).ok().and_then(MarkLine::row);
                 let Some(row) = row else { return Err(reader.damaged("it is not a row of a mark")) };
                 rows += 1;
                 give(&row);

@@ -11,20 +11,20 @@ use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_port::{LogError, SnapshotReader, SnapshotWriter};
 
-use crate::codec::RowLine;
+use crate::codec::{ReadLine, RowLine};
 use crate::lines::{Line, LineReader, LineWriter, damaged, file_checksum};
 
 /// The snapshot's name inside a run's folder.
 pub(crate) const FILE: &str = "rows.jsonl.zst";
 
-fn add(totals: &mut SnapshotTotals, change: &RowChange) {
+fn add(totals: &mut SnapshotTotals, change: &RowChange, buffer: &mut Vec<u8>) {
     totals.rows += 1;
     totals.changed += u64::from(change.differs());
     if let Some(before) = &change.before {
-        totals.before.add(&RowHash::of(before));
+        totals.before.add(&RowHash::with(buffer, before));
     }
     if let Some(after) = &change.after {
-        totals.after.add(&RowHash::of(after));
+        totals.after.add(&RowHash::with(buffer, after));
     }
 }
 
@@ -40,19 +40,26 @@ pub(crate) struct Writer {
     target: Target,
     totals: SnapshotTotals,
     path: PathBuf,
+    buffer: Vec<u8>,
 }
 
 impl Writer {
     pub(crate) fn new(folder: &Path, header: &SnapshotHeader) -> Result<Self, LogError> {
         let path = folder.join(FILE);
         let target = only_target(header, &path)?;
-        Ok(Writer { lines: LineWriter::new(&path, header)?, target, totals: SnapshotTotals::default(), path })
+        Ok(Writer {
+            lines: LineWriter::new(&path, header)?,
+            target,
+            totals: SnapshotTotals::default(),
+            path,
+            buffer: Vec::new(),
+        })
     }
 }
 
 impl SnapshotWriter for Writer {
     fn row(&mut self, row: &RowChange) -> Result<(), LogError> {
-        add(&mut self.totals, row);
+        add(&mut self.totals, row, &mut self.buffer);
         self.lines.line(&RowLine::of(row, &self.target))
     }
 
@@ -87,6 +94,7 @@ pub(crate) struct Reader {
     totals: SnapshotTotals,
     path: PathBuf,
     ended: bool,
+    buffer: Vec<u8>,
 }
 
 impl Reader {
@@ -104,6 +112,7 @@ impl Reader {
             totals: SnapshotTotals::default(),
             path: path.to_owned(),
             ended: false,
+            buffer: Vec::new(),
         })
     }
 }
@@ -119,10 +128,10 @@ impl SnapshotReader for Reader {
         }
         match self.lines.next()? {
             Line::Row(line) => {
-                let decoded = serde_json::from_slice::<RowLine>(line).map_err(|e| e.to_string());
+                let decoded = serde_json::from_slice::<ReadLine>(line).map_err(|e| e.to_string());
                 match decoded.and_then(|row| row.change(&self.target)) {
                     Ok(change) => {
-                        add(&mut self.totals, &change);
+                        add(&mut self.totals, &change, &mut self.buffer);
                         Ok(Some(change))
                     }
                     Err(what) => Err(self.lines.damaged(&what)),

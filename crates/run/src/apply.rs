@@ -3,7 +3,7 @@
 use marktwice_core::mark::{Agreement as MarkAgreement, agreement};
 use marktwice_core::receipt::{Receipt, RunKind, RunState, StepReceipt};
 use marktwice_core::record::RECEIPT_FORMAT;
-use marktwice_port::{Intent, Logbook};
+use marktwice_port::{Intent, Logbook, Mark};
 
 use crate::context::{Answer, Context, Question, Talk};
 use crate::mark::{Agreed, ground_shifted, moved_between, step_record};
@@ -50,17 +50,20 @@ pub fn apply(
         ));
     }
     let taken = take(context, change, options.show)?;
-    let Taken { preview, plan, book } = &taken;
+    let Taken { preview, plan, summary, book } = &taken;
     talk.show(preview);
-    let own = Agreed::new(book.mark(preview.mark.as_deref())?);
+    let own = preview.mark.clone().unwrap_or_default();
     let (agreed, by) = match &options.mark {
-        None => (own, if change.rows.is_some() { "expected count" } else { "answered" }),
+        None => {
+            let by = if change.rows.is_some() { "expected count" } else { "answered" };
+            (Agreed { name: own, summary: *summary, book: &**book }, by)
+        }
         Some(name) => {
-            let kept = Agreed::new(book.mark(Some(name))?);
-            if let Some(end) = held_to(&kept, &own, &taken)? {
+            let kept = book.mark(Some(name))?;
+            if let Some(end) = held_to(&*kept, &taken)? {
                 return Ok(RunOutcome::not_begun(end));
             }
-            (kept, "mark")
+            (Agreed { name: name.clone(), summary: *kept.summary(), book: &**book }, "mark")
         }
     };
     if let Some(end) = refusal(preview) {
@@ -79,7 +82,7 @@ pub fn apply(
         allowed: preview.allowed.clone(),
         changes: change.changes,
     };
-    let mark = agreed.mark.header().mark.clone();
+    let mark = agreed.name.clone();
     let prepared = Prepared::new(context, &**book as &dyn Logbook, facts, &change.source, &mut |run| {
         first_receipt(context, change, &taken, run, &mark, by)
     })?;
@@ -127,8 +130,8 @@ fn s(preview: &Preview) -> &'static str {
 }
 
 /// Compares the fresh preview with the mark that the application is held to.
-fn held_to(kept: &Agreed, own: &Agreed, taken: &Taken) -> Result<Option<End>, Failure> {
-    let header = kept.mark.header();
+fn held_to(kept: &dyn Mark, taken: &Taken) -> Result<Option<End>, Failure> {
+    let header = kept.header();
     let same = header.steps.first().is_some_and(|s| s.statement_hash == taken.plan.statement_hash);
     if !same {
         return Err(Failure::usage(
@@ -139,8 +142,11 @@ fn held_to(kept: &Agreed, own: &Agreed, taken: &Taken) -> Result<Option<End>, Fa
     if let Some(shift) = ground_shifted(header, &taken.plan) {
         return Ok(Some(End::Changed(shift)));
     }
-    match agreement(&kept.summary, &own.summary) {
-        MarkAgreement::Moved => Ok(Some(End::Moved(moved_between(&*kept.mark, &*own.mark)?))),
+    match agreement(kept.summary(), &taken.summary) {
+        MarkAgreement::Moved => {
+            let own = taken.book.mark(taken.preview.mark.as_deref())?;
+            Ok(Some(End::Moved(moved_between(kept, &*own)?)))
+        }
         MarkAgreement::Same | MarkAgreement::UnrelatedOnly => Ok(None),
     }
 }

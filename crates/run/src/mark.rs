@@ -4,7 +4,7 @@ use marktwice_core::mark::{MarkRow, MarkSummary, Marker};
 use marktwice_core::moved::{Moved, find};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::record::{MARK_FORMAT, MARK_VERSION, MarkHeader, StepRecord};
-use marktwice_port::{EngineError, Intent, LogError, Mark, Plan, Tx};
+use marktwice_port::{EngineError, Intent, LogError, Logbook, Mark, Plan, Tx};
 
 use crate::context::Context;
 use crate::outcome::Failure;
@@ -74,7 +74,8 @@ fn sink(error: LogError) -> EngineError {
 }
 
 /// Finds the rows that moved between a kept mark and the rows that are held in the transaction.
-pub(crate) fn moved(mark: &dyn Mark, tx: &mut dyn Tx, plan: &Plan) -> Result<Moved, EngineError> {
+pub(crate) fn moved(agreed: &Agreed<'_>, tx: &mut dyn Tx, plan: &Plan) -> Result<Moved, EngineError> {
+    let mark = agreed.book.mark(Some(&agreed.name)).map_err(sink)?;
     let mut first = |give: &mut dyn FnMut(&MarkRow)| mark.rows(give).map_err(sink);
     let mut second = |give: &mut dyn FnMut(&MarkRow)| -> Result<(), EngineError> {
         let mut marker = Marker::new(plan.parts.clone());
@@ -91,15 +92,9 @@ pub(crate) fn moved_between(first: &dyn Mark, second: &dyn Mark) -> Result<Moved
     find(&mut |give| first.rows(give), &mut |give| second.rows(give), NAMED)
 }
 
-/// A mark as it was agreed to.
-pub(crate) struct Agreed {
-    pub(crate) mark: Box<dyn Mark>,
+/// A mark as it was agreed to. The file is read again only when rows have moved: its totals decide.
+pub(crate) struct Agreed<'a> {
+    pub(crate) name: String,
     pub(crate) summary: MarkSummary,
-}
-
-impl Agreed {
-    pub(crate) fn new(mark: Box<dyn Mark>) -> Self {
-        let summary = *mark.summary();
-        Agreed { mark, summary }
-    }
+    pub(crate) book: &'a dyn Logbook,
 }

@@ -167,7 +167,7 @@ impl<'a, 's> Begun<'a, 's> {
         mut self,
         plan: &Plan,
         change: &Change,
-        agreed: &Agreed,
+        agreed: &Agreed<'_>,
     ) -> Result<Marked<'a, 's>, Ended> {
         let context = self.run.context;
         let mut marker = Marker::new(plan.parts.clone());
@@ -189,7 +189,7 @@ impl<'a, 's> Begun<'a, 's> {
                 self.run.receipt.settings.push(note);
             }
             Agreement::Moved => {
-                return Err(match moved(&*agreed.mark, &mut *self.tx, plan) {
+                return Err(match moved(agreed, &mut *self.tx, plan) {
                     Ok(moved) => self.end(End::Moved(moved)),
                     Err(error) => self.end(End::Failed(unwrap_sink(error))),
                 });

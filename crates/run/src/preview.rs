@@ -174,6 +174,7 @@ impl Preview {
 pub(crate) struct Taken {
     pub(crate) preview: Preview,
     pub(crate) plan: Plan,
+    pub(crate) summary: MarkSummary,
     pub(crate) book: Box<dyn Logbook>,
 }
 
@@ -234,7 +235,7 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
         Shown { rows, totals, notes, mark: name },
         &*book,
     )?;
-    Ok(Taken { preview, plan, book })
+    Ok(Taken { preview, plan, summary, book })
 }
 
 /// Somebody asked to stop while rows were handed over.

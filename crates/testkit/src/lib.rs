@@ -156,7 +156,9 @@ impl Scene {
         let mut all = Vec::new();
         for (table, keyed) in tables {
             let first = if keyed { "" } else { "rowid, " };
-            let mut rows = db.prepare(&format!("SELECT {first}* FROM \"{table}\"")).expect("table");
+            let mut rows = db
+                .prepare(&format!("SELECT {first}* FROM \"{}\"", table.replace('"', "\"\"")))
+                .expect("table");
             let width = rows.column_count();
             let mut lines: Vec<String> = Vec::new();
             let mut cursor = rows.query([]).expect("rows");
