@@ -4,6 +4,7 @@
 use std::any::Any;
 use std::fs::{self, File, OpenOptions};
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use marktwice_core::hash;
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
@@ -17,6 +18,8 @@ use crate::snapshot::Reader;
 
 /// Marks older than the newest this many are removed when a new one is kept: a mark is good for one agreement.
 const MARKS_KEPT: usize = 50;
+/// A command that only looks for runs that were cut off has the lock for a moment; a run has it for longer.
+const LOCK_WAIT: Duration = Duration::from_millis(400);
 /// Letters and digits of short names: none that are easily taken for another, no vowels that make words.
 const ALPHABET: &[u8] = b"23456789bcdfghjkmnpqrstvwxz";
 
@@ -166,7 +169,16 @@ impl Logbook for Shelf {
         #[cfg(unix)]
         std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
         let file: File = options.open(&path).map_err(|e| io_error("lock", &path, &e))?;
-        match file.try_lock() {
+        let until = Instant::now() + LOCK_WAIT;
+        let locked = loop {
+            match file.try_lock() {
+                Err(fs::TryLockError::WouldBlock) if Instant::now() < until => {
+                    std::thread::sleep(Duration::from_millis(20));
+                }
+                other => break other,
+            }
+        };
+        match locked {
             // The system takes the lock away with the file, so a dead process leaves none behind.
             Ok(()) => Ok(Box::new(file)),
             Err(fs::TryLockError::WouldBlock) => Err(LogError::new(

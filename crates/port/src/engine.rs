@@ -97,6 +97,9 @@ pub enum EngineError {
     /// The statement is refused before anything runs; the finding says where and what to do.
     #[error("{}", .0.message)]
     Refused(Box<Finding>),
+    /// Definitions have changed since the plan was made, so it may mean something else now.
+    #[error("{0}")]
+    SchemaChanged(String),
     /// The caller's own error, handed through.
     #[error("{0}")]
     Sink(SinkError),

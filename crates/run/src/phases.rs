@@ -146,6 +146,14 @@ pub(crate) struct Begun<'a, 's> {
     tx: Box<dyn Tx + 's>,
 }
 
+/// The end that an engine's error means while rows are held.
+fn ended_by(error: EngineError) -> End {
+    match error {
+        EngineError::SchemaChanged(what) => End::Changed(what),
+        other => End::Failed(unwrap_sink(other)),
+    }
+}
+
 fn roll_back(run: Prepared<'_>, tx: Box<dyn Tx + '_>, end: End) -> Ended {
     // Should ROLLBACK fail, closing the connection does it; without a COMMIT there is no other end.
     let failed = tx.rollback().err();
@@ -178,7 +186,7 @@ impl<'a, 's> Begun<'a, 's> {
         });
         let held = match held {
             Ok(held) => held,
-            Err(error) => return Err(self.end(End::Failed(unwrap_sink(error)))),
+            Err(error) => return Err(self.end(ended_by(error))),
         };
         let summary = *marker.summary();
         match agreement(&agreed.summary, &summary) {
@@ -214,7 +222,7 @@ impl<'a, 's> Begun<'a, 's> {
                 let matched = held.matched;
                 self.marked(held, MarkSummary { matched, changes: matched, ..MarkSummary::default() })
             }
-            Err(error) => Err(self.end(End::Failed(unwrap_sink(error)))),
+            Err(error) => Err(self.end(ended_by(error))),
         }
     }
 
@@ -381,13 +389,15 @@ impl<'a, 's> Written<'a, 's> {
     }
 
     /// Counts as evidence: the engine wrote no more rows than were marked, and the table has as many rows as it
-    /// should. Where side effects on the same table were allowed, its size proves nothing.
+    /// should. Where side effects on the same table
+    /// were allowed, its size proves nothing.
     fn whole(&mut self) -> Result<Option<String>, EngineError> {
         let (matched, count) = (self.held.matched, self.count);
         if count > matched {
             return Ok(Some(format!("the statement wrote {count} rows where {matched} were marked")));
         }
-        if !self.held.side.is_empty() {
+        let table = &self.run.facts.target.table;
+        if self.held.side.iter().any(|write| write.table.eq_ignore_ascii_case(table)) {
             return Ok(None);
         }
         let expected = match self.run.facts.kind() {

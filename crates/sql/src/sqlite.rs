@@ -27,6 +27,12 @@ const DEPTH: usize = 1_000;
 /// # Errors
 /// A stop finding that says what to write instead.
 pub fn single_statement(source: &str) -> Result<Slice, Finding> {
+    if let Some(at) = source.find('\0') {
+        // The engine would stop reading here, and a WHERE behind it would be lost.
+        return Err(Finding::new(Code::NotUnderstood, "there is a NUL character in the text")
+            .at(Place::in_source(source, at, at + 1))
+            .hint("take it out; in a value, write char(0)"));
+    }
     let tokens = tokenize(source, &SQLiteDialect {}).map_err(|error| {
         Finding::new(Code::NotUnderstood, format!("the text cannot be cut into words: {}", error.message))
             .at(error.place)

@@ -119,3 +119,17 @@ fn many_rows_moved() {
     assert_eq!((&moved["changed"], &moved["left"], &moved["joined"]), (&9995.into(), &10.into(), &1.into()));
     assert_eq!(moved["rows"].as_array().unwrap().len(), 20);
 }
+
+#[test]
+fn a_trigger_that_comes_in_while_the_question_is_open() {
+    let s = demo();
+    let mut t = s.terminal(&["apply", "--sql", SQL]);
+    t.wait_for("[y/N]");
+    s.sql("CREATE TRIGGER late AFTER UPDATE ON keeper BEGIN DELETE FROM sale; END");
+    let before = s.dump();
+    t.write("y\n");
+    let (status, seen) = t.end();
+    assert_eq!(status, Some(5), "{seen}");
+    assert!(seen.contains("definitions in the database have changed"), "{seen}");
+    assert_eq!(s.dump(), before);
+}

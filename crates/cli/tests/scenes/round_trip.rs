@@ -136,3 +136,40 @@ fn wal_databases() {
     s.run(&["undo", &run, "--yes"]).expect(0);
     assert_eq!(s.dump(), before);
 }
+
+/// A conflict clause in the table's own definition deletes other rows, or skips rows, without a word.
+#[test]
+fn conflict_clauses_in_the_definition() {
+    for (clause, status) in [("REPLACE", 4), ("IGNORE", 4), ("ABORT", 1)] {
+        let s = scene(&format!(
+            "CREATE TABLE t (id INTEGER PRIMARY KEY, u INT UNIQUE ON CONFLICT {clause}, a INT);
+             INSERT INTO t VALUES (1, 1, 1), (2, 2, 2), (3, 3, 3);
+             CREATE TABLE log (a); CREATE TRIGGER noise AFTER UPDATE ON t BEGIN INSERT INTO log VALUES (1); END;"
+        ));
+        let before = s.dump();
+        let sql = "UPDATE t SET u = 3 WHERE id = 1";
+        s.run(&["apply", "--sql", sql, "--rows", "1", "--yes", "--allow", "undeclared-write"]).expect(status);
+        assert_eq!(s.dump(), before, "{clause}");
+        // On the way back the value is taken by somebody else: nothing of theirs is lost.
+        let away = "UPDATE t SET u = 9 WHERE id = 1";
+        let run = s
+            .run(&[
+                "apply",
+                "--sql",
+                away,
+                "--rows",
+                "1",
+                "--yes",
+                "--allow",
+                "undeclared-write",
+                "--format",
+                "json",
+            ])
+            .expect(0)
+            .run();
+        s.sql("UPDATE t SET u = 1 WHERE id = 2");
+        let before = s.dump();
+        s.run(&["undo", &run, "--yes", "--allow", "undeclared-write"]).expect(1).says("UNIQUE");
+        assert_eq!(s.dump(), before, "{clause}");
+    }
+}

@@ -66,6 +66,9 @@ fn connect(path: &Path, flags: OpenFlags, wait: Duration) -> rusqlite::Result<Co
     let connection = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
     connection.busy_timeout(wait)?;
     connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, true)?;
+    // Off by default in SQLite, and of no effect inside a transaction. What compiles while reading must set off the
+    // same actions as what runs while writing.
+    connection.pragma_update(None, "foreign_keys", true)?;
     Ok(connection)
 }
 
@@ -108,7 +111,6 @@ fn open_write(path: &Path, name: &str, wait: Duration) -> Result<Connection, Eng
     let open = || -> rusqlite::Result<Connection> {
         let connection = connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE, wait)?;
         touch(&connection)?;
-        connection.pragma_update(None, "foreign_keys", true)?;
         // EXTRA also syncs the folder after the rollback journal is removed: without it a power cut can bring a
         // committed transaction's journal back.
         connection.pragma_update(None, "synchronous", "EXTRA")?;

@@ -25,6 +25,8 @@ pub(crate) struct Detail {
     pub(crate) step: Step,
     pub(crate) table: Table,
     pub(crate) foreign_keys: Vec<ForeignKey>,
+    /// The engine's count of schema changes when the plan was made.
+    pub(crate) schema: i64,
     /// Writes by triggers, known from the compile step.
     pub(crate) triggers: Vec<marktwice_port::SideWrite>,
 }
@@ -70,11 +72,17 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
         settings: vec!["foreign keys: enforced".to_owned()],
         detail: Box::new(Detail {
             foreign_keys: foreign_keys(connection)?,
+            schema: schema_version(connection)?,
             triggers: fired.writes,
             step,
             table,
         }),
     })
+}
+
+/// Counts up with every change of any definition.
+pub(crate) fn schema_version(connection: &Connection) -> Result<i64, EngineError> {
+    connection.query_row("PRAGMA main.schema_version", [], |row| row.get(0)).map_err(engine)
 }
 
 /// The table that a step writes, when it is one that can be promised anything about.

@@ -66,7 +66,8 @@ fn written(restore: &Restore) -> Vec<usize> {
     }
 }
 
-/// The statement that puts one row back: first the values of the written columns, then the key.
+/// The statement that puts one row back: first the values of the written columns, then the key. OR ABORT overrides
+/// a conflict clause in the table's definition, which might delete another row or skip this one.
 pub(crate) fn put_statement(restore: &Restore) -> String {
     let target = &restore.target;
     let table = quoted(&target.table);
@@ -74,7 +75,7 @@ pub(crate) fn put_statement(restore: &Restore) -> String {
     match restore.kind {
         StepKind::Update => {
             let sets: Vec<String> = names.iter().map(|n| format!("{n} = ?")).collect();
-            format!("UPDATE main.{table} SET {} WHERE {}", sets.join(", "), keyed(target))
+            format!("UPDATE OR ABORT main.{table} SET {} WHERE {}", sets.join(", "), keyed(target))
         }
         StepKind::Delete => format!("DELETE FROM main.{table} WHERE {}", keyed(target)),
         StepKind::Insert => {
@@ -83,7 +84,7 @@ pub(crate) fn put_statement(restore: &Restore) -> String {
                 names.extend(target.key.names.iter().map(|n| quoted(n)));
             }
             let marks = vec!["?"; names.len()].join(", ");
-            format!("INSERT INTO main.{table} ({}) VALUES ({marks})", names.join(", "))
+            format!("INSERT OR ABORT INTO main.{table} ({}) VALUES ({marks})", names.join(", "))
         }
     }
 }
@@ -97,6 +98,10 @@ pub(crate) fn hold_rows(
 ) -> Result<(Shape, u64), EngineError> {
     let target = &restore.target;
     let width = target.columns.len();
+    let described = describe(connection, &target.table)?;
+    if described.target.definition != target.definition {
+        return Err(EngineError::SchemaChanged(format!("the definition of {} has changed", target.table)));
+    }
     drop_held(connection)?;
     let mut columns = vec![format!("{ORDINAL} INTEGER PRIMARY KEY"), ROW.to_owned()];
     columns.extend((0..width).map(before));
@@ -137,7 +142,7 @@ pub(crate) fn hold_rows(
         has_row: true,
         after: (0..width).map(|at| (at, wanted(at))).collect(),
         pair_on,
-        there: presence(&describe(connection, &target.table)?),
+        there: presence(&described),
     };
     Ok((shape, held))
 }

@@ -14,7 +14,7 @@ use crate::catalog::{Sort, describe, names};
 use crate::error::engine;
 use crate::names::quoted;
 use crate::open::beside;
-use crate::plan::{Detail, plan};
+use crate::plan::{Detail, plan, schema_version};
 use crate::reach::{count_actions, fired};
 use crate::restore::{Finder, put_statement};
 use crate::shape::{Shape, drop_held, hold};
@@ -86,6 +86,11 @@ pub(crate) fn count(connection: &Connection, table: &str) -> Result<u64, EngineE
 /// Holds the rows of a plan, counts the target and foresees side effects, all in the transaction that is open.
 pub(crate) fn hold_all(connection: &Connection, plan: &Plan) -> Result<(Shape, Held), EngineError> {
     let detail = detail(plan)?;
+    if schema_version(connection)? != detail.schema {
+        return Err(EngineError::SchemaChanged(
+            "definitions in the database have changed since the preview".to_owned(),
+        ));
+    }
     let (shape, matched) = hold(connection, plan, detail)?;
     let total = count(connection, &plan.target.table)?;
     let assigned: Vec<(usize, Option<String>)> = plan

@@ -105,6 +105,7 @@ fn refusals_say_what_and_where() {
         ("DELETE FROM k WHERE a = :x", Code::NotUnderstood, 1, 25),
         ("DELETE FROM k WHERE a = ?1", Code::NotUnderstood, 1, 25),
         ("DELETE FROM k WHERE a = 'x", Code::NotUnderstood, 1, 25),
+        ("DELETE FROM k \0 WHERE a = 1", Code::NotUnderstood, 1, 15),
     ] {
         let finding = understand(source).unwrap_err();
         assert_eq!(finding.code, code, "{source}");
