@@ -231,6 +231,7 @@ pub(crate) fn trouble(trouble: &Trouble) -> Json {
         "marktwice-error",
         json!({
             "status": trouble.status,
+            "database": trouble.on,
             "code": trouble.code,
             "message": trouble.message,
             "file": trouble.file,

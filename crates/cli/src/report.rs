@@ -4,16 +4,19 @@ use marktwice_core::Place;
 use marktwice_run::Failure;
 use marktwice_sql::ChangeError;
 
+use crate::commands::Desk;
 use crate::exit;
 
 /// One clear error: what is wrong, where, what to do, and the exit status.
 #[derive(Debug, Clone)]
 pub(crate) struct Trouble {
     pub(crate) message: String,
+    /// The database it is about, once that is known.
+    pub(crate) on: Option<Box<str>>,
     pub(crate) file: Option<String>,
     pub(crate) place: Option<Box<Place>>,
     pub(crate) hint: Option<String>,
-    pub(crate) code: Option<String>,
+    pub(crate) code: Option<&'static str>,
     pub(crate) status: u8,
 }
 
@@ -22,6 +25,7 @@ impl Trouble {
     pub(crate) fn usage(message: impl Into<String>, hint: impl Into<String>) -> Trouble {
         Trouble {
             message: message.into(),
+            on: None,
             file: None,
             place: None,
             hint: Some(hint.into()),
@@ -35,6 +39,11 @@ impl Trouble {
         self.file = Some(file);
         self.place = Some(Box::new(place));
         self
+    }
+
+    /// With the database that it is about.
+    pub(crate) fn on(self, desk: &Desk) -> Trouble {
+        Trouble { on: Some(desk.address.as_str().into()), ..self }
     }
 
     /// What is wrong with a change file.
@@ -57,10 +66,11 @@ impl Trouble {
         let refused = matches!(failure, Failure::Engine(marktwice_port::EngineError::Refused(_)));
         Trouble {
             message: failure.to_string(),
+            on: None,
             file: finding.and_then(|f| f.place.as_ref()).map(|_| file.to_owned()),
             place: finding.and_then(|f| f.place.clone()).map(Box::new),
             hint,
-            code: finding.filter(|_| refused).map(|f| f.code.as_str().to_owned()),
+            code: finding.filter(|_| refused).map(|f| f.code.as_str()),
             status: exit::of_failure(failure),
         }
     }

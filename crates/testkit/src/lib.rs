@@ -3,6 +3,7 @@
 //!
 //! A test that cannot be set up panics here: that is what a test is to do then.
 
+mod faulty;
 mod terminal;
 
 use std::path::{Path, PathBuf};
@@ -11,6 +12,7 @@ use std::process::{Command, Stdio};
 use marktwice_sqlite::load;
 use rusqlite::Connection;
 
+pub use faulty::{FaultyBook, FaultyEngine, Fuse};
 pub use terminal::Terminal;
 
 /// What the program answered.

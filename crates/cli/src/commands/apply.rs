@@ -18,7 +18,7 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
         None => {
             let (name, text) = desk
                 .with(|context| mark_text(context, mark.as_deref()))
-                .map_err(|failure| Trouble::failure(&failure, "the logbook"))?;
+                .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk))?;
             let shown = format!("mark {name}");
             // Without a change the last preview is meant, and held to.
             mark = Some(name);
@@ -37,7 +37,7 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
         let mut show = |preview: &Preview| show_preview(common, preview, &mut shown);
         let mut talk = Terminal { show: &mut show, ambient: &desk.ambient };
         desk.with(|context| apply(context, &change, &options, &mut talk))
-            .map_err(|failure| Trouble::failure(&failure, &text.name))?
+            .map_err(|failure| Trouble::failure(&failure, &text.name).on(&desk))?
     };
     Ok(finish(common, "marktwice-apply", shown.as_ref(), &outcome, &text.name))
 }

@@ -29,5 +29,5 @@ pub(crate) fn entries(desk: &Desk) -> Result<(DatabaseId, Vec<Entry>), Trouble> 
             Ok((database, history(&*book)?))
         })
     };
-    read().map_err(|failure| Trouble::failure(&failure, "the logbook"))
+    read().map_err(|failure| Trouble::failure(&failure, "the logbook").on(desk))
 }

@@ -20,7 +20,7 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
     let change = change_of(&text, &args.change)?;
     let preview = desk
         .with(|context| marktwice_run::preview(context, &change, args.change.show))
-        .map_err(|failure| Trouble::failure(&failure, &text.name))?;
+        .map_err(|failure| Trouble::failure(&failure, &text.name).on(&desk))?;
     let status = exit::of_preview(&preview);
     match common.format {
         Format::Json => print(&format!("{:#}\n", json::preview(&preview, status))),

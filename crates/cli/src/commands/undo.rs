@@ -26,7 +26,7 @@ pub(crate) fn run(common: &Common, args: &UndoArgs) -> Result<u8, Trouble> {
         let mut show = |preview: &Preview| show_preview(common, preview, &mut shown);
         let mut talk = Terminal { show: &mut show, ambient: &desk.ambient };
         desk.with(|context| undo(context, &options, &mut talk))
-            .map_err(|failure| Trouble::failure(&failure, "the logbook"))?
+            .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk))?
     };
     Ok(finish(common, "marktwice-undo", shown.as_ref(), &outcome, "the logbook"))
 }

@@ -12,7 +12,8 @@ use crate::report::Trouble;
 pub(crate) fn trouble(trouble: &Trouble) -> String {
     let mut out = String::new();
     let code = trouble.code.as_ref().map_or(String::new(), |c| format!(" ({c})"));
-    let _ = writeln!(out, "{}: {}", styled(STOP, &format!("error{code}")), escape(&trouble.message));
+    let on = trouble.on.as_ref().map_or(String::new(), |on| format!("{} · ", styled(BOLD, &escape(on))));
+    let _ = writeln!(out, "{on}{}: {}", styled(STOP, &format!("error{code}")), escape(&trouble.message));
     if let Some(place) = &trouble.place {
         out.push_str(&place_lines(place, trouble.file.as_deref(), "  "));
     }

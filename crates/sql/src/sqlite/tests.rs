@@ -2,7 +2,10 @@
 
 use super::*;
 
-fn parts(source: &str) -> (String, Option<String>, Vec<(Vec<String>, String)>) {
+/// Assigned columns and their value.
+type Sets = Vec<(Vec<String>, String)>;
+
+fn parts(source: &str) -> (String, Option<String>, Sets) {
     let step = understand(source).unwrap_or_else(|f| panic!("{source}: {f:?}"));
     let sets = step
         .assignments

@@ -1,0 +1,306 @@
+//! A logbook and an engine that fail at the nth call, whichever that is: what is enumerated cannot be forgotten.
+
+use std::any::Any;
+use std::cell::Cell;
+use std::rc::Rc;
+
+use marktwice_core::hash::Fingerprint;
+use marktwice_core::mark::{MarkRow, MarkSummary};
+use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
+use marktwice_core::record::{MarkHeader, SnapshotHeader, SnapshotTotals};
+use marktwice_core::table::Target;
+use marktwice_core::undo::RowChange;
+use marktwice_core::value::Value;
+use marktwice_port::engine::{ChangeSource, FoundSink, PairSink, RowSink};
+use marktwice_port::{
+    CommitOutcome, DraftMark, Engine, EngineError, Held, Intent, LogError, LogErrorKind, Logbook, Mark, Plan,
+    Restore, RunFolder, Session, SideWrite, SnapshotReader, SnapshotWriter, Stopper, Tx, Waits,
+};
+
+/// Counts calls and says which one fails.
+#[derive(Debug, Clone, Default)]
+pub struct Fuse {
+    calls: Rc<Cell<u64>>,
+    blows_at: u64,
+}
+
+impl Fuse {
+    /// A fuse that blows at the nth call, from 1; 0 never.
+    pub fn at(n: u64) -> Fuse {
+        Fuse { calls: Rc::default(), blows_at: n }
+    }
+
+    /// How many calls there were.
+    pub fn calls(&self) -> u64 {
+        self.calls.get()
+    }
+
+    fn blows(&self) -> bool {
+        self.calls.set(self.calls.get() + 1);
+        self.calls.get() == self.blows_at
+    }
+
+    fn log(&self) -> Result<(), LogError> {
+        if self.blows() {
+            return Err(LogError::new(LogErrorKind::NoSpace, "no space left (a test's fault)"));
+        }
+        Ok(())
+    }
+
+    fn engine(&self) -> Result<(), EngineError> {
+        if self.blows() { Err(EngineError::Other("a test's fault".to_owned())) } else { Ok(()) }
+    }
+}
+
+/// A logbook whose writes can fail.
+pub struct FaultyBook {
+    /// The real one.
+    pub inner: Box<dyn Logbook>,
+    /// What fails.
+    pub fuse: Fuse,
+}
+
+struct FaultyDraft(Box<dyn DraftMark>, Fuse);
+
+impl DraftMark for FaultyDraft {
+    fn row(&mut self, row: &MarkRow) -> Result<(), LogError> {
+        self.1.log()?;
+        self.0.row(row)
+    }
+
+    fn finish(self: Box<Self>, summary: &MarkSummary) -> Result<(), LogError> {
+        self.1.log()?;
+        self.0.finish(summary)
+    }
+}
+
+struct FaultySnapshot(Box<dyn SnapshotWriter>, Fuse);
+
+impl SnapshotWriter for FaultySnapshot {
+    fn row(&mut self, row: &RowChange) -> Result<(), LogError> {
+        self.1.log()?;
+        self.0.row(row)
+    }
+
+    fn finish(self: Box<Self>) -> Result<(SnapshotRef, SnapshotTotals), LogError> {
+        self.1.log()?;
+        self.0.finish()
+    }
+}
+
+struct FaultyFolder(Box<dyn RunFolder>, Fuse);
+
+impl RunFolder for FaultyFolder {
+    fn run(&self) -> &str {
+        self.0.run()
+    }
+
+    fn receipt(&mut self, receipt: &Receipt) -> Result<(), LogError> {
+        self.1.log()?;
+        self.0.receipt(receipt)
+    }
+
+    fn snapshot(&mut self, header: &SnapshotHeader) -> Result<Box<dyn SnapshotWriter>, LogError> {
+        self.1.log()?;
+        Ok(Box::new(FaultySnapshot(self.0.snapshot(header)?, self.1.clone())))
+    }
+}
+
+impl Logbook for FaultyBook {
+    fn lock(&self) -> Result<Box<dyn Any>, LogError> {
+        self.inner.lock()
+    }
+
+    fn draft_mark(&self, header: MarkHeader, stamp: &str) -> Result<(String, Box<dyn DraftMark>), LogError> {
+        self.fuse.log()?;
+        let (name, draft) = self.inner.draft_mark(header, stamp)?;
+        Ok((name, Box::new(FaultyDraft(draft, self.fuse.clone()))))
+    }
+
+    fn mark(&self, name: Option<&str>) -> Result<Box<dyn Mark>, LogError> {
+        self.inner.mark(name)
+    }
+
+    fn begin_run(
+        &self,
+        stamp: &str,
+        change: &str,
+        make: &mut dyn FnMut(&str) -> Receipt,
+    ) -> Result<Box<dyn RunFolder>, LogError> {
+        self.fuse.log()?;
+        Ok(Box::new(FaultyFolder(self.inner.begin_run(stamp, change, make)?, self.fuse.clone())))
+    }
+
+    fn open_run(&self, run: &str) -> Result<Box<dyn RunFolder>, LogError> {
+        self.inner.open_run(run)
+    }
+
+    fn receipts(&self) -> Result<Vec<Receipt>, LogError> {
+        self.inner.receipts()
+    }
+
+    fn unsettled(&self) -> Result<Vec<Receipt>, LogError> {
+        self.inner.unsettled()
+    }
+
+    fn change(&self, run: &str) -> Result<String, LogError> {
+        self.inner.change(run)
+    }
+
+    fn snapshot(&self, run: &str, expected: &SnapshotRef) -> Result<Box<dyn SnapshotReader>, LogError> {
+        self.fuse.log()?;
+        self.inner.snapshot(run, expected)
+    }
+}
+
+/// An engine whose calls can fail. With `after` the call does its work first, and only its answer is lost.
+pub struct FaultyEngine<'a> {
+    /// The real one.
+    pub inner: &'a dyn Engine,
+    /// What fails.
+    pub fuse: Fuse,
+    /// Whether a failing COMMIT has in truth gone through, and its answer is lost.
+    pub after: bool,
+}
+
+struct FaultySession(Box<dyn Session>, Fuse, bool);
+
+impl Engine for FaultyEngine<'_> {
+    fn open(&self, address: &str, intent: Intent, waits: Waits) -> Result<Box<dyn Session>, EngineError> {
+        self.fuse.engine()?;
+        Ok(Box::new(FaultySession(self.inner.open(address, intent, waits)?, self.fuse.clone(), self.after)))
+    }
+}
+
+impl Session for FaultySession {
+    fn database(&self) -> &DatabaseId {
+        self.0.database()
+    }
+
+    fn notes(&self) -> &[String] {
+        self.0.notes()
+    }
+
+    fn plan(&mut self, source: &str) -> Result<Plan, EngineError> {
+        self.1.engine()?;
+        self.0.plan(source)
+    }
+
+    fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {
+        self.1.engine()?;
+        self.0.view(plan, sink)
+    }
+
+    fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError> {
+        self.1.engine()?;
+        self.0.describe(schema, table)
+    }
+
+    fn sample(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError> {
+        self.0.sample(target, limit)
+    }
+
+    fn look_up(
+        &mut self,
+        target: &Target,
+        source: &mut ChangeSource<'_>,
+        sink: &mut FoundSink<'_>,
+    ) -> Result<(), EngineError> {
+        self.1.engine()?;
+        self.0.look_up(target, source, sink)
+    }
+
+    fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
+        self.1.engine()?;
+        self.0.restore_reach(restore)
+    }
+
+    fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {
+        self.0.contents()
+    }
+
+    fn begin(&mut self, stop: Stopper) -> Result<Box<dyn Tx + '_>, EngineError> {
+        self.1.engine()?;
+        Ok(Box::new(FaultyTx(self.0.begin(stop)?, self.1.clone(), self.2)))
+    }
+}
+
+struct FaultyTx<'s>(Box<dyn Tx + 's>, Fuse, bool);
+
+impl Tx for FaultyTx<'_> {
+    fn settings(&self) -> Vec<String> {
+        self.0.settings()
+    }
+
+    fn hold(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {
+        self.1.engine()?;
+        self.0.hold(plan, sink)
+    }
+
+    fn held(&mut self, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
+        self.1.engine()?;
+        self.0.held(sink)
+    }
+
+    fn hold_rows(
+        &mut self,
+        restore: &Restore,
+        source: &mut ChangeSource<'_>,
+        sink: &mut FoundSink<'_>,
+    ) -> Result<Held, EngineError> {
+        self.1.engine()?;
+        self.0.hold_rows(restore, source, sink)
+    }
+
+    fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {
+        let count = self.0.execute(plan)?;
+        self.1.engine()?;
+        Ok(count)
+    }
+
+    fn put(&mut self, restore: &Restore) -> Result<u64, EngineError> {
+        let count = self.0.put(restore)?;
+        self.1.engine()?;
+        Ok(count)
+    }
+
+    fn settle_constraints(&mut self) -> Result<(), EngineError> {
+        self.1.engine()?;
+        self.0.settle_constraints()
+    }
+
+    fn pair(&mut self, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
+        self.1.engine()?;
+        self.0.pair(sink)
+    }
+
+    fn total(&mut self) -> Result<u64, EngineError> {
+        self.1.engine()?;
+        self.0.total()
+    }
+
+    fn intact(&mut self) -> Result<(), EngineError> {
+        self.1.engine()?;
+        self.0.intact()
+    }
+
+    fn token(&mut self) -> Option<String> {
+        self.0.token()
+    }
+
+    fn commit(self: Box<Self>) -> CommitOutcome {
+        let FaultyTx(inner, fuse, after) = *self;
+        match fuse.engine() {
+            Ok(()) => inner.commit(),
+            Err(error) if after => match inner.commit() {
+                CommitOutcome::Committed => CommitOutcome::Unknown(error),
+                other => other,
+            },
+            Err(error) => CommitOutcome::Unknown(error),
+        }
+    }
+
+    fn rollback(self: Box<Self>) -> Result<(), EngineError> {
+        self.0.rollback()
+    }
+}
