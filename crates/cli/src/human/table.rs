@@ -59,7 +59,10 @@ pub(crate) fn draw(mut columns: Vec<TextColumn>, width: Option<usize>) -> (Strin
     }
     let mut table = Table::new();
     table.load_preset(comfy_table::presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
-    table.set_header(columns.iter().map(|c| Cell::new(styled(DIM, &c.name)).set_alignment(align(c))));
+    table.set_header(columns.iter().map(|c| {
+        let name = if c.name.is_empty() { String::new() } else { styled(DIM, &c.name) };
+        Cell::new(name).set_alignment(align(c))
+    }));
     let count = columns.first().map_or(0, |c| c.cells.len());
     for row in 0..count {
         table.add_row(columns.iter().map(|c| {
