@@ -45,7 +45,7 @@ pub(crate) fn run(args: Args) -> u8 {
     result.unwrap_or_else(|trouble| {
         tell(&human::trouble(&trouble));
         if common.format == Format::Json {
-            print(&format!("{:#}\n", json::trouble(&trouble)));
+            print_json(&json::trouble(&trouble));
         }
         trouble.status
     })
@@ -54,13 +54,19 @@ pub(crate) fn run(args: Args) -> u8 {
 /// Writes to standard output. A reader that went away (a pager that was left) is no error of ours.
 pub(crate) fn print(text: &str) {
     let mut out = anstream::stdout();
-    let _ = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+    let _ = out.write_all(human::fit(text).as_bytes()).and_then(|()| out.flush());
+}
+
+/// Writes a JSON document to standard output.
+pub(crate) fn print_json(document: &serde_json::Value) {
+    let mut out = anstream::stdout();
+    let _ = writeln!(out, "{document:#}").and_then(|()| out.flush());
 }
 
 /// Writes to standard error.
 pub(crate) fn tell(text: &str) {
     let mut err = anstream::stderr();
-    let _ = err.write_all(text.as_bytes()).and_then(|()| err.flush());
+    let _ = err.write_all(human::fit(text).as_bytes()).and_then(|()| err.flush());
 }
 
 /// The surroundings of a command, and the database that it is about.

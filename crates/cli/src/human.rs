@@ -61,6 +61,32 @@ pub(crate) fn width() -> Option<usize> {
     terminal_size::terminal_size().map(|(width, _)| usize::from(width.0).max(40))
 }
 
+/// Breaks lines that are too long for the terminal between words; what is in columns fits already.
+pub(crate) fn fit(text: &str) -> String {
+    match width() {
+        Some(width) => fit_to(text, width),
+        None => text.to_owned(),
+    }
+}
+
+fn fit_to(text: &str, width: usize) -> String {
+    let mut out = String::with_capacity(text.len());
+    for line in text.split_inclusive('\n') {
+        let bare = line.trim_end_matches('\n');
+        if textwrap::core::display_width(bare) <= width {
+            out.push_str(line);
+            continue;
+        }
+        let indent = " ".repeat(bare.len() - bare.trim_start().len() + 2);
+        let options = textwrap::Options::new(width)
+            .subsequent_indent(&indent)
+            .word_splitter(textwrap::WordSplitter::NoHyphenation);
+        out.push_str(&textwrap::fill(bare, options));
+        out.push('\n');
+    }
+    out
+}
+
 /// A moment for people: `2026-05-11 08:30 UTC`.
 pub(crate) fn moment(rfc3339: &str) -> String {
     let (day, time) = rfc3339.split_once('T').unwrap_or((rfc3339, ""));
@@ -70,6 +96,18 @@ pub(crate) fn moment(rfc3339: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn long_lines_break_between_words() {
+        let text = "  note  not-unique: the filter compares neither the key nor a unique column\nshort\n";
+        let fitted = fit_to(text, 40);
+        assert!(fitted.lines().all(|l| l.chars().count() <= 40), "{fitted}");
+        assert_eq!(
+            fitted.split_whitespace().collect::<Vec<_>>(),
+            text.split_whitespace().collect::<Vec<_>>()
+        );
+        assert!(fitted.lines().nth(1).unwrap().starts_with("    "), "{fitted}");
+    }
 
     #[test]
     fn numbers_for_people() {

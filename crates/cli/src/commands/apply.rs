@@ -2,7 +2,7 @@
 
 use marktwice_run::{Agreement, ApplyOptions, Preview, RunOutcome, apply, mark_text};
 
-use super::{Desk, Text, change_of, print, read_text, tell};
+use super::{Desk, Text, change_of, print, print_json, read_text, tell};
 use crate::ambient::catch_interrupts;
 use crate::args::{ApplyArgs, Common, Format};
 use crate::report::Trouble;
@@ -63,7 +63,7 @@ pub(crate) fn finish(
     let text = human::outcome(outcome, table, file);
     match common.format {
         Format::Json => {
-            print(&format!("{:#}\n", json::outcome(format, shown, outcome, status)));
+            print_json(&json::outcome(format, shown, outcome, status));
             if status != exit::DONE {
                 tell(&text);
             }

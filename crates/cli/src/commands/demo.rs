@@ -95,7 +95,8 @@ impl Walk<'_> {
 
     fn change(&self, name: &str) -> Result<marktwice_run::Change, Failure> {
         let text = marktwice_demo::CHANGES.iter().find(|(n, _)| *n == name).map_or("", |(_, text)| text);
-        print(&text.lines().map(|line| format!("  {}\n", styled(DIM, line))).collect::<String>());
+        let lines: String = text.lines().map(|line| format!("  {}\n", styled(DIM, line))).collect();
+        print(&format!("{lines}\n"));
         let args = ChangeArgs {
             file: None,
             sql: None,

@@ -4,7 +4,7 @@ use marktwice_core::receipt::DatabaseId;
 use marktwice_port::Intent;
 use marktwice_run::{Entry, Failure, history};
 
-use super::{Desk, print};
+use super::{Desk, print, print_json};
 use crate::args::{Common, Format};
 use crate::report::Trouble;
 use crate::{exit, human, json};
@@ -13,7 +13,7 @@ use crate::{exit, human, json};
 pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
     let (database, entries) = entries(&Desk::find(common)?)?;
     match common.format {
-        Format::Json => print(&format!("{:#}\n", json::history(&database, &entries))),
+        Format::Json => print_json(&json::history(&database, &entries)),
         Format::Human => print(&human::history(&database, &entries)),
     }
     Ok(exit::DONE)

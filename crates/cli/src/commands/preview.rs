@@ -2,7 +2,7 @@
 
 use marktwice_run::Preview;
 
-use super::{Desk, change_of, print, read_text};
+use super::{Desk, change_of, print, print_json, read_text};
 use crate::args::{Common, Format, PreviewArgs};
 use crate::human::{BOLD, styled};
 use crate::report::Trouble;
@@ -23,7 +23,7 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
         .map_err(|failure| Trouble::failure(&failure, &text.name).on(&desk))?;
     let status = exit::of_preview(&preview);
     match common.format {
-        Format::Json => print(&format!("{:#}\n", json::preview(&preview, status))),
+        Format::Json => print_json(&json::preview(&preview, status)),
         Format::Human => {
             print(&format!("{}\n{}", human::preview(&preview, common.verbose), next_step(&preview)))
         }

@@ -2,7 +2,7 @@
 
 use marktwice_run::{Verdict, settle};
 
-use super::{Desk, print};
+use super::{Desk, print, print_json};
 use crate::args::{Common, Format};
 use crate::report::Trouble;
 use crate::{exit, human, json};
@@ -14,7 +14,7 @@ pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
     let open = all.iter().any(|s| matches!(s.verdict, Verdict::Undecidable(_)));
     let status = if open { exit::UNKNOWN } else { exit::DONE };
     match common.format {
-        Format::Json => print(&format!("{:#}\n", json::settled(&all, status))),
+        Format::Json => print_json(&json::settled(&all, status)),
         Format::Human => print(&human::settled(&all)),
     }
     Ok(status)

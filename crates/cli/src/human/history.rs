@@ -9,17 +9,28 @@ use super::table::{Text, TextColumn, draw};
 use super::{BOLD, DIM, GOOD, STOP, cells, moment, number, rows, styled, trouble, width};
 
 fn state(entry: &Entry) -> Text {
-    let receipt = &entry.receipt;
-    match (receipt.state, &entry.undone_by) {
-        (RunState::Committed, Some(by)) => Text::plain("committed").push(DIM, format!(", undone by {by}")),
-        (RunState::Committed, None) if entry.can_undo => {
-            Text::default().push(GOOD, "committed").push(DIM, ", can be undone")
-        }
-        (RunState::Committed, None) => Text::default().push(GOOD, "committed"),
-        (RunState::RolledBack, _) => Text::plain("rolled back"),
-        (RunState::Prepared, _) => Text::default().push(STOP, "at work, or cut off"),
-        (RunState::Committing, _) => Text::default().push(STOP, "unknown: marktwice settle"),
+    match entry.receipt.state {
+        RunState::Committed => Text::default().push(GOOD, "committed"),
+        RunState::RolledBack => Text::plain("rolled back"),
+        RunState::Prepared => Text::default().push(STOP, "not ended"),
+        RunState::Committing => Text::default().push(STOP, "unknown"),
     }
+}
+
+/// What can be done about a run.
+fn open_to(entry: &Entry) -> Text {
+    match (&entry.undone_by, entry.receipt.state) {
+        (Some(by), _) => Text::default().push(DIM, format!("undone by {by}")),
+        (None, RunState::Committing | RunState::Prepared) => Text::plain("settle"),
+        (None, _) if entry.can_undo => Text::plain("can be undone"),
+        (None, _) => Text::default(),
+    }
+}
+
+/// A text of at most `most` characters.
+fn cut(text: &str, most: usize) -> String {
+    let text = cells::escape(text);
+    if text.chars().count() <= most { text } else { text.chars().take(most - 1).chain(['…']).collect() }
 }
 
 fn what(receipt: &Receipt) -> String {
@@ -55,22 +66,22 @@ pub(crate) fn history(database: &DatabaseId, entries: &[Entry]) -> String {
         right: name == "rows",
     };
     let count = |e: &Entry| e.receipt.steps.first().map_or(String::new(), |s| number(s.changed));
-    let title = |e: &Entry| Text::plain(e.receipt.title.as_deref().map_or(String::new(), cells::escape));
+    let title = |e: &Entry| Text::plain(e.receipt.title.as_deref().map_or(String::new(), |t| cut(t, 40)));
     let why = |e: &Entry| {
         let text = e.receipt.why.as_deref().filter(|_| e.receipt.state == RunState::RolledBack).unwrap_or("");
-        Text::default()
-            .push(DIM, cells::value(&marktwice_core::Value::Text(text.to_owned())).trim_matches('\''))
+        Text::default().push(DIM, cut(text, 40))
     };
     let mut columns = vec![
         column("run", 0, &|e| Text::default().push(BOLD, &e.receipt.run)),
-        column("started", 0, &|e| Text::plain(moment(&e.receipt.started))),
+        column("started", 3, &|e| Text::plain(moment(&e.receipt.started))),
         column("what", 0, &|e| Text::plain(cells::escape(&what(&e.receipt)))),
         column("rows", 0, &|e| Text::plain(count(e))),
         column("outcome", 0, &state),
+        column("", 0, &open_to),
         column("title", 2, &title),
     ];
     if entries.iter().any(|e| e.receipt.state == RunState::RolledBack) {
-        columns.push(column("why", 3, &why));
+        columns.push(column("why", 4, &why));
     }
     let (text, _) = draw(columns, width());
     out.push_str(&text);

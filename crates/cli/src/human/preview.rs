@@ -6,6 +6,7 @@ use marktwice_core::Value;
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::table::{KeyKind, Pin};
 use marktwice_run::{Preview, ShownRow};
+use unicode_width::UnicodeWidthStr;
 
 use super::table::{Text, TextColumn, draw};
 use super::{AFTER, BOLD, DIM, WARN, cells, conflicts, number, rows, styled, trouble, verb, width};
@@ -173,7 +174,7 @@ fn columns(preview: &Preview) -> Vec<TextColumn> {
     }
     for (column, priority) in order {
         let name = target.columns.get(column).map_or(String::new(), |c| cells::escape(&c.name));
-        let cells = preview.rows.iter().map(|row| cell(preview, row, column)).collect();
+        let cells = column_cells(preview, column);
         all.push(TextColumn { name, cells, priority, right: numeric(preview, column) });
     }
     if preview.kind == StepKind::Update && !preview.uncertain() && preview.changes < preview.matched {
@@ -199,9 +200,27 @@ fn image(row: &ShownRow) -> &[Value] {
     if row.before.is_empty() { row.after.as_deref().unwrap_or(&[]) } else { &row.before }
 }
 
-fn cell(preview: &Preview, row: &ShownRow, column: usize) -> Text {
+/// All cells of a column; where values change, the arrows stand under each other.
+fn column_cells(preview: &Preview, column: usize) -> Vec<Text> {
+    let width = |row: &ShownRow| image(row).get(column).map_or(0, |v| cells::value(v).width());
+    let changing = preview.kind == StepKind::Update && preview.foreseen.iter().any(|f| f.column == column);
+    let widest = if changing { preview.rows.iter().map(width).max().unwrap_or(0) } else { 0 };
+    preview.rows.iter().map(|row| cell(preview, row, column, widest)).collect()
+}
+
+/// A value of at least `width`: numbers to the right, everything else to the left.
+fn padded(value: &Value, width: usize) -> String {
+    let shown = cells::value(value);
+    let blanks = " ".repeat(width.saturating_sub(shown.width()));
+    match value {
+        Value::Int(_) | Value::Real(_) | Value::Decimal(_) => format!("{blanks}{shown}"),
+        _ => format!("{shown}{blanks}"),
+    }
+}
+
+fn cell(preview: &Preview, row: &ShownRow, column: usize, widest: usize) -> Text {
     let Some(before) = image(row).get(column) else { return Text::default() };
-    let shown = cells::value(before);
+    let shown = padded(before, widest);
     let style = if before.is_null() { DIM } else { anstyle::Style::new() };
     let text = Text::default().push(style, shown);
     if preview.kind != StepKind::Update {

@@ -27,13 +27,20 @@ pub(crate) fn trouble(trouble: &Trouble) -> String {
 pub(crate) fn place_lines(place: &Place, file: Option<&str>, indent: &str) -> String {
     let file = file.map_or(String::new(), |f| format!("{f}, "));
     // A long line is shown around the place, so that the mark stands under its text.
-    let skip = place.column.saturating_sub(60);
+    let room = super::width().map_or(120, |width| width.saturating_sub(indent.len() + 6).clamp(20, 120));
+    let long = place.text.chars().count() > room;
+    let skip = if long { place.column.saturating_sub(room / 2) } else { 0 };
     let shown: String =
-        place.text.chars().skip(skip).take(120).map(|c| if c.is_control() { ' ' } else { c }).collect();
+        place.text.chars().skip(skip).take(room).map(|c| if c.is_control() { ' ' } else { c }).collect();
     let lead = if skip > 0 { "…" } else { "" };
     let before: String = place.text.chars().skip(skip).take(place.column - 1 - skip).collect();
     let pad = " ".repeat(unicode_width::UnicodeWidthStr::width(before.as_str()) + lead.chars().count());
-    let marked: String = place.text.chars().skip(place.column - 1).take(place.length.min(120)).collect();
+    let marked: String = place
+        .text
+        .chars()
+        .skip(place.column - 1)
+        .take(place.length.min(room - (place.column - 1 - skip).min(room - 1)))
+        .collect();
     let mark = "^".repeat(unicode_width::UnicodeWidthStr::width(marked.as_str()).max(1));
     format!(
         "{indent}{}\n{indent}  {lead}{shown}\n{indent}  {pad}{}\n",
@@ -48,7 +55,7 @@ pub(crate) fn findings(all: &[Finding], allowed: impl Fn(&Finding) -> bool) -> S
     for finding in all {
         let passed = finding.level == Level::Stop && allowed(finding);
         let (style, word) = match finding.level {
-            Level::Stop if passed => (WARN, "let pass"),
+            Level::Stop if passed => (WARN, "pass"),
             Level::Stop => (STOP, "stop"),
             Level::Warn => (WARN, "warn"),
             Level::Note => (DIM, "note"),

@@ -76,7 +76,9 @@ fn allowing_by_code() {
     let sql = "UPDATE t SET a = 0";
     s.run(&["apply", "--sql", sql, "--rows", "1", "--yes", "--allow", "no-filter"]).expect(0);
     s.run(&["preview", "--sql", sql, "--allow", "no-filtre"]).expect(2).says("did you mean no-filter?");
-    s.run(&["preview", "--sql", "DELETE FROM t WHERE id = 9", "--rows", "0-20"]).expect(0).says("let pass");
+    s.run(&["preview", "--sql", "DELETE FROM t WHERE id = 9", "--rows", "0-20"])
+        .expect(0)
+        .says("pass  nothing-matched");
     s.run(&["apply", "--sql", "DELETE FROM t WHERE id = 9", "--rows", "0-20", "--yes"])
         .expect(0)
         .says("Nothing to do");

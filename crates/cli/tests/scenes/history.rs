@@ -12,7 +12,7 @@ fn history_tells_what_stands() {
         "/* marktwice\ntitle = \"Two keepers move\"\nreason = \"letters\"\nrows = 2\n*/\nUPDATE keeper SET region = 'Moor' WHERE keeper_id IN (3, 5)",
     );
     let run = s.run(&["apply", "r.sql", "--yes", "--format", "json"]).expect(0).run();
-    s.run(&["history"]).expect(0).says("1 run").says("committed, can be undone").says("Two keepers move");
+    s.run(&["history"]).expect(0).says("1 run").says("committed  can be undone").says("Two keepers move");
     let undo = s.run(&["undo", &run, "--yes", "--format", "json"]).expect(0).run();
     let json = s.run(&["history", "--format", "json"]).expect(0).json();
     assert_eq!(json["runs"][0]["receipt"]["run"], undo.as_str());
