@@ -6,6 +6,7 @@ use crate::expect::Expect;
 use crate::finding::{Code, Finding};
 use crate::hash::Fingerprint;
 use crate::mark::StepKind;
+use crate::record::RECEIPT_FORMAT;
 
 /// The version of the receipt format that this program writes, and the newest it reads.
 ///
@@ -175,6 +176,41 @@ pub struct Receipt {
 }
 
 impl Receipt {
+    /// The first receipt of a run, `prepared`, with nothing in it that only some runs have.
+    pub fn prepared(
+        run: &str,
+        kind: RunKind,
+        database: &DatabaseId,
+        started: String,
+        step: StepReceipt,
+    ) -> Receipt {
+        Receipt {
+            format: RECEIPT_FORMAT.to_owned(),
+            version: RECEIPT_VERSION,
+            run: run.to_owned(),
+            kind,
+            state: RunState::Prepared,
+            why: None,
+            database: database.clone(),
+            title: None,
+            reason: None,
+            user: None,
+            started,
+            ended: None,
+            undo_of: None,
+            mark: None,
+            agreed: String::new(),
+            allowed: Vec::new(),
+            findings: Vec::new(),
+            settings: Vec::new(),
+            steps: vec![step],
+            token: None,
+            before: None,
+            after: None,
+            snapshot: None,
+        }
+    }
+
     /// Whether this run can be taken back as far as its own record goes.
     pub fn can_be_undone(&self) -> bool {
         self.state == RunState::Committed && self.steps.iter().any(|s| s.changed > 0)

@@ -79,7 +79,7 @@ impl SnapshotWriter for Writer {
 
 /// Reads a snapshot through: every row decodes, and counts, fingerprints and checksums are the given ones.
 fn verify(path: &Path, expected: &SnapshotRef, totals: &SnapshotTotals) -> Result<(), LogError> {
-    let mut reader = Reader::open(path, expected)?;
+    let mut reader = Reader { thorough: true, ..Reader::open(path, expected)? };
     while reader.next()?.is_some() {}
     if reader.totals != *totals {
         return Err(damaged(path, "what was read back is not what was written"));
@@ -94,6 +94,9 @@ pub(crate) struct Reader {
     totals: SnapshotTotals,
     path: PathBuf,
     ended: bool,
+    /// Whether fingerprints are made again of every row. Once is enough, right after writing: from then on the
+    /// checksum of the file, which stands in the receipt, holds for all of it.
+    thorough: bool,
     buffer: Vec<u8>,
 }
 
@@ -112,6 +115,7 @@ impl Reader {
             totals: SnapshotTotals::default(),
             path: path.to_owned(),
             ended: false,
+            thorough: false,
             buffer: Vec::new(),
         })
     }
@@ -131,7 +135,11 @@ impl SnapshotReader for Reader {
                 let decoded = serde_json::from_slice::<ReadLine>(line).map_err(|e| e.to_string());
                 match decoded.and_then(|row| row.change(&self.target)) {
                     Ok(change) => {
-                        add(&mut self.totals, &change, &mut self.buffer);
+                        if self.thorough {
+                            add(&mut self.totals, &change, &mut self.buffer);
+                        } else {
+                            self.totals.rows += 1;
+                        }
                         Ok(Some(change))
                     }
                     Err(what) => Err(self.lines.damaged(&what)),
@@ -140,7 +148,12 @@ impl SnapshotReader for Reader {
             Line::Trailer(line) => {
                 let trailer = serde_json::from_slice::<SnapshotTrailer>(line).map_err(|e| e.to_string());
                 let trailer = trailer.map_err(|what| damaged(&self.path, &what))?;
-                if trailer.checksum != self.lines.checksum() || trailer.end != self.totals {
+                let same = if self.thorough {
+                    trailer.end == self.totals
+                } else {
+                    trailer.end.rows == self.totals.rows
+                };
+                if trailer.checksum != self.lines.checksum() || !same {
                     return Err(damaged(&self.path, "its totals or its checksum are others"));
                 }
                 self.ended = true;

@@ -1,8 +1,7 @@
 //! The application of a change: preview, agreement, and the run.
 
 use marktwice_core::mark::{Agreement as MarkAgreement, agreement};
-use marktwice_core::receipt::{Receipt, RunKind, RunState, StepReceipt};
-use marktwice_core::record::RECEIPT_FORMAT;
+use marktwice_core::receipt::{Receipt, RunKind, StepReceipt};
 use marktwice_port::{Intent, Logbook, Mark};
 
 use crate::context::{Answer, Context, Question, Talk};
@@ -160,40 +159,27 @@ fn first_receipt(
     agreed: &str,
 ) -> Receipt {
     let (preview, plan) = (&taken.preview, &taken.plan);
+    let step = StepReceipt {
+        kind: plan.kind,
+        table: plan.target.table.clone(),
+        statement: plan.statement.clone(),
+        statement_hash: plan.statement_hash.clone(),
+        definition: plan.target.definition.clone(),
+        expected_rows: change.rows,
+        expected_changes: change.changes,
+        matched: 0,
+        changed: 0,
+        engine_count: None,
+    };
+    let started = context.ambient.now().rfc3339;
     Receipt {
-        format: RECEIPT_FORMAT.to_owned(),
-        version: marktwice_core::receipt::RECEIPT_VERSION,
-        run: run.to_owned(),
-        kind: RunKind::Apply,
-        state: RunState::Prepared,
-        why: None,
-        database: preview.database.clone(),
         title: change.title.clone(),
         reason: change.reason.clone(),
         user: context.user.clone(),
-        started: context.ambient.now().rfc3339,
-        ended: None,
-        undo_of: None,
         mark: Some(mark.to_owned()),
         agreed: agreed.to_owned(),
         allowed: change.allowed(),
         findings: preview.findings.clone(),
-        settings: Vec::new(),
-        steps: vec![StepReceipt {
-            kind: plan.kind,
-            table: plan.target.table.clone(),
-            statement: plan.statement.clone(),
-            statement_hash: plan.statement_hash.clone(),
-            definition: plan.target.definition.clone(),
-            expected_rows: change.rows,
-            expected_changes: change.changes,
-            matched: 0,
-            changed: 0,
-            engine_count: None,
-        }],
-        token: None,
-        before: None,
-        after: None,
-        snapshot: None,
+        ..Receipt::prepared(run, RunKind::Apply, &preview.database, started, step)
     }
 }

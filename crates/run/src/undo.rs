@@ -3,8 +3,8 @@
 use std::cell::RefCell;
 
 use marktwice_core::mark::{Foreseen, Label, StepKind};
-use marktwice_core::receipt::{RECEIPT_VERSION, Receipt, RunKind, RunState, SnapshotRef, StepReceipt};
-use marktwice_core::record::{RECEIPT_FORMAT, SnapshotHeader, StepRecord};
+use marktwice_core::receipt::{Receipt, RunKind, RunState, SnapshotRef, StepReceipt};
+use marktwice_core::record::{SnapshotHeader, StepRecord};
 use marktwice_core::totals::Totals;
 use marktwice_core::undo::{RowChange, compare, inverse_kind};
 use marktwice_core::{Code, Expect, Value, hash};
@@ -313,40 +313,26 @@ fn undo_receipt(
     run: &str,
 ) -> Receipt {
     let of = &back.entry.receipt;
+    let step = StepReceipt {
+        kind: record.kind,
+        table: back.restore.target.table.clone(),
+        statement: record.statement.clone(),
+        statement_hash: record.statement_hash.clone(),
+        definition: back.restore.target.definition.clone(),
+        expected_rows: options.rows,
+        expected_changes: None,
+        matched: 0,
+        changed: 0,
+        engine_count: None,
+    };
+    let started = context.ambient.now().rfc3339;
     Receipt {
-        format: RECEIPT_FORMAT.to_owned(),
-        version: RECEIPT_VERSION,
-        run: run.to_owned(),
-        kind: RunKind::Undo,
-        state: RunState::Prepared,
-        why: None,
-        database: preview.database.clone(),
         title: of.title.clone(),
-        reason: None,
         user: context.user.clone(),
-        started: context.ambient.now().rfc3339,
-        ended: None,
         undo_of: Some(of.run.clone()),
-        mark: None,
         agreed: if options.agreement == Agreement::Ask { "answered" } else { "run named" }.to_owned(),
         allowed: options.allow.clone(),
         findings: preview.findings.clone(),
-        settings: Vec::new(),
-        steps: vec![StepReceipt {
-            kind: record.kind,
-            table: back.restore.target.table.clone(),
-            statement: record.statement.clone(),
-            statement_hash: record.statement_hash.clone(),
-            definition: back.restore.target.definition.clone(),
-            expected_rows: options.rows,
-            expected_changes: None,
-            matched: 0,
-            changed: 0,
-            engine_count: None,
-        }],
-        token: None,
-        before: None,
-        after: None,
-        snapshot: None,
+        ..Receipt::prepared(run, RunKind::Undo, &preview.database, started, step)
     }
 }

@@ -5,7 +5,7 @@ use marktwice_core::hash::{RowHash, ShortHash};
 use marktwice_core::mark::{MarkRow, MarkSummary, Parts, StepKind};
 use marktwice_core::receipt::{RunKind, RunState, StepReceipt};
 use marktwice_core::record::{
-    MARK_FORMAT, MARK_VERSION, RECEIPT_FORMAT, SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord,
+    MARK_FORMAT, MARK_VERSION, SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord,
 };
 use marktwice_core::table::{Column, Key, KeyKind, Target};
 use marktwice_core::undo::RowChange;
@@ -48,41 +48,21 @@ fn step() -> StepRecord {
 }
 
 fn receipt(run: &str, state: RunState) -> Receipt {
+    let step = StepReceipt {
+        kind: StepKind::Update,
+        table: "keeper".into(),
+        statement: "s".into(),
+        statement_hash: "h".into(),
+        definition: "d".into(),
+        expected_rows: Some(marktwice_core::Expect::Range(1, Some(2))),
+        expected_changes: None,
+        matched: 1,
+        changed: 1,
+        engine_count: Some(1),
+    };
     Receipt {
-        format: RECEIPT_FORMAT.into(),
-        version: 1,
-        run: run.into(),
-        kind: RunKind::Apply,
         state,
-        why: None,
-        database: database(),
-        title: None,
-        reason: None,
-        user: None,
-        started: "2026-05-11T08:00:00Z".into(),
-        ended: None,
-        undo_of: None,
-        mark: None,
-        agreed: "answered".into(),
-        allowed: vec![],
-        findings: vec![],
-        settings: vec![],
-        steps: vec![StepReceipt {
-            kind: StepKind::Update,
-            table: "keeper".into(),
-            statement: "s".into(),
-            statement_hash: "h".into(),
-            definition: "d".into(),
-            expected_rows: Some(marktwice_core::Expect::Range(1, Some(2))),
-            expected_changes: None,
-            matched: 1,
-            changed: 1,
-            engine_count: Some(1),
-        }],
-        token: None,
-        before: None,
-        after: None,
-        snapshot: None,
+        ..Receipt::prepared(run, RunKind::Apply, &database(), "2026-05-11T08:00:00Z".into(), step)
     }
 }
 
