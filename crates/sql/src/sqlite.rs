@@ -446,6 +446,24 @@ pub fn subqueries(step: &Step, slice: Slice) -> Vec<Slice> {
     found
 }
 
+/// Whether a slice is one literal value, with a sign in front or not.
+pub fn is_literal(step: &Step, slice: Slice) -> bool {
+    let Ok(all) = tokenize(&step.source, &SQLiteDialect {}) else { return false };
+    let tokens: Vec<&Tok> = all
+        .iter()
+        .filter(|t| !t.is_blank() && t.slice.start >= slice.start && t.slice.end <= slice.end)
+        .collect();
+    let number = |t: &Tok| matches!(t.token.token, Token::Number(..));
+    match tokens.as_slice() {
+        [one] => {
+            let text = matches!(one.token.token, Token::SingleQuotedString(_) | Token::HexStringLiteral(_));
+            text || number(one) || one.is_any(&["null", "true", "false"])
+        }
+        [sign, one] => (sign.is(&Token::Minus) || sign.is(&Token::Plus)) && number(one),
+        _ => false,
+    }
+}
+
 /// The unquoted words and quoted names of a slice, in lower case.
 pub fn names_in(step: &Step, slice: Slice) -> Vec<String> {
     let Ok(all) = tokenize(&step.source, &SQLiteDialect {}) else { return Vec::new() };

@@ -12,24 +12,20 @@ use crate::{exit, human, json};
 /// Applies a change.
 pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
-    let mut mark = args.mark.clone();
-    let text = match read_text(&args.change)? {
-        Some(text) => text,
+    let (text, last) = match read_text(&args.change)? {
+        Some(text) => (text, None),
         None => {
             let (name, text) = desk
-                .with(|context| mark_text(context, mark.as_deref()))
+                .with(|context| mark_text(context, args.mark.as_deref()))
                 .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk))?;
-            let shown = format!("mark {name}");
-            // Without a change the last preview is meant, and held to.
-            mark = Some(name);
-            Text { text, name: shown }
+            (Text { text, name: format!("mark {name}") }, Some(name))
         }
     };
     let change = change_of(&text, &args.change)?;
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
-    if args.yes && args.mark.is_none() && change.rows.is_none() {
-        mark = mark.filter(|_| args.mark.is_some());
-    }
+    // Without a change the last preview is meant, and held to. It is no agreement by itself: --yes needs more.
+    let implied = last.filter(|_| !args.yes || change.rows.is_some());
+    let mark = args.mark.clone().or(implied);
     let options = ApplyOptions { agreement, mark, hold: args.hold, show: args.change.show };
     catch_interrupts();
     let mut shown = None;

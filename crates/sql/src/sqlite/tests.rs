@@ -138,6 +138,24 @@ fn subqueries_are_found_outermost() {
 }
 
 #[test]
+fn literals() {
+    for (value, literal) in [
+        ("'Moor'", true),
+        ("-1.5", true),
+        ("NULL", true),
+        ("x'00'", true),
+        ("'a' || region", false),
+        ("region", false),
+        ("1 + 1", false),
+        ("(SELECT 1)", false),
+        ("CURRENT_DATE", false),
+    ] {
+        let step = understand(&format!("UPDATE k SET a = {value}")).unwrap();
+        assert_eq!(is_literal(&step, step.assignments[0].value), literal, "{value}");
+    }
+}
+
+#[test]
 fn long_and_deep_texts_end() {
     let chain = (0..5_000).map(|i| format!("a = {i}")).collect::<Vec<_>>().join(" OR ");
     let run = move || {
