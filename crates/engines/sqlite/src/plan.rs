@@ -7,7 +7,7 @@ use marktwice_sql::near::nearest;
 use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
-use marktwice_sql::sqlite::{names_in, single_statement, subqueries, understand};
+use marktwice_sql::sqlite::{is_literal, names_in, single_statement, understand};
 use marktwice_sql::step::Step;
 use marktwice_sql::text::tokenize;
 use rusqlite::Connection;
@@ -168,7 +168,7 @@ fn filter_columns(step: &Step, table: &Table) -> Vec<usize> {
     all
 }
 
-/// `AND region IS NOT 'Moor'`: leaves out the rows that already hold the values, when those are constants.
+/// `AND region IS NOT 'Moor'`: leaves out the rows that already hold the values, when those are literals.
 fn leave_out(step: &Step, foreseen: &[marktwice_core::mark::Foreseen]) -> Option<String> {
     if foreseen.is_empty() || foreseen.iter().any(|f| f.label != Label::Exact || f.derived) {
         return None;
@@ -176,10 +176,7 @@ fn leave_out(step: &Step, foreseen: &[marktwice_core::mark::Foreseen]) -> Option
     let mut terms = Vec::new();
     for assignment in &step.assignments {
         for (name, value) in assignment.columns.iter().zip(assignment.parts.as_ref()?) {
-            let constant =
-                names_in(step, *value).iter().all(|w| ["null", "true", "false"].contains(&w.as_str()))
-                    || step.text(*value).starts_with('\'');
-            if !constant || !subqueries(step, *value).is_empty() {
+            if !is_literal(step, *value) {
                 return None;
             }
             terms.push(format!("{} IS NOT {}", step.text(name.slice), step.text(*value)));
