@@ -166,7 +166,7 @@ impl Preview {
 
     /// Whether nothing would be done.
     pub fn nothing_to_do(&self) -> bool {
-        self.changes == 0 && !self.uncertain()
+        self.matched == 0 || (self.changes == 0 && !self.uncertain())
     }
 }
 

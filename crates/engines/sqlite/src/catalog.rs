@@ -6,7 +6,7 @@ use marktwice_port::EngineError;
 use marktwice_sql::pins::UniqueKey;
 use rusqlite::Connection;
 
-use crate::definition::generated_expression;
+use crate::definition::{generated_expression, silent_conflict_clause};
 use crate::error::engine;
 
 /// What a name in the database is.
@@ -34,6 +34,8 @@ pub(crate) struct Table {
     pub(crate) collations: Vec<String>,
     /// Expressions of generated columns by column.
     pub(crate) generated: Vec<Option<String>>,
+    /// A conflict clause in the definition that skips or deletes rows without a word.
+    pub(crate) conflict_clause: Option<String>,
 }
 
 /// A foreign key.
@@ -162,10 +164,11 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
             collation.unwrap_or_else(|| "BINARY".to_owned())
         })
         .collect();
+    let conflict_clause = silent_conflict_clause(&create);
     let naming = naming(&columns, &key);
     let definition = hash::texts(texts.iter().map(String::as_str));
     let target = Target { table, schema: "main".to_owned(), columns, key, definition, naming };
-    Ok(Table { target, strict, row, row_column, keys, collations, generated })
+    Ok(Table { target, strict, row, row_column, keys, collations, generated, conflict_clause })
 }
 
 /// The column that names a row to a person: one that is called so, holding text, and not part of the key.

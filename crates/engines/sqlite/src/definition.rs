@@ -41,6 +41,20 @@ pub(crate) fn generated_expression(create_table: &str, name: &str) -> Option<Str
     None
 }
 
+/// `ON CONFLICT REPLACE` or `ON CONFLICT IGNORE` in a definition; a text that cannot be read counts as having one.
+pub(crate) fn silent_conflict_clause(create_table: &str) -> Option<String> {
+    let Ok(all) = tokenize(create_table, &SQLiteDialect {}) else {
+        return Some("a conflict clause".to_owned());
+    };
+    let tokens: Vec<&Tok> = all.iter().filter(|t| !t.is_blank()).collect();
+    tokens.windows(3).find_map(|w| match w {
+        [on, conflict, what] if on.is_word("on") && conflict.is_word("conflict") => what
+            .is_any(&["replace", "ignore"])
+            .then(|| format!("ON CONFLICT {}", what.normal().to_uppercase())),
+        _ => None,
+    })
+}
+
 fn closing(tokens: &[&Tok], open: usize) -> Option<usize> {
     let mut depth = 0usize;
     for (at, token) in tokens.iter().enumerate().skip(open) {
@@ -58,7 +72,16 @@ fn closing(tokens: &[&Tok], open: usize) -> Option<usize> {
 
 #[cfg(test)]
 mod tests {
-    use super::generated_expression;
+    use super::{generated_expression, silent_conflict_clause};
+
+    #[test]
+    fn conflict_clauses() {
+        let clause =
+            |text: &str| silent_conflict_clause(&format!("CREATE TABLE t (a INT UNIQUE {text}, b TEXT)"));
+        assert_eq!(clause("on conflict /* x */ ignore").as_deref(), Some("ON CONFLICT IGNORE"));
+        assert_eq!(clause("ON CONFLICT ABORT"), None);
+        assert_eq!(clause("DEFAULT 'ON CONFLICT IGNORE'"), None);
+    }
 
     #[test]
     fn expressions_are_verbatim() {

@@ -41,7 +41,11 @@ pub(crate) fn foresee(
         all.retain(|f| f.column != *column);
         all.push(label(*column, Some(format!("trigger {trigger} writes it")), true));
     }
-    let blanket = fired.skips.as_ref().map(|trigger| format!("trigger {trigger} may skip rows"));
+    let clause = table
+        .conflict_clause
+        .as_ref()
+        .map(|c| format!("{c} in the table's definition may skip or delete rows"));
+    let blanket = fired.skips.as_ref().map(|trigger| format!("trigger {trigger} may skip rows")).or(clause);
     let any_unknown = blanket.is_some() || all.iter().any(|f| f.label == Label::Unknown);
     for (column, about) in table.target.columns.iter().enumerate() {
         if about.generated && !all.iter().any(|f| f.column == column) {

@@ -1,0 +1,12 @@
+//! Long runs of the differential tester: `differential FROM COUNT [FOLDER]`. A folder in memory makes it faster.
+
+use marktwice_testkit::differential;
+
+fn main() {
+    let mut args = std::env::args().skip(1);
+    let number = |text: Option<String>, default: u64| text.and_then(|t| t.parse().ok()).unwrap_or(default);
+    let (from, count) = (number(args.next(), 0), number(args.next(), 20_000));
+    let folder = args.next().map_or_else(std::env::temp_dir, Into::into).join("marktwice-differential");
+    std::fs::create_dir_all(&folder).expect("a folder");
+    println!("seeds {from} to {}: {:?}", from + count - 1, differential::run(&folder, from, count));
+}

@@ -1,0 +1,14 @@
+//! A bounded run of the differential tester; `cargo run -p marktwice-testkit --bin differential -- FROM COUNT` is the
+//! long one.
+
+use marktwice_testkit::differential;
+
+#[test]
+fn random_cases() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let tally = differential::run(folder.path(), 0, 400);
+    assert_eq!(tally.cases, 400);
+    // The cases must not have become trivial.
+    assert!(tally.applied > 100 && tally.failed > 5 && tally.conflicts > 5, "{tally:?}");
+    assert!(tally.refused < 40, "{tally:?}");
+}
