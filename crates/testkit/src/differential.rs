@@ -426,7 +426,7 @@ fn one(folder: &Path, case: &Case, tally: &mut Tally) {
         other => {
             assert_eq!(now, start, "it did not commit: {other:?}");
             if bare.is_ok() {
-                explainable(case, other.ok().expect("a reason"));
+                explainable(case, other.expect("a reason"));
                 tally.refused += 1;
             } else {
                 tally.failed += 1;
