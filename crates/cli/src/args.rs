@@ -65,6 +65,28 @@ pub(crate) enum Colour {
     Never,
 }
 
+/// What to do with rows that changed since the run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Changed {
+    /// Put nothing back.
+    Stop,
+    /// Leave those rows alone.
+    Skip,
+    /// Put the old values back all the same; other columns keep what they hold now.
+    Overwrite,
+}
+
+/// What to do with rows that are gone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Gone {
+    /// Put nothing back.
+    Stop,
+    /// Leave them out.
+    Skip,
+    /// Bring them in again.
+    Insert,
+}
+
 /// The commands.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
@@ -151,6 +173,15 @@ pub(crate) struct UndoArgs {
     /// Expected rows
     #[arg(long, value_name = "COUNT")]
     pub(crate) rows: Option<Expect>,
+    /// What to do with rows that hold something else than the run left
+    #[arg(long, value_enum, default_value_t = Changed::Stop)]
+    pub(crate) changed: Changed,
+    /// What to do with rows that are gone
+    #[arg(long, value_enum, default_value_t = Gone::Stop)]
+    pub(crate) gone: Gone,
+    /// Put only the row with this key back, written as it is shown (418, or 12,2026); may be given more than once
+    #[arg(long, value_name = "KEY")]
+    pub(crate) only: Vec<String>,
     /// Let a finding pass, by its code; may be given more than once
     #[arg(long, value_name = "CODE", value_parser = code)]
     pub(crate) allow: Vec<Code>,

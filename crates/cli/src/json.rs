@@ -87,6 +87,9 @@ fn preview_fields(preview: &Preview) -> Json {
         "already_run": preview.already_run.as_ref().map(|(run, when)| json!({ "run": run, "when": when })),
         "undo_of": preview.undo_of,
         "conflicts": preview.conflicts.as_ref().map(conflicts),
+        "left_alone": preview.left_alone.as_ref().map(conflicts),
+        "already_back": preview.already_back,
+        "not_asked": preview.not_asked,
         "mark": preview.mark,
         "notes": preview.notes,
     })

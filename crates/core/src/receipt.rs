@@ -142,6 +142,9 @@ pub struct Receipt {
     /// When its outcome was known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ended: Option<String>,
+    /// Whether an undo left rows of the run as they are: then the run still stands in part.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub partial: bool,
     /// The run that an undo takes back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub undo_of: Option<String>,
@@ -197,6 +200,7 @@ impl Receipt {
             user: None,
             started,
             ended: None,
+            partial: false,
             undo_of: None,
             mark: None,
             agreed: String::new(),

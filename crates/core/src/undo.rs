@@ -61,6 +61,82 @@ pub enum Conflict {
     KeyTaken,
 }
 
+/// What to do with rows that hold something else than the run left.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum OnChanged {
+    /// Nothing is put back at all.
+    #[default]
+    Stop,
+    /// Those rows are left alone.
+    Skip,
+    /// The old values go back into the columns of the run, whatever they hold now.
+    Overwrite,
+}
+
+/// What to do with rows that are gone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum OnGone {
+    /// Nothing is put back at all.
+    #[default]
+    Stop,
+    /// Those rows are left alone.
+    Skip,
+    /// They are brought in again as they were before the run.
+    Insert,
+}
+
+/// What to do with conflicts, by class.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Policy {
+    /// With changed rows.
+    pub changed: OnChanged,
+    /// With rows that are gone.
+    pub gone: OnGone,
+}
+
+/// What happens to one row of an undo.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Treatment {
+    /// It becomes this row; `None` takes it away.
+    Put(Option<Vec<Value>>),
+    /// It is as it was before the run already.
+    AlreadyBack,
+    /// It is left alone, because of this.
+    Leave(Conflict),
+    /// It stops the undo.
+    Stop(Conflict),
+}
+
+/// Decides about one row: `change` is the inverse of what the run did (before: as the run left it; after: what is
+/// wanted), `now` what is there, `columns` those that an UPDATE puts back.
+pub fn treat(change: &RowChange, now: Option<&[Value]>, columns: &[usize], policy: Policy) -> Treatment {
+    if change.after.as_deref() == now {
+        return Treatment::AlreadyBack;
+    }
+    let Err(conflict) = compare(change.before.as_deref(), now) else {
+        return Treatment::Put(change.after.clone());
+    };
+    match (&conflict, policy.changed, policy.gone) {
+        (Conflict::Changed(_), OnChanged::Overwrite, _) => match (&change.after, now) {
+            (Some(wanted), Some(now)) => {
+                let mut row = now.to_vec();
+                for &at in columns {
+                    if let (Some(cell), Some(old)) = (row.get_mut(at), wanted.get(at)) {
+                        cell.clone_from(old);
+                    }
+                }
+                if row == now { Treatment::AlreadyBack } else { Treatment::Put(Some(row)) }
+            }
+            _ => Treatment::Put(change.after.clone()),
+        },
+        (Conflict::Gone, _, OnGone::Insert) => Treatment::Put(change.after.clone()),
+        (Conflict::Changed(_) | Conflict::KeyTaken, OnChanged::Skip, _)
+        | (Conflict::Gone, _, OnGone::Skip) => Treatment::Leave(conflict),
+        // Another row's key is never taken from it.
+        _ => Treatment::Stop(conflict),
+    }
+}
+
 /// Compares what the run left with what is there now.
 ///
 /// # Errors
@@ -90,6 +166,35 @@ mod tests {
         assert_eq!(compare(None, Some(&a)), Err(Conflict::KeyTaken));
         let Err(Conflict::Changed(cells)) = compare(Some(&a), Some(&b)) else { panic!("differs") };
         assert_eq!((cells.len(), cells[0].column), (1, 1));
+    }
+
+    #[test]
+    fn treatments_by_class() {
+        let row = |a: i64, b: i64| vec![Value::Int(a), Value::Int(b)];
+        let change = RowChange {
+            ordinal: 1,
+            key: vec![Value::Int(1)],
+            key_after: None,
+            before: Some(row(1, 20)),
+            after: Some(row(1, 2)),
+        };
+        let with = |now: Option<&[Value]>, changed, gone| treat(&change, now, &[1], Policy { changed, gone });
+        use {OnChanged as C, OnGone as G};
+        assert_eq!(with(Some(&row(1, 20)), C::Stop, G::Stop), Treatment::Put(Some(row(1, 2))));
+        assert_eq!(with(Some(&row(1, 2)), C::Stop, G::Stop), Treatment::AlreadyBack);
+        let edited = row(7, 30);
+        assert!(matches!(with(Some(&edited), C::Stop, G::Insert), Treatment::Stop(Conflict::Changed(_))));
+        assert!(matches!(with(Some(&edited), C::Skip, G::Stop), Treatment::Leave(Conflict::Changed(_))));
+        // Only the run's own columns are overwritten; somebody else's edit of another column stays.
+        assert_eq!(with(Some(&edited), C::Overwrite, G::Stop), Treatment::Put(Some(row(7, 2))));
+        assert_eq!(with(None, C::Overwrite, G::Stop), Treatment::Stop(Conflict::Gone));
+        assert_eq!(with(None, C::Stop, G::Skip), Treatment::Leave(Conflict::Gone));
+        assert_eq!(with(None, C::Stop, G::Insert), Treatment::Put(Some(row(1, 2))));
+        let deleted = RowChange { before: None, ..change.clone() };
+        for changed in [C::Stop, C::Overwrite] {
+            let taken = treat(&deleted, Some(&row(1, 9)), &[], Policy { changed, gone: G::Insert });
+            assert_eq!(taken, Treatment::Stop(Conflict::KeyTaken));
+        }
     }
 
     #[test]

@@ -30,16 +30,16 @@ pub enum Fault {
     Unforeseen(CellDiff),
 }
 
-/// Judges one row after the step. `before_there` is false for a row that the step brings in.
+/// Judges one row after the step. A row without a before-image is one that the step brings in.
 ///
 /// # Errors
 /// The first fault found.
-pub fn judge(
-    kind: StepKind,
-    foreseen: &[Foreseen],
-    held: &HeldRow,
-    actual: Option<&[Value]>,
-) -> Result<Fate, Fault> {
+pub fn judge(foreseen: &[Foreseen], held: &HeldRow, actual: Option<&[Value]>) -> Result<Fate, Fault> {
+    let kind = match (&held.after, held.before.is_empty()) {
+        (After::Gone, _) => StepKind::Delete,
+        (After::Row(_), true) => StepKind::Insert,
+        (After::Row(_), false) => StepKind::Update,
+    };
     match (kind, &held.after, actual) {
         (StepKind::Delete, _, None) => Ok(Fate::Deleted),
         (StepKind::Delete, _, Some(_)) => Err(Fault::StillThere),
@@ -79,7 +79,7 @@ mod tests {
         let exact = [Foreseen { column: 1, label: Label::Exact, derived: false, why: None }];
         let unknown = [Foreseen { column: 1, label: Label::Unknown, derived: false, why: None }];
         let h = held(row(1, 2), row(1, 3));
-        let judge = |f: &[Foreseen], now: Option<Vec<Value>>| judge(StepKind::Update, f, &h, now.as_deref());
+        let judge = |f: &[Foreseen], now: Option<Vec<Value>>| super::judge(f, &h, now.as_deref());
         assert_eq!(judge(&exact, Some(row(1, 3))), Ok(Fate::Changed));
         assert!(matches!(judge(&exact, Some(row(1, 4))), Err(Fault::Unforeseen(_))));
         assert_eq!(judge(&unknown, Some(row(1, 4))), Ok(Fate::Changed));
@@ -91,10 +91,10 @@ mod tests {
     #[test]
     fn deletes_and_inserts() {
         let gone = HeldRow { after: After::Gone, ..held(row(1, 2), vec![]) };
-        assert_eq!(judge(StepKind::Delete, &[], &gone, None), Ok(Fate::Deleted));
-        assert_eq!(judge(StepKind::Delete, &[], &gone, Some(&row(1, 2))), Err(Fault::StillThere));
+        assert_eq!(judge(&[], &gone, None), Ok(Fate::Deleted));
+        assert_eq!(judge(&[], &gone, Some(&row(1, 2))), Err(Fault::StillThere));
         let back = held(vec![], row(1, 2));
-        assert_eq!(judge(StepKind::Insert, &[], &back, Some(&row(1, 2))), Ok(Fate::Inserted));
-        assert!(judge(StepKind::Insert, &[], &back, Some(&row(1, 5))).is_err());
+        assert_eq!(judge(&[], &back, Some(&row(1, 2))), Ok(Fate::Inserted));
+        assert!(judge(&[], &back, Some(&row(1, 5))).is_err());
     }
 }

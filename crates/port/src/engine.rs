@@ -14,6 +14,18 @@ use marktwice_core::value::Value;
 
 use crate::ambient::Stopper;
 
+/// What is to become of a row that was looked up, to be put back.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Keep {
+    /// It is held, and becomes this row; `None` takes it away.
+    Hold(Option<Vec<Value>>),
+    /// It is not held.
+    Leave,
+}
+
+/// Takes a row that was asked for and what is there now, and says what is to become of it.
+pub type KeepSink<'a> = dyn FnMut(&RowChange, Option<&[Value]>) -> Result<Keep, SinkError> + 'a;
+
 /// An error of the caller's that passes through an engine while it hands rows over.
 pub type SinkError = Box<dyn std::error::Error + Send + Sync>;
 
@@ -179,6 +191,8 @@ pub struct Restore {
     pub kind: StepKind,
     /// For an UPDATE, the columns that are put back.
     pub columns: Vec<usize>,
+    /// Whether rows may have to be brought in again in an UPDATE.
+    pub inserts: bool,
 }
 
 /// How a COMMIT ended.
@@ -281,7 +295,8 @@ pub trait Tx {
     /// When the engine fails, or the sink does.
     fn held(&mut self, sink: &mut RowSink<'_>) -> Result<(), EngineError>;
 
-    /// Holds the rows that are to be put back, looked up by [`RowChange::key`], and hands over what is there now.
+    /// Holds the rows that are to be put back, looked up by [`RowChange::key`]; the sink is handed what is there now
+    /// and decides.
     ///
     /// # Errors
     /// When the engine fails, or the source or sink does.
@@ -289,7 +304,7 @@ pub trait Tx {
         &mut self,
         restore: &Restore,
         source: &mut ChangeSource<'_>,
-        sink: &mut FoundSink<'_>,
+        sink: &mut KeepSink<'_>,
     ) -> Result<Held, EngineError>;
 
     /// Executes the plan's statement, verbatim, through an interface that takes one statement only.

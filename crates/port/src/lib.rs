@@ -10,8 +10,8 @@ pub mod logbook;
 
 pub use ambient::{Ambient, Phase, Stamp, Stopper};
 pub use engine::{
-    CommitOutcome, Constraint, Engine, EngineError, Held, Intent, Plan, Restore, Session, SideHow, SideWrite,
-    SinkError, Tx, Waits,
+    CommitOutcome, Constraint, Engine, EngineError, Held, Intent, Keep, Plan, Restore, Session, SideHow,
+    SideWrite, SinkError, Tx, Waits,
 };
 pub use logbook::{
     DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader, SnapshotWriter,

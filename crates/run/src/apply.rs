@@ -110,6 +110,11 @@ pub(crate) fn refusal(preview: &Preview) -> Option<End> {
     if !preview.nothing_to_do() {
         return None;
     }
+    if let Some(run) = &preview.undo_of {
+        return Some(End::NothingToDo(format!(
+            "no row of run {run} is left to be put back; nothing was begun"
+        )));
+    }
     let rows =
         if preview.matched == 1 { "the row".to_owned() } else { format!("all {} rows", preview.matched) };
     Some(End::NothingToDo(match (&preview.already_run, preview.matched) {

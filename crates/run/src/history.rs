@@ -26,7 +26,11 @@ pub(crate) fn undone_by<'r>(receipts: &'r [Receipt], run: &str) -> Option<&'r Re
     receipts
         .iter()
         .filter(|r| {
-            r.kind == RunKind::Undo && r.state == RunState::Committed && r.undo_of.as_deref() == Some(run)
+            // An undo that left rows out leaves the run standing in part.
+            r.kind == RunKind::Undo
+                && r.state == RunState::Committed
+                && !r.partial
+                && r.undo_of.as_deref() == Some(run)
         })
         // A run cannot take back a later one, so this ends.
         .find(|r| standing(receipts, &r.run))

@@ -4,7 +4,7 @@
 
 use std::any::Any;
 
-use marktwice_core::mark::{After, Agreement, Foreseen, HeldRow, MarkSummary, Marker, StepKind, agreement};
+use marktwice_core::mark::{Agreement, Foreseen, HeldRow, MarkSummary, Marker, agreement};
 use marktwice_core::receipt::{Receipt, RunState, SnapshotRef};
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, SnapshotTotals, StepRecord};
 use marktwice_core::table::{KeyKind, Target};
@@ -12,7 +12,7 @@ use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::verify::{Fate, judge};
 use marktwice_core::{Code, Expect};
-use marktwice_port::engine::{ChangeSource, FoundSink};
+use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{
     CommitOutcome, EngineError, Held, Logbook, Phase, Plan, Restore, RunFolder, Session, SideWrite, Tx,
 };
@@ -36,10 +36,6 @@ pub(crate) struct StepFacts {
 }
 
 impl StepFacts {
-    fn kind(&self) -> StepKind {
-        self.record.kind
-    }
-
     fn foreseen(&self) -> &[Foreseen] {
         &self.record.foreseen
     }
@@ -210,14 +206,14 @@ impl<'a, 's> Begun<'a, 's> {
         self.marked(held, summary)
     }
 
-    /// The same for an undo: hold the rows that are to be put back; the caller compares them in `found`.
+    /// The same for an undo: hold the rows that are to be put back; the caller decides about each in `keep`.
     pub(crate) fn hold_rows(
         mut self,
         restore: &Restore,
         source: &mut ChangeSource<'_>,
-        found: &mut FoundSink<'_>,
+        keep: &mut KeepSink<'_>,
     ) -> Result<Marked<'a, 's>, Ended> {
-        match self.tx.hold_rows(restore, source, found) {
+        match self.tx.hold_rows(restore, source, keep) {
             Ok(held) => {
                 let matched = held.matched;
                 self.marked(held, MarkSummary { matched, changes: matched, ..MarkSummary::default() })
@@ -317,7 +313,8 @@ impl<'a, 's> Written<'a, 's> {
     /// read back; the counts are compared as evidence; the transaction is still ours.
     pub(crate) fn prove(mut self) -> Result<Proven<'a, 's>, Ended> {
         let mut faults = Faults::none(&self.run.facts.target);
-        let pass = self.pass(&mut faults);
+        let mut net = 0;
+        let pass = self.pass(&mut faults, &mut net);
         let (reference, totals) = match pass {
             Ok(done) => done,
             Err(failure) => return Err(self.end(End::Failed(failure))),
@@ -325,7 +322,7 @@ impl<'a, 's> Written<'a, 's> {
         if faults.count > 0 {
             return Err(self.end(End::Verification(faults)));
         }
-        if let Some(what) = match self.whole() {
+        if let Some(what) = match self.whole(net) {
             Ok(what) => what,
             Err(error) => return Err(self.end(End::Failed(error.into()))),
         } {
@@ -347,7 +344,7 @@ impl<'a, 's> Written<'a, 's> {
         Ok(Proven { run: self.run, tx: self.tx })
     }
 
-    fn pass(&mut self, faults: &mut Faults) -> Result<(SnapshotRef, SnapshotTotals), Failure> {
+    fn pass(&mut self, faults: &mut Faults, net: &mut i64) -> Result<(SnapshotRef, SnapshotTotals), Failure> {
         let run = &mut self.run;
         let facts = run.facts.clone();
         let header = SnapshotHeader {
@@ -366,8 +363,15 @@ impl<'a, 's> Written<'a, 's> {
         self.tx
             .pair(&mut |held, now| {
                 pairs += 1;
-                match judge(facts.kind(), facts.foreseen(), held, now) {
-                    Ok(fate) => snapshot.row(&row_change(&facts, held, now, &fate))?,
+                match judge(facts.foreseen(), held, now) {
+                    Ok(fate) => {
+                        *net += match fate {
+                            Fate::Inserted => 1,
+                            Fate::Deleted => -1,
+                            Fate::Changed | Fate::Same => 0,
+                        };
+                        snapshot.row(&row_change(&facts, held, now))?;
+                    }
                     Err(fault) => faults.add(&held.key, fault),
                 }
                 tick(context, Phase::Proving, pairs, Some(matched), &*stop)
@@ -391,7 +395,7 @@ impl<'a, 's> Written<'a, 's> {
     /// Counts as evidence: the engine wrote no more rows than were marked, and the table has as many rows as it
     /// should. Where side effects on the same table
     /// were allowed, its size proves nothing.
-    fn whole(&mut self) -> Result<Option<String>, EngineError> {
+    fn whole(&mut self, net: i64) -> Result<Option<String>, EngineError> {
         let (matched, count) = (self.held.matched, self.count);
         if count > matched {
             return Ok(Some(format!("the statement wrote {count} rows where {matched} were marked")));
@@ -400,11 +404,7 @@ impl<'a, 's> Written<'a, 's> {
         if self.held.side.iter().any(|write| write.table.eq_ignore_ascii_case(table)) {
             return Ok(None);
         }
-        let expected = match self.run.facts.kind() {
-            StepKind::Update => self.held.total,
-            StepKind::Delete => self.held.total.saturating_sub(matched),
-            StepKind::Insert => self.held.total + matched,
-        };
+        let expected = self.held.total.saturating_add_signed(net);
         let found = self.tx.total()?;
         Ok((found != expected).then(|| {
             format!("{} has {found} rows where {expected} were to be expected", self.run.facts.target.table)
@@ -413,19 +413,18 @@ impl<'a, 's> Written<'a, 's> {
 }
 
 /// The snapshot's record of one row.
-fn row_change(facts: &StepFacts, held: &HeldRow, now: Option<&[Value]>, fate: &Fate) -> RowChange {
+fn row_change(facts: &StepFacts, held: &HeldRow, now: Option<&[Value]>) -> RowChange {
     let key_now = match (now, facts.target.key.kind) {
         (Some(now), KeyKind::Primary | KeyKind::Unique) => {
             Some(facts.target.key.columns.iter().filter_map(|&at| now.get(at).cloned()).collect::<Vec<_>>())
         }
         _ => None,
     };
-    let inserted = *fate == Fate::Inserted || held.before.is_empty() && matches!(held.after, After::Row(_));
     RowChange {
         ordinal: held.ordinal,
         key: held.key.clone(),
         key_after: key_now.filter(|key| *key != held.key),
-        before: (!inserted).then(|| held.before.clone()),
+        before: (!held.before.is_empty()).then(|| held.before.clone()),
         after: now.map(<[Value]>::to_vec),
     }
 }

@@ -148,6 +148,12 @@ pub struct Preview {
     pub undo_of: Option<String>,
     /// Rows that cannot be put back.
     pub conflicts: Option<Conflicts>,
+    /// Rows that an undo leaves alone, as it was told to.
+    pub left_alone: Option<Conflicts>,
+    /// Rows that are as they were before the run already.
+    pub already_back: u64,
+    /// Rows of the run that an undo was not asked for.
+    pub not_asked: u64,
 }
 
 impl Preview {
@@ -295,6 +301,9 @@ fn assemble(
         mark: Some(shown.mark),
         undo_of: None,
         conflicts: None,
+        left_alone: None,
+        already_back: 0,
+        not_asked: 0,
     };
     preview.unmet =
         unmet(change, preview.matched, (!preview.uncertain()).then_some(preview.changes), preview.total);

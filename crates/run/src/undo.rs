@@ -2,13 +2,16 @@
 
 use std::cell::RefCell;
 
+use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::receipt::{Receipt, RunKind, RunState, SnapshotRef, StepReceipt};
 use marktwice_core::record::{SnapshotHeader, StepRecord};
 use marktwice_core::totals::Totals;
-use marktwice_core::undo::{RowChange, compare, inverse_kind};
+use marktwice_core::undo::{OnChanged, OnGone, Policy, RowChange, Treatment, inverse_kind, treat};
 use marktwice_core::{Code, Expect, Value, hash};
-use marktwice_port::{EngineError, Intent, Logbook, Phase, Restore, Session, SinkError, SnapshotReader};
+use marktwice_port::{
+    EngineError, Intent, Keep, Logbook, Phase, Restore, Session, SinkError, SnapshotReader,
+};
 
 use crate::apply::Agreement;
 use crate::context::{Answer, Context, Question, Talk};
@@ -30,6 +33,10 @@ pub struct UndoOptions {
     pub allow: Vec<Code>,
     /// Expected rows.
     pub rows: Option<Expect>,
+    /// What to do with rows that changed since, or are gone.
+    pub policy: Policy,
+    /// The keys of the rows to put back, as they are shown; all without one.
+    pub only: Vec<String>,
     /// Whether to ask inside the open transaction.
     pub hold: bool,
     /// How many rows to show.
@@ -67,7 +74,7 @@ pub fn undo(
         Ok(back) => back,
         Err(end) => return Ok(RunOutcome::not_begun(end)),
     };
-    let preview = look(context, &mut *session, &*book, &back, options, notes)?;
+    let (preview, seen) = look(context, &mut *session, &*book, &back, options, notes)?;
     drop(session);
     talk.show(&preview);
     if let Some(conflicts) = preview.conflicts.clone() {
@@ -82,7 +89,7 @@ pub fn undo(
             return Ok(RunOutcome::not_begun(End::Declined(answer)));
         }
     }
-    put_back(context, &*book, &back, options, &preview, talk)
+    put_back(context, &*book, &back, options, (&preview, seen), talk)
 }
 
 /// Finds the run and makes sure that it can be taken back at all.
@@ -146,12 +153,18 @@ fn what_to_take_back(
         StepKind::Update => step
             .foreseen
             .iter()
-            .map(|f| Foreseen { column: f.column, label: Label::Exact, derived: f.derived, why: None })
+            .map(|f| {
+                // Where somebody's edits stay in other columns, what is derived from them is not known beforehand.
+                let unknown = f.derived && options.policy.changed == OnChanged::Overwrite;
+                let label = if unknown { Label::Unknown } else { Label::Exact };
+                Foreseen { column: f.column, label, derived: f.derived, why: None }
+            })
             .collect(),
         // An undone DELETE brings whole rows back; the columns matter when that undo is itself taken back.
         StepKind::Insert | StepKind::Delete => Vec::new(),
     };
-    Ok(Ok(Back { entry, snapshot, restore: Restore { target, kind, columns }, foreseen }))
+    let inserts = kind == StepKind::Update && options.policy.gone == OnGone::Insert;
+    Ok(Ok(Back { entry, snapshot, restore: Restore { target, kind, columns, inserts }, foreseen }))
 }
 
 /// The rows to put back: the inverse of each change that made a difference.
@@ -165,6 +178,72 @@ fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>) -> Result<Option<RowChange
     }
 }
 
+/// A key as a person writes it: `418`, or `12,2026`.
+fn key_text(key: &[Value]) -> String {
+    let one = |value: &Value| match value {
+        Value::Text(text) | Value::Decimal(text) => text.clone(),
+        other => other.to_json().to_string(),
+    };
+    key.iter().map(one).collect::<Vec<_>>().join(",")
+}
+
+/// Decides about every row, in the preview and again inside the transaction, and keeps a fingerprint of what it saw:
+/// the two must be the same, so that nothing is overwritten that was not shown.
+struct Judge<'a> {
+    options: &'a UndoOptions,
+    columns: &'a [usize],
+    conflicts: Conflicts,
+    left_alone: Conflicts,
+    already_back: u64,
+    not_asked: u64,
+    seen: Fingerprint,
+    found: Vec<String>,
+}
+
+impl<'a> Judge<'a> {
+    fn new(options: &'a UndoOptions, restore: &'a Restore) -> Self {
+        Judge {
+            options,
+            columns: &restore.columns,
+            conflicts: Conflicts::none(&restore.target),
+            left_alone: Conflicts::none(&restore.target),
+            already_back: 0,
+            not_asked: 0,
+            seen: Fingerprint::default(),
+            found: Vec::new(),
+        }
+    }
+
+    fn decide(&mut self, change: &RowChange, now: Option<&[Value]>) -> Keep {
+        if !self.options.only.is_empty() {
+            let keys = [key_text(&change.key), key_text(change.key_now())];
+            match self.options.only.iter().find(|o| keys.contains(&o.replace(", ", ","))) {
+                Some(only) => self.found.push(only.clone()),
+                None => {
+                    self.not_asked += 1;
+                    return Keep::Leave;
+                }
+            }
+        }
+        self.seen.add(&RowHash::of(change.key.iter().chain(now.unwrap_or_default())));
+        match treat(change, now, self.columns, self.options.policy) {
+            Treatment::Put(wanted) => Keep::Hold(wanted),
+            Treatment::AlreadyBack => {
+                self.already_back += 1;
+                Keep::Leave
+            }
+            Treatment::Leave(conflict) => {
+                self.left_alone.add(&change.key, conflict);
+                Keep::Leave
+            }
+            Treatment::Stop(conflict) => {
+                self.conflicts.add(&change.key, conflict);
+                Keep::Leave
+            }
+        }
+    }
+}
+
 /// Compares every row with what the run left; nothing is written.
 fn look(
     context: &Context<'_>,
@@ -173,40 +252,49 @@ fn look(
     back: &Back,
     options: &UndoOptions,
     notes: Vec<String>,
-) -> Result<Preview, Failure> {
+) -> Result<(Preview, Fingerprint), Failure> {
     let run = &back.entry.receipt.run;
     let target = &back.restore.target;
     let reader = RefCell::new(book.snapshot(run, &back.snapshot)?);
-    let mut conflicts = Conflicts::none(target);
+    let mut judge = Judge::new(options, &back.restore);
     let mut rows: Vec<ShownRow> = Vec::new();
     let mut totals = Totals::new(back.restore.columns.iter().copied());
-    let mut matched = 0u64;
+    let (mut matched, mut seen) = (0u64, 0u64);
     session
         .look_up(target, &mut || inverse(&reader), &mut |change, now| {
-            matched += 1;
-            if let Err(conflict) = compare(change.before.as_deref(), now) {
-                conflicts.add(&change.key, conflict);
+            seen += 1;
+            if seen.is_multiple_of(4096) {
+                context.ambient.progress(Phase::Comparing, seen, Some(back.snapshot.rows));
             }
-            if let (Some(before), Some(after)) = (&change.before, &change.after) {
+            let stopped = judge.conflicts.count;
+            let wanted = match judge.decide(change, now) {
+                Keep::Hold(wanted) => wanted,
+                // A row that stops the undo is shown as it was meant to be put back.
+                Keep::Leave if judge.conflicts.count > stopped => change.after.clone(),
+                Keep::Leave => return Ok(()),
+            };
+            matched += 1;
+            let before = if judge.conflicts.count > stopped { change.before.as_deref() } else { now };
+            if let (Some(before), Some(after)) = (before, &wanted) {
                 totals.add(before, after);
             }
-            let wanted = match options.show {
+            let shown = match options.show {
                 Show::First(most) => rows.len() < most,
                 Show::All => true,
             };
-            if wanted {
-                rows.push(ShownRow {
-                    key: change.key.clone(),
-                    before: change.before.clone().unwrap_or_default(),
-                    after: change.after.clone(),
-                });
-            }
-            if matched.is_multiple_of(4096) {
-                context.ambient.progress(Phase::Comparing, matched, Some(back.snapshot.rows));
+            if shown {
+                let before = before.map(<[Value]>::to_vec).unwrap_or_default();
+                rows.push(ShownRow { key: change.key.clone(), before, after: wanted });
             }
             Ok(())
         })
         .map_err(unwrap_sink)?;
+    if let Some(missing) = options.only.iter().find(|o| !judge.found.contains(o)) {
+        return Err(Failure::usage(
+            format!("run {run} changed no row with the key {missing}"),
+            "write keys as they are shown: 418, or 12,2026",
+        ));
+    }
     let side = session.restore_reach(&back.restore)?;
     let mut preview = Preview {
         database: session.database().clone(),
@@ -231,12 +319,15 @@ fn look(
         already_run: None,
         mark: None,
         undo_of: Some(run.clone()),
-        conflicts: (conflicts.count > 0).then_some(conflicts),
+        conflicts: (judge.conflicts.count > 0).then(|| judge.conflicts.clone()),
+        left_alone: (judge.left_alone.count > 0).then(|| judge.left_alone.clone()),
+        already_back: judge.already_back,
+        not_asked: judge.not_asked,
     };
     if let Some(expected) = options.rows.filter(|e| !e.met(matched, matched)) {
         preview.unmet.push(crate::preview::Unmet { what: "rows", expected, found: matched });
     }
-    Ok(preview)
+    Ok((preview, judge.seen))
 }
 
 /// What an undo does, in words, in place of a statement.
@@ -254,7 +345,7 @@ fn put_back(
     book: &dyn Logbook,
     back: &Back,
     options: &UndoOptions,
-    preview: &Preview,
+    (preview, seen): (&Preview, Fingerprint),
     talk: &mut dyn Talk,
 ) -> Result<RunOutcome, Failure> {
     let statement = sentence(back);
@@ -283,19 +374,20 @@ fn put_back(
         Ok(reader) => RefCell::new(reader),
         Err(error) => return Ok(prepared.failed(EngineError::Sink(Box::new(error)))),
     };
-    let conflicts = RefCell::new(Conflicts::none(&back.restore.target));
-    let mut found = |change: &RowChange, now: Option<&[Value]>| -> Result<(), SinkError> {
-        if let Err(conflict) = compare(change.before.as_deref(), now) {
-            conflicts.borrow_mut().add(&change.key, conflict);
-        }
-        Ok(())
-    };
+    let judge = RefCell::new(Judge::new(options, &back.restore));
+    let mut keep = |change: &RowChange, now: Option<&[Value]>| Ok(judge.borrow_mut().decide(change, now));
     let hold = options.hold && options.agreement == Agreement::Ask;
     let run = || -> Result<RunOutcome, Ended> {
         let begun = prepared.begin(&mut *session)?;
-        let marked = begun.hold_rows(&back.restore, &mut || inverse(&reader), &mut found)?;
-        if conflicts.borrow().count > 0 {
-            return Err(marked.end(End::Conflicts(conflicts.replace(Conflicts::none(&back.restore.target)))));
+        let marked = begun.hold_rows(&back.restore, &mut || inverse(&reader), &mut keep)?;
+        let judge = judge.borrow();
+        if judge.conflicts.count > 0 {
+            return Err(marked.end(End::Conflicts(judge.conflicts.clone())));
+        }
+        if judge.seen != seen {
+            return Err(
+                marked.end(End::Changed("rows have changed since the preview of this undo".to_owned()))
+            );
         }
         let proven = marked.put(&back.restore)?.prove()?;
         let proven = if hold { proven.ask(talk)? } else { proven };
@@ -329,6 +421,7 @@ fn undo_receipt(
     Receipt {
         title: of.title.clone(),
         user: context.user.clone(),
+        partial: preview.not_asked > 0 || preview.left_alone.is_some(),
         undo_of: Some(of.run.clone()),
         agreed: if options.agreement == Agreement::Ask { "answered" } else { "run named" }.to_owned(),
         allowed: options.allow.clone(),

@@ -95,6 +95,8 @@ fn undo_once(context: &Context<'_>) -> Result<RunOutcome, Failure> {
         agreement: Agreement::Ask,
         allow: vec![],
         rows: None,
+        policy: marktwice_core::undo::Policy::default(),
+        only: Vec::new(),
         hold: true,
         show: Show::First(5),
     };

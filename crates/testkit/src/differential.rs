@@ -361,6 +361,8 @@ impl Place<'_> {
             agreement: Agreement::Given,
             allow: vec![],
             rows: None,
+            policy: marktwice_core::undo::Policy::default(),
+            only: Vec::new(),
             hold: false,
             show: Show::First(0),
         };
@@ -509,15 +511,14 @@ fn named_rows(preview: &Preview, applied: &[Vec<Value>], now: &[Vec<Value>]) -> 
     if preview.uncertain() || applied.len() != now.len() {
         return None;
     }
-    let changed: Vec<&Vec<Value>> =
-        preview.rows.iter().filter(|r| r.changes()).filter_map(|r| r.after.as_ref()).collect();
-    // A changed row that is not there any more as the run left it was edited.
     let mut left = now.to_vec();
     let mut edited = 0;
-    for row in changed {
-        match left.iter().position(|r| r == row) {
-            Some(at) => drop(left.remove(at)),
-            None => edited += 1,
+    for row in preview.rows.iter().filter(|r| r.changes()) {
+        // Still as the run left it, or edited back to what it was before; anything else was edited.
+        let mut take =
+            |image: &Vec<Value>| left.iter().position(|r| r == image).map(|at| left.remove(at)).is_some();
+        if !row.after.as_ref().is_some_and(&mut take) && !take(&row.before) {
+            edited += 1;
         }
     }
     Some(edited)

@@ -11,7 +11,7 @@ use marktwice_core::record::{MarkHeader, SnapshotHeader, SnapshotTotals};
 use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
-use marktwice_port::engine::{ChangeSource, FoundSink, PairSink, RowSink};
+use marktwice_port::engine::{ChangeSource, FoundSink, KeepSink, PairSink, RowSink};
 use marktwice_port::{
     CommitOutcome, DraftMark, Engine, EngineError, Held, Intent, LogError, LogErrorKind, Logbook, Mark, Plan,
     Restore, RunFolder, Session, SideWrite, SnapshotReader, SnapshotWriter, Stopper, Tx, Waits,
@@ -246,7 +246,7 @@ impl Tx for FaultyTx<'_> {
         &mut self,
         restore: &Restore,
         source: &mut ChangeSource<'_>,
-        sink: &mut FoundSink<'_>,
+        sink: &mut KeepSink<'_>,
     ) -> Result<Held, EngineError> {
         self.1.engine()?;
         self.0.hold_rows(restore, source, sink)

@@ -165,6 +165,8 @@ impl Walk<'_> {
             agreement: Agreement::Ask,
             allow: Vec::new(),
             rows: None,
+            policy: marktwice_core::undo::Policy::default(),
+            only: Vec::new(),
             hold: false,
             show: Show::First(20),
         };

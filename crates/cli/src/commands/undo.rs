@@ -1,11 +1,12 @@
 //! `undo`: puts the rows of a run back.
 
+use marktwice_core::undo::{OnChanged, OnGone, Policy};
 use marktwice_run::{Agreement, Preview, UndoOptions, undo};
 
 use super::Desk;
 use super::apply::{finish, show_preview};
 use crate::ambient::catch_interrupts;
-use crate::args::{Common, UndoArgs};
+use crate::args::{Changed, Common, Gone, UndoArgs};
 use crate::report::Trouble;
 use crate::talk::Terminal;
 
@@ -17,6 +18,19 @@ pub(crate) fn run(common: &Common, args: &UndoArgs) -> Result<u8, Trouble> {
         agreement: if args.yes { Agreement::Given } else { Agreement::Ask },
         allow: args.allow.clone(),
         rows: args.rows,
+        policy: Policy {
+            changed: match args.changed {
+                Changed::Stop => OnChanged::Stop,
+                Changed::Skip => OnChanged::Skip,
+                Changed::Overwrite => OnChanged::Overwrite,
+            },
+            gone: match args.gone {
+                Gone::Stop => OnGone::Stop,
+                Gone::Skip => OnGone::Skip,
+                Gone::Insert => OnGone::Insert,
+            },
+        },
+        only: args.only.clone(),
         hold: args.hold,
         show: args.show,
     };

@@ -23,9 +23,21 @@ fn more(out: &mut String, count: u64, named: usize) {
 
 /// Rows that cannot be put back.
 pub(crate) fn conflicts(conflicts: &Conflicts) -> String {
-    let mut out = String::new();
     let count = conflicts.count;
-    let _ = writeln!(out, "  {} {} changed since the run:", rows(count), verb(count, "has", "have"));
+    let mut out = format!("  {} {} changed since the run:\n", rows(count), verb(count, "has", "have"));
+    list(&mut out, conflicts);
+    out
+}
+
+/// Rows that are left alone, as was asked for.
+pub(crate) fn left_alone(conflicts: &Conflicts) -> String {
+    let count = conflicts.count;
+    let mut out = format!("  {} {} left alone:\n", rows(count), verb(count, "is", "are"));
+    list(&mut out, conflicts);
+    out
+}
+
+fn list(out: &mut String, conflicts: &Conflicts) {
     for named in &conflicts.named {
         let name = format!("{} {}", conflicts.target.table, cells::key(&named.key));
         let name = styled(BOLD, &name);
@@ -49,8 +61,7 @@ pub(crate) fn conflicts(conflicts: &Conflicts) -> String {
             }
         }
     }
-    more(&mut out, count, conflicts.named.len());
-    out
+    more(out, conflicts.count, conflicts.named.len());
 }
 
 /// Rows that are not as they should be.

@@ -26,7 +26,11 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
     if let Some(found) = &preview.conflicts {
         out.push('\n');
         out.push_str(&conflicts::conflicts(found));
+        let ways =
+            "--changed skip|overwrite, --gone skip|insert and --only KEY say what to do with such rows";
+        let _ = writeln!(out, "  {}", styled(DIM, ways));
     }
+    not_put_back(&mut out, preview);
     if !preview.findings.is_empty() {
         out.push('\n');
         out.push_str(&trouble::findings(&preview.findings, |f| preview.allowed.contains(&f.code)));
@@ -38,6 +42,18 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
         let _ = writeln!(out, "  {} {}", styled(DIM, "table definition"), preview.target.definition);
     }
     out
+}
+
+/// Rows of the run that an undo leaves as they are.
+fn not_put_back(out: &mut String, preview: &Preview) {
+    if let Some(found) = &preview.left_alone {
+        out.push('\n');
+        out.push_str(&conflicts::left_alone(found));
+    }
+    let counts = [(preview.already_back, "as before the run already"), (preview.not_asked, "not asked for")];
+    for (count, what) in counts.iter().filter(|(count, _)| *count > 0) {
+        let _ = writeln!(out, "  {} {} {what}", rows(*count), verb(*count, "is", "are"));
+    }
 }
 
 fn head(out: &mut String, preview: &Preview) {

@@ -130,3 +130,108 @@ fn a_damaged_snapshot_is_refused() {
     s.run(&["undo", &run, "--yes"]).expect(1).says("rows.jsonl.zst");
     assert_eq!(s.dump(), before);
 }
+
+#[test]
+fn changed_rows_are_skipped_or_overwritten_when_told() {
+    let s = demo();
+    let start = s.dump();
+    let run = apply(&s, SQL);
+    s.sql("UPDATE keeper SET region = 'Fell', phone = '0' WHERE keeper_id = 5");
+    s.run(&["undo", &run, "--yes", "--changed", "skip"])
+        .expect(0)
+        .says("1 row is left alone")
+        .says("keeper 5  region: the run left Moor, now Fell")
+        .says("1 row put back");
+    assert_eq!(
+        s.value("SELECT group_concat(region) FROM keeper WHERE keeper_id IN (3, 5)"),
+        "text:'Dale,Fell'"
+    );
+    // The run still stands in part, and the rest can be taken back.
+    s.run(&["history"]).says("can be undone");
+    s.run(&["undo", &run, "--yes", "--changed", "overwrite"])
+        .expect(0)
+        .says("1 row is as before the run already")
+        .says("Fell → Dale");
+    assert_eq!(
+        s.value("SELECT region || phone FROM keeper WHERE keeper_id = 5"),
+        "text:'Dale0'",
+        "another column stays"
+    );
+    s.sql("UPDATE keeper SET phone = NULL WHERE keeper_id = 5");
+    assert_eq!(s.dump(), start);
+    s.run(&["undo", &run, "--yes"]).expect(2).says("was taken back already");
+}
+
+#[test]
+fn gone_rows_are_skipped_or_brought_in_when_told() {
+    let sql = "UPDATE sale SET kilos = 1 WHERE sale_id IN (7, 8)";
+    let s = demo();
+    let start = s.dump();
+    let run = apply(&s, sql);
+    let applied = s.dump();
+    s.sql("DELETE FROM sale WHERE sale_id = 7");
+    let gone = s.dump();
+    s.run(&["undo", &run, "--yes", "--changed", "overwrite"]).expect(5).says("sale 7  is gone");
+    let undo = s.run(&["undo", &run, "--yes", "--gone", "insert", "--format", "json"]).expect(0).run();
+    assert_eq!(s.dump(), start);
+    // That undo both changed a row and brought one in; it can be taken back as well.
+    let again = s.run(&["undo", &undo, "--yes", "--format", "json"]).expect(0).run();
+    assert_eq!(s.dump(), gone);
+    s.run(&["undo", &again, "--yes"]).expect(0);
+    assert_eq!(s.dump(), start);
+    let s = demo();
+    let run = apply(&s, sql);
+    assert_eq!(s.dump(), applied);
+    s.sql("DELETE FROM sale WHERE sale_id = 7");
+    s.run(&["undo", &run, "--yes", "--gone", "skip"]).expect(0).says("1 row put back");
+    assert_eq!(s.value("SELECT count(*) FROM sale WHERE sale_id = 7"), "integer:0");
+}
+
+#[test]
+fn only_some_rows() {
+    let s = scene(
+        "CREATE TABLE hs (hive INT, season INT, kilos INT, PRIMARY KEY (hive, season)) WITHOUT ROWID;
+         INSERT INTO hs VALUES (12, 2025, 1), (12, 2026, 2), (13, 2026, 3);",
+    );
+    let start = s.dump();
+    let run = apply(&s, "UPDATE hs SET kilos = kilos * 10 WHERE kilos > 0");
+    s.run(&["undo", &run, "--yes", "--only", "12,2027"]).expect(2).says("no row with the key 12,2027");
+    s.run(&["undo", &run, "--yes", "--only", "12,2026", "--only", "13, 2026"])
+        .expect(0)
+        .says("1 row is not asked for")
+        .says("2 rows put back");
+    assert_eq!(s.value("SELECT group_concat(kilos) FROM hs"), "text:'10,2,3'");
+    s.run(&["undo", &run, "--yes"])
+        .expect(0)
+        .says("2 rows are as before the run already")
+        .says("1 row put back");
+    assert_eq!(s.dump(), start);
+    s.run(&["undo", &run, "--yes"]).expect(2).says("taken back already");
+}
+
+#[test]
+fn a_taken_key_is_never_taken_from_its_row() {
+    let s = demo();
+    let run = apply(&s, "DELETE FROM sale WHERE sale_id IN (7, 8)");
+    s.sql("INSERT INTO sale VALUES (8, 1, 1, '2026-01-01')");
+    s.run(&["undo", &run, "--yes", "--changed", "overwrite", "--gone", "insert"])
+        .expect(5)
+        .says("another row has its key");
+    s.run(&["undo", &run, "--yes", "--changed", "skip"]).expect(0).says("1 row brought back");
+    assert_eq!(s.value("SELECT sold_on FROM sale WHERE sale_id = 8"), "text:'2026-01-01'");
+}
+
+/// What is agreed to at the question is what happens: an edit behind it is not overwritten unseen.
+#[test]
+fn an_edit_while_the_question_of_an_undo_is_open() {
+    let s = demo();
+    let run = apply(&s, SQL);
+    let mut t = s.terminal(&["undo", &run, "--changed", "overwrite"]);
+    t.wait_for("[y/N]");
+    s.sql("UPDATE keeper SET region = 'Fell' WHERE keeper_id = 5");
+    let before = s.dump();
+    t.write("y\n");
+    let (status, seen) = t.end();
+    assert_eq!(status, Some(5), "{seen}");
+    assert_eq!(s.dump(), before);
+}

@@ -12,6 +12,10 @@ pub(crate) const ORDINAL: &str = "marktwice_ordinal";
 /// Its column for the engine's row identity before.
 pub(crate) const ROW: &str = "marktwice_row";
 
+/// Its columns that say, when rows are put back, whether the row is there now and whether it is wanted.
+pub(crate) const THERE: &str = "marktwice_there";
+pub(crate) const IS_WANTED: &str = "marktwice_is_wanted";
+
 /// Its column for what column `at` of the target holds before.
 pub(crate) fn before(at: usize) -> String {
     format!("marktwice_b{at}")

@@ -4,13 +4,13 @@
 use marktwice_core::Value;
 use marktwice_core::mark::StepKind;
 use marktwice_core::table::{KeyKind, Target};
-use marktwice_port::engine::{ChangeSource, FoundSink};
-use marktwice_port::{Constraint, EngineError, Restore};
+use marktwice_port::engine::{ChangeSource, KeepSink};
+use marktwice_port::{Constraint, EngineError, Keep, Restore};
 use rusqlite::{Connection, Statement, params_from_iter};
 
 use crate::catalog::describe;
 use crate::error::engine;
-use crate::names::{HELD, ORDINAL, ROW, before, quoted, wanted};
+use crate::names::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before, quoted, wanted};
 use crate::shape::{Shape, drop_held, presence};
 use crate::values::{self, Bind};
 
@@ -56,10 +56,10 @@ fn keyed(target: &Target) -> String {
     terms.join(" AND ")
 }
 
-/// The columns that a restore writes.
-fn written(restore: &Restore) -> Vec<usize> {
+/// The columns that a statement of this kind writes.
+fn written(restore: &Restore, kind: StepKind) -> Vec<usize> {
     let stored = |at: &usize| restore.target.columns.get(*at).is_some_and(|c| !c.generated);
-    match restore.kind {
+    match kind {
         StepKind::Update => restore.columns.iter().copied().filter(stored).collect(),
         StepKind::Insert => (0..restore.target.columns.len()).filter(stored).collect(),
         StepKind::Delete => Vec::new(),
@@ -68,11 +68,11 @@ fn written(restore: &Restore) -> Vec<usize> {
 
 /// The statement that puts one row back: first the values of the written columns, then the key. OR ABORT overrides
 /// a conflict clause in the table's definition, which might delete another row or skip this one.
-pub(crate) fn put_statement(restore: &Restore) -> String {
+pub(crate) fn put_statement(restore: &Restore, kind: StepKind) -> String {
     let target = &restore.target;
     let table = quoted(&target.table);
-    let names: Vec<String> = target.names(&written(restore)).iter().map(|n| quoted(n)).collect();
-    match restore.kind {
+    let names: Vec<String> = target.names(&written(restore, kind)).iter().map(|n| quoted(n)).collect();
+    match kind {
         StepKind::Update => {
             let sets: Vec<String> = names.iter().map(|n| format!("{n} = ?")).collect();
             format!("UPDATE OR ABORT main.{table} SET {} WHERE {}", sets.join(", "), keyed(target))
@@ -94,7 +94,7 @@ pub(crate) fn hold_rows(
     connection: &Connection,
     restore: &Restore,
     source: &mut ChangeSource<'_>,
-    sink: &mut FoundSink<'_>,
+    sink: &mut KeepSink<'_>,
 ) -> Result<(Shape, u64), EngineError> {
     let target = &restore.target;
     let width = target.columns.len();
@@ -106,10 +106,11 @@ pub(crate) fn hold_rows(
     let mut columns = vec![format!("{ORDINAL} INTEGER PRIMARY KEY"), ROW.to_owned()];
     columns.extend((0..width).map(before));
     columns.extend((0..width).map(wanted));
+    columns.extend([THERE.to_owned(), IS_WANTED.to_owned()]);
     connection
         .execute_batch(&format!("CREATE TEMP TABLE {HELD} ({})", columns.join(", ")))
         .map_err(engine)?;
-    let marks = vec!["?"; 2 + 2 * width].join(", ");
+    let marks = vec!["?"; columns.len()].join(", ");
     let mut insert =
         connection.prepare(&format!("INSERT INTO temp.{HELD} VALUES ({marks})")).map_err(engine)?;
     let mut finder = Finder::new(connection, target)?;
@@ -118,21 +119,27 @@ pub(crate) fn hold_rows(
     let mut held = 0;
     while let Some(change) = source().map_err(EngineError::Sink)? {
         let now = finder.find(&change.key)?;
-        sink(&change, now).map_err(EngineError::Sink)?;
-        let ordinal = Value::Int(change.ordinal);
+        let wanted = match sink(&change, now).map_err(EngineError::Sink)? {
+            Keep::Hold(wanted) => wanted,
+            Keep::Leave => continue,
+        };
         let row = if by_row { change.key.first().cloned().unwrap_or(Value::Null) } else { Value::Null };
-        let wanted = change.after.as_deref().unwrap_or(&nothing);
-        let all = [&ordinal, &row].into_iter().chain(now.unwrap_or(&nothing)).chain(wanted).map(Bind);
+        let first = [Value::Int(change.ordinal), row];
+        let flags = [Value::Int(i64::from(now.is_some())), Value::Int(i64::from(wanted.is_some()))];
+        let images = now.unwrap_or(&nothing).iter().chain(wanted.as_deref().unwrap_or(&nothing));
+        let all = first.iter().chain(images).chain(&flags).map(Bind);
         insert.execute(params_from_iter(all)).map_err(engine)?;
         held += 1;
     }
-    let side = |at: usize| if restore.kind == StepKind::Delete { before(at) } else { wanted(at) };
     let pair_on = if by_row {
         format!("t.{} = h.{ROW}", target.key.names.first().map_or(String::new(), |n| quoted(n)))
     } else {
+        // After the undo a wanted row has its wanted key; one that is not wanted is looked for under its present key.
+        let side =
+            |at: usize| format!("CASE WHEN h.{IS_WANTED} THEN h.{} ELSE h.{} END", wanted(at), before(at));
         let pairs = target.key.columns.iter().zip(&target.key.names);
         pairs
-            .map(|(&at, name)| format!("t.{} = h.{}", quoted(name), side(at)))
+            .map(|(&at, name)| format!("t.{} = {}", quoted(name), side(at)))
             .collect::<Vec<_>>()
             .join(" AND ")
     };
@@ -140,6 +147,7 @@ pub(crate) fn hold_rows(
         target: target.clone(),
         kind: restore.kind,
         has_row: true,
+        flags: true,
         after: (0..width).map(|at| (at, wanted(at))).collect(),
         pair_on,
         there: presence(&described),
@@ -153,7 +161,7 @@ pub(crate) fn hold_rows(
 pub(crate) fn put(connection: &Connection, restore: &Restore) -> Result<u64, EngineError> {
     connection.pragma_update(None, "defer_foreign_keys", true).map_err(engine)?;
     let order = if restore.kind == StepKind::Update { "DESC" } else { "ASC" };
-    let mut put = Put::new(connection, restore)?;
+    let mut put = Put::new(connection, restore);
     let mut waiting: Ordinals = Vec::new();
     let mut last = None;
     let sql = format!("SELECT * FROM temp.{HELD} ORDER BY {ORDINAL} {order}");
@@ -190,53 +198,80 @@ pub(crate) fn put(connection: &Connection, restore: &Restore) -> Result<u64, Eng
     Ok(put.done)
 }
 
-struct Put<'c> {
+/// One prepared statement and where its values stand in the held table.
+struct Writer<'c> {
     statement: Statement<'c>,
-    kind: StepKind,
-    written: Vec<usize>,
-    key: Vec<usize>,
-    by_row: bool,
-    width: usize,
-    done: u64,
+    positions: Vec<usize>,
 }
 
-impl<'c> Put<'c> {
-    fn new(connection: &'c Connection, restore: &Restore) -> Result<Self, EngineError> {
-        Ok(Put {
-            statement: connection.prepare(&put_statement(restore)).map_err(engine)?,
-            kind: restore.kind,
-            written: written(restore),
-            key: restore.target.key.columns.clone(),
-            by_row: restore.target.key.kind == KeyKind::RowIdentity,
-            width: restore.target.columns.len(),
-            done: 0,
+impl<'c> Writer<'c> {
+    fn new(connection: &'c Connection, restore: &Restore, kind: StepKind) -> Result<Self, EngineError> {
+        let target = &restore.target;
+        let by_row = target.key.kind == KeyKind::RowIdentity;
+        let wanted = written(restore, kind).into_iter().map(|at| 2 + target.columns.len() + at);
+        let located: Vec<usize> = match (by_row, kind) {
+            (true, _) => vec![1],
+            (false, StepKind::Insert) => Vec::new(),
+            (false, _) => target.key.columns.iter().map(|at| 2 + at).collect(),
+        };
+        let positions = wanted.chain(located).collect();
+        Ok(Writer {
+            statement: connection.prepare(&put_statement(restore, kind)).map_err(engine)?,
+            positions,
         })
     }
 
-    /// Puts one row back; the inner error says that another row stands in the way.
-    fn row(&mut self, row: &rusqlite::Row<'_>) -> Result<Result<(), EngineError>, EngineError> {
-        let (width, key, by_row) = (self.width, &self.key, self.by_row);
-        let wanted = self.written.iter().map(|at| 2 + width + at);
-        let located: Vec<usize> = match (by_row, self.kind) {
-            (true, _) => vec![1],
-            (false, StepKind::Insert) => Vec::new(),
-            (false, _) => key.iter().map(|at| 2 + at).collect(),
-        };
-        let positions: Vec<usize> = wanted.chain(located).collect();
-        let mut bound = Vec::with_capacity(positions.len());
-        for at in positions {
+    fn write(&mut self, row: &rusqlite::Row<'_>) -> Result<Result<(), EngineError>, EngineError> {
+        let mut bound = Vec::with_capacity(self.positions.len());
+        for &at in &self.positions {
             bound.push(values::from_ref(row.get_ref(at).map_err(engine)?));
         }
         match self.statement.execute(params_from_iter(bound.iter().map(Bind))) {
-            Ok(1) => {
-                self.done += 1;
-                Ok(Ok(()))
-            }
+            Ok(1) => Ok(Ok(())),
             Ok(other) => Err(EngineError::Other(format!("{other} rows answered where one was put back"))),
             Err(error) => match engine(error) {
                 error @ EngineError::Constraint { kind: Constraint::Unique, .. } => Ok(Err(error)),
                 error => Err(error),
             },
         }
+    }
+}
+
+/// The writers, each prepared when the first row needs it: a statement that no row needs is not even compiled.
+struct Put<'c> {
+    connection: &'c Connection,
+    restore: &'c Restore,
+    update: Option<Writer<'c>>,
+    insert: Option<Writer<'c>>,
+    delete: Option<Writer<'c>>,
+    flags: usize,
+    done: u64,
+}
+
+impl<'c> Put<'c> {
+    fn new(connection: &'c Connection, restore: &'c Restore) -> Self {
+        let flags = 2 + 2 * restore.target.columns.len();
+        Put { connection, restore, update: None, insert: None, delete: None, flags, done: 0 }
+    }
+
+    /// Puts one row back; the inner error says that another row stands in the way.
+    fn row(&mut self, row: &rusqlite::Row<'_>) -> Result<Result<(), EngineError>, EngineError> {
+        let there: bool = row.get(self.flags).map_err(engine)?;
+        let wanted: bool = row.get(self.flags + 1).map_err(engine)?;
+        let (slot, kind) = match (there, wanted) {
+            (true, true) => (&mut self.update, StepKind::Update),
+            (false, true) => (&mut self.insert, StepKind::Insert),
+            (true, false) => (&mut self.delete, StepKind::Delete),
+            (false, false) => {
+                return Err(EngineError::Other("a row that is neither there nor wanted".to_owned()));
+            }
+        };
+        let writer = match slot {
+            Some(writer) => writer,
+            None => slot.insert(Writer::new(self.connection, self.restore, kind)?),
+        };
+        let written = writer.write(row)?;
+        self.done += u64::from(written.is_ok());
+        Ok(written)
     }
 }

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use marktwice_core::Value;
 use marktwice_core::hash::{Fingerprint, RowHash};
+use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
@@ -186,8 +187,13 @@ impl Session for SqliteSession {
     fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
         let connection = self.connection_mut()?;
         let table = describe(connection, &restore.target.table)?;
-        let acts = probe::acts(connection, &put_statement(restore)).map_err(engine)?;
-        Ok(fired(connection, &acts, &table)?.writes)
+        let mut all = Vec::new();
+        for kind in [Some(restore.kind), restore.inserts.then_some(StepKind::Insert)].into_iter().flatten() {
+            let acts = probe::acts(connection, &put_statement(restore, kind)).map_err(engine)?;
+            all.extend(fired(connection, &acts, &table)?.writes);
+        }
+        all.dedup();
+        Ok(all)
     }
 
     fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {

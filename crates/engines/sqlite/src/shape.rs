@@ -14,7 +14,7 @@ use rusqlite::Connection;
 use crate::affinity::type_name;
 use crate::catalog::Table;
 use crate::error::engine;
-use crate::names::{HELD, ORDINAL, ROW, before, quoted};
+use crate::names::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before, quoted};
 use crate::plan::{Detail, is_update};
 use crate::values;
 
@@ -25,6 +25,8 @@ pub(crate) struct Shape {
     pub(crate) kind: StepKind,
     /// Whether the row identity before is held.
     pub(crate) has_row: bool,
+    /// Whether each row says if it is there now and if it is wanted: rows that are put back.
+    pub(crate) flags: bool,
     /// After-columns: the target's column and its name in the held table, already quoted.
     pub(crate) after: Vec<(usize, String)>,
     /// How a held row `h` is paired with the target's row `t` after the step.
@@ -115,6 +117,7 @@ pub(crate) fn hold(
         target: plan.target.clone(),
         kind: plan.kind,
         has_row: table.row.is_some(),
+        flags: false,
         pair_on: pair_on(table, &after),
         there: presence(table),
         after,
@@ -180,12 +183,16 @@ impl Shape {
         }
         list.extend((0..self.target.columns.len()).map(|at| format!("h.{}", before(at))));
         list.extend(self.after.iter().map(|(_, name)| format!("h.{name}")));
+        if self.flags {
+            list.extend([format!("h.{THERE}"), format!("h.{IS_WANTED}")]);
+        }
         list.join(", ")
     }
 
     /// How many columns [`Shape::select_list`] has.
     fn width(&self) -> usize {
-        1 + usize::from(self.has_row) + self.target.columns.len() + self.after.len()
+        let flags = if self.flags { 2 } else { 0 };
+        1 + usize::from(self.has_row) + self.target.columns.len() + self.after.len() + flags
     }
 
     fn row(&self, row: &rusqlite::Row<'_>, held: &mut HeldRow) -> rusqlite::Result<()> {
@@ -199,7 +206,13 @@ impl Shape {
         } else {
             held.key.extend(self.target.key.columns.iter().filter_map(|&at| held.before.get(at).cloned()));
         }
-        if self.kind == StepKind::Delete {
+        let (there, wanted) = if self.flags {
+            let at = self.width() - 2;
+            (row.get(at)?, row.get(at + 1)?)
+        } else {
+            (true, self.kind != StepKind::Delete)
+        };
+        if !wanted {
             held.after = After::Gone;
             return Ok(());
         }
@@ -210,7 +223,7 @@ impl Shape {
                 *cell = values::from_ref(row.get_ref(first + offset)?);
             }
         }
-        if self.kind == StepKind::Insert {
+        if !there {
             held.before.clear();
             if self.target.key.kind != KeyKind::RowIdentity {
                 held.key = self.target.key.columns.iter().filter_map(|&at| after.get(at).cloned()).collect();

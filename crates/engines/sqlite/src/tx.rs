@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use marktwice_core::mark::{Label, StepKind};
-use marktwice_port::engine::{ChangeSource, FoundSink, PairSink, RowSink};
+use marktwice_port::engine::{ChangeSource, KeepSink, PairSink, RowSink};
 use marktwice_port::{CommitOutcome, EngineError, Held, Plan, Restore, SideWrite, Stopper, Tx};
 use rusqlite::{Connection, ErrorCode};
 
@@ -104,7 +104,7 @@ impl Tx for SqliteTx<'_> {
         &mut self,
         restore: &Restore,
         source: &mut ChangeSource<'_>,
-        sink: &mut FoundSink<'_>,
+        sink: &mut KeepSink<'_>,
     ) -> Result<Held, EngineError> {
         let connection = self.connection()?;
         let (shape, matched) = restore::hold_rows(connection, restore, source, sink)?;
