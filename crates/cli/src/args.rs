@@ -97,12 +97,17 @@ pub(crate) enum Command {
     /// Put the rows of a run back exactly as they were
     Undo(UndoArgs),
     /// Runs on this database, newest first, with which can still be undone
-    History,
+    History(HistoryArgs),
     /// One run in full
     Receipt {
         /// The run, or a unique part of its name; the last run without one
         run: Option<String>,
+        /// Write the rows of its snapshot, before and after, into this file
+        #[arg(long, value_name = "FILE")]
+        csv: Option<PathBuf>,
     },
+    /// Remove the row contents of runs and keep their receipts; they cannot be undone any more
+    Forget(ForgetArgs),
     /// Find out what became of runs that were cut off
     Settle,
     /// Make the demo database and walk through one full example
@@ -162,6 +167,50 @@ pub(crate) struct ApplyArgs {
     pub(crate) hold: bool,
 }
 
+/// Arguments of `history`.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct HistoryArgs {
+    /// Only runs whose title has this text
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) title: Option<String>,
+    /// Only runs on this table
+    #[arg(long, value_name = "NAME")]
+    pub(crate) table: Option<String>,
+    /// Only runs that began on this day or later (2026-05-11, or the beginning of a day: 2026-05)
+    #[arg(long, value_name = "DATE", value_parser = date)]
+    pub(crate) since: Option<String>,
+    /// Only runs that ended so
+    #[arg(long, value_enum)]
+    pub(crate) outcome: Option<Outcome>,
+}
+
+/// How a run ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Outcome {
+    /// Committed.
+    Committed,
+    /// Rolled back.
+    RolledBack,
+    /// Committed, and taken back since.
+    Undone,
+    /// Not known.
+    Unknown,
+}
+
+/// Arguments of `forget`.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct ForgetArgs {
+    /// The runs, by name or a unique part of it
+    #[arg(required_unless_present = "before", conflicts_with = "before")]
+    pub(crate) runs: Vec<String>,
+    /// All runs that began before this day
+    #[arg(long, value_name = "DATE", value_parser = date)]
+    pub(crate) before: Option<String>,
+    /// Do not ask
+    #[arg(long)]
+    pub(crate) yes: bool,
+}
+
 /// Arguments of `undo`.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct UndoArgs {
@@ -208,6 +257,14 @@ fn show(text: &str) -> Result<Show, String> {
         return Ok(Show::All);
     }
     text.parse().map(Show::First).map_err(|_| "write a number, or all".to_owned())
+}
+
+fn date(text: &str) -> Result<String, String> {
+    let shape = |c: (usize, char)| if matches!(c.0, 4 | 7) { c.1 == '-' } else { c.1.is_ascii_digit() };
+    if matches!(text.len(), 4 | 7 | 10) && text.char_indices().all(shape) {
+        return Ok(text.to_owned());
+    }
+    Err("write a day (2026-05-11), a month (2026-05) or a year (2026)".to_owned())
 }
 
 fn seconds(text: &str) -> Result<f64, String> {

@@ -3,6 +3,7 @@
 
 mod apply;
 mod demo;
+mod forget;
 mod history;
 mod preview;
 mod receipt;
@@ -37,8 +38,9 @@ pub(crate) fn run(args: Args) -> u8 {
         Command::Preview(args) => preview::run(&common, args),
         Command::Apply(args) => apply::run(&common, args),
         Command::Undo(args) => undo::run(&common, &args),
-        Command::History => history::run(&common),
-        Command::Receipt { run } => receipt::run(&common, run.as_deref()),
+        Command::History(args) => history::run(&common, &args),
+        Command::Receipt { run, csv } => receipt::run(&common, run.as_deref(), csv.as_deref()),
+        Command::Forget(args) => forget::run(&common, &args),
         Command::Settle => settle::run(&common),
         Command::Demo { folder } => demo::run(&common, &folder),
     };

@@ -11,7 +11,7 @@ mod trouble;
 
 use anstyle::{AnsiColor, Style};
 
-pub(crate) use history::{history, receipt};
+pub(crate) use history::{history, receipt, to_forget};
 pub(crate) use outcome::{outcome, question, question_inside, settled};
 pub(crate) use preview::preview;
 pub(crate) use table::rows_of;
@@ -50,6 +50,16 @@ pub(crate) fn rows(n: u64) -> String {
 /// `matches` for one, `match` for more.
 pub(crate) fn verb<'a>(n: u64, one: &'a str, many: &'a str) -> &'a str {
     if n == 1 { one } else { many }
+}
+
+/// A size for people: `14.4 MB`.
+pub(crate) fn size(bytes: u64) -> String {
+    match bytes {
+        0..1_000 => format!("{bytes} bytes"),
+        1_000..1_000_000 => format!("{:.1} kB", bytes as f64 / 1e3),
+        1_000_000..1_000_000_000 => format!("{:.1} MB", bytes as f64 / 1e6),
+        _ => format!("{:.1} GB", bytes as f64 / 1e9),
+    }
 }
 
 /// Columns of the terminal; `None` where the output is no terminal.

@@ -202,9 +202,9 @@ fn entry(entry: &Entry) -> Json {
 }
 
 /// The history.
-pub(crate) fn history(database: &DatabaseId, entries: &[Entry]) -> Json {
+pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64) -> Json {
     let runs: Vec<Json> = entries.iter().map(entry).collect();
-    document("marktwice-history", json!({ "database": database, "runs": runs }))
+    document("marktwice-history", json!({ "database": database, "logbook_bytes": bytes, "runs": runs }))
 }
 
 /// One run.

@@ -28,24 +28,33 @@ impl Talk for Terminal<'_> {
 
     fn ask(&mut self, question: &Question<'_>) -> Answer {
         self.ambient.quiet();
-        if !std::io::stdin().is_terminal() {
-            return Answer::NobodyThere;
-        }
         let (text, deadline) = match question {
             Question::Before(preview) => (human::question(preview), None),
             Question::Inside { run, matched, changed } => {
                 (human::question_inside(run, *matched, *changed), Some(Instant::now() + HOLD))
             }
         };
-        let mut err = anstream::stderr();
-        let _ = write!(err, "{text} [y/N] ");
-        let _ = err.flush();
-        let answer = read_answer(deadline);
-        if answer != Answer::Yes && answer != Answer::No {
-            let _ = writeln!(err);
-        }
-        answer
+        ask(&text, deadline)
     }
+}
+
+/// Asks something that has nothing to do with a run.
+pub(crate) fn ask_plainly(text: &str) -> Answer {
+    ask(text, None)
+}
+
+fn ask(text: &str, deadline: Option<Instant>) -> Answer {
+    if !std::io::stdin().is_terminal() {
+        return Answer::NobodyThere;
+    }
+    let mut err = anstream::stderr();
+    let _ = write!(err, "{text} [y/N] ");
+    let _ = err.flush();
+    let answer = read_answer(deadline);
+    if answer != Answer::Yes && answer != Answer::No {
+        let _ = writeln!(err);
+    }
+    answer
 }
 
 fn read_answer(deadline: Option<Instant>) -> Answer {

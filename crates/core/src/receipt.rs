@@ -176,6 +176,9 @@ pub struct Receipt {
     /// The snapshot.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub snapshot: Option<SnapshotRef>,
+    /// When the snapshot was removed on request; from then on the run cannot be taken back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub forgotten: Option<String>,
 }
 
 impl Receipt {
@@ -212,11 +215,14 @@ impl Receipt {
             before: None,
             after: None,
             snapshot: None,
+            forgotten: None,
         }
     }
 
     /// Whether this run can be taken back as far as its own record goes.
     pub fn can_be_undone(&self) -> bool {
-        self.state == RunState::Committed && self.steps.iter().any(|s| s.changed > 0)
+        self.state == RunState::Committed
+            && self.forgotten.is_none()
+            && self.steps.iter().any(|s| s.changed > 0)
     }
 }

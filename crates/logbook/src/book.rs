@@ -271,6 +271,32 @@ impl Logbook for Shelf {
         Ok(open)
     }
 
+    fn forget(&self, receipt: &Receipt) -> Result<(), LogError> {
+        self.open_run(&receipt.run)?.receipt(receipt)?;
+        let path = self.run_folder(&receipt.run)?.join(crate::snapshot::FILE);
+        match fs::remove_file(&path) {
+            Ok(()) => atomic::sync_folder(path.parent().unwrap_or(&path)),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(()),
+            Err(error) => Err(io_error("remove", &path, &error)),
+        }
+    }
+
+    fn size(&self) -> Result<u64, LogError> {
+        let mut open = vec![self.folder.clone()];
+        let mut bytes = 0;
+        while let Some(folder) = open.pop() {
+            for path in sorted_entries(&folder)? {
+                match fs::symlink_metadata(&path) {
+                    Ok(about) if about.is_dir() => open.push(path),
+                    Ok(about) => bytes += about.len(),
+                    // Something that went while it was counted takes up nothing.
+                    Err(_) => {}
+                }
+            }
+        }
+        Ok(bytes)
+    }
+
     fn change(&self, run: &str) -> Result<String, LogError> {
         let path = self.run_folder(run)?.join(CHANGE);
         fs::read_to_string(&path).map_err(|e| io_error("read", &path, &e))

@@ -168,6 +168,18 @@ pub trait Logbook {
     /// When one cannot be read.
     fn unsettled(&self) -> Result<Vec<Receipt>, LogError>;
 
+    /// Removes the snapshot of a run; its receipt, which must say so, is written first.
+    ///
+    /// # Errors
+    /// When it cannot be written or removed.
+    fn forget(&self, receipt: &Receipt) -> Result<(), LogError>;
+
+    /// Bytes that this database's part of the logbook takes up.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    fn size(&self) -> Result<u64, LogError>;
+
     /// The change text of a run.
     ///
     /// # Errors

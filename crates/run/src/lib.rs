@@ -4,6 +4,7 @@
 mod apply;
 mod context;
 mod faults;
+mod forget;
 mod history;
 mod mark;
 mod outcome;
@@ -15,6 +16,7 @@ mod undo;
 pub use apply::{Agreement, ApplyOptions, apply};
 pub use context::{Answer, Context, OpenBook, Question, Talk};
 pub use faults::{Conflicts, Faults, NamedConflict, NamedFault};
+pub use forget::{Which, forget, forgettable};
 pub use history::{Entry, find_run, history};
 pub use mark::mark_text;
 pub use outcome::{End, Failure, RunOutcome};

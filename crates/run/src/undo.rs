@@ -128,6 +128,12 @@ fn what_to_take_back(
             format!("to apply it again, take that undo back: marktwice undo {by}"),
         ));
     }
+    if let Some(when) = &receipt.forgotten {
+        return Err(Failure::usage(
+            format!("the rows of run {run} were forgotten on {when}"),
+            "it cannot be taken back any more",
+        ));
+    }
     let Some(snapshot) = receipt.snapshot.clone().filter(|_| receipt.can_be_undone()) else {
         return Err(Failure::usage(format!("run {run} changed nothing"), "there is nothing to take back"));
     };

@@ -9,98 +9,26 @@
     reason = "a test that cannot go on is to fail"
 )]
 
-use std::sync::Arc;
-use std::time::Duration;
-
-use marktwice_core::{Expect, RunState};
-use marktwice_logbook::Shelf;
-use marktwice_port::{Ambient, Intent, LogError, Logbook, Phase, Stamp, Stopper, Waits};
+use marktwice_core::RunState;
+use marktwice_port::Intent;
 use marktwice_run::{
-    Agreement, Answer, ApplyOptions, Change, Context, End, Failure, Preview, Question, RunOutcome, Show,
-    Talk, UndoOptions, Verdict, apply, history, settle, undo,
+    Agreement, ApplyOptions, Context, End, Failure, RunOutcome, Show, Verdict, apply, history, settle,
 };
-use marktwice_sqlite::Sqlite;
-use marktwice_testkit::{FaultyBook, FaultyEngine, Fuse, Scene};
-
-struct Clock;
-
-impl Ambient for Clock {
-    fn now(&self) -> Stamp {
-        Stamp { rfc3339: "2026-05-11T08:30:00Z".into(), compact: "20260511T083000.000000Z".into() }
-    }
-
-    fn stopper(&self) -> Stopper {
-        Arc::new(|| false)
-    }
-
-    fn progress(&self, _: Phase, _: u64, _: Option<u64>) {}
-}
-
-struct Yes;
-
-impl Talk for Yes {
-    fn show(&mut self, _: &Preview) {}
-
-    fn ask(&mut self, _: &Question<'_>) -> Answer {
-        Answer::Yes
-    }
-}
-
-const SCRIPT: &str =
-    "CREATE TABLE t (id INTEGER PRIMARY KEY, a INT); INSERT INTO t VALUES (1, 1), (2, 2), (3, 3);";
+use marktwice_testkit::attempt::{SCRIPT, Yes, apply_once, change, undo_once};
+use marktwice_testkit::{Fuse, Scene};
 
 fn scene() -> Scene {
     Scene::with("no program", SCRIPT)
 }
 
-/// Does `work` on a scene with a logbook and an engine that fail as their fuses say.
-fn with<T>(s: &Scene, book: &Fuse, engine: &Fuse, after: bool, work: impl FnOnce(&Context<'_>) -> T) -> T {
-    let open = |id: &marktwice_core::receipt::DatabaseId| -> Result<Box<dyn Logbook>, LogError> {
-        let inner = Box::new(Shelf::open(&s.path("book"), id)?);
-        Ok(Box::new(FaultyBook { inner, fuse: book.clone() }))
-    };
-    let address = s.path("coop.db").display().to_string();
-    let engine = FaultyEngine { inner: &Sqlite, fuse: engine.clone(), after };
-    let context = Context {
-        engine: &engine,
-        address: &address,
-        book: &open,
-        ambient: &Clock,
-        waits: Waits { lock: Duration::from_millis(200) },
-        user: None,
-    };
-    work(&context)
-}
-
-fn change() -> Change {
-    Change {
-        source: "UPDATE t SET a = a * 10 WHERE id < 3".into(),
-        title: None,
-        reason: None,
-        rows: Some(Expect::Range(2, Some(2))),
-        changes: None,
-        allow: vec![],
-        again: false,
-    }
-}
-
-fn apply_once(context: &Context<'_>) -> Result<RunOutcome, Failure> {
-    let options = ApplyOptions { agreement: Agreement::Given, mark: None, hold: false, show: Show::First(5) };
-    apply(context, &change(), &options, &mut Yes)
-}
-
-fn undo_once(context: &Context<'_>) -> Result<RunOutcome, Failure> {
-    let options = UndoOptions {
-        run: None,
-        agreement: Agreement::Ask,
-        allow: vec![],
-        rows: None,
-        policy: marktwice_core::undo::Policy::default(),
-        only: Vec::new(),
-        hold: true,
-        show: Show::First(5),
-    };
-    undo(context, &options, &mut Yes)
+fn with<T>(
+    s: &Scene,
+    book: &Fuse,
+    engine: &Fuse,
+    goes_through: bool,
+    work: impl FnOnce(&Context<'_>) -> T,
+) -> T {
+    marktwice_testkit::attempt::with(&s.path("."), book, engine, goes_through, work)
 }
 
 /// What an attempt must have left behind, by what it says of itself.

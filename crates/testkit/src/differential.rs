@@ -4,7 +4,6 @@
 //! it must touch nothing and name exactly the edited rows.
 
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::time::Duration;
 
 use fastrand::Rng;
@@ -12,14 +11,15 @@ use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::{Code, Value};
 use marktwice_logbook::Shelf;
-use marktwice_port::{Ambient, LogError, Logbook, Phase, Stamp, Stopper, Waits};
+use marktwice_port::{LogError, Logbook, Waits};
 use marktwice_run::{
-    Agreement, Answer, ApplyOptions, Change, Context, End, Failure, Preview, Question, RunOutcome, Show,
-    Talk, UndoOptions,
+    Agreement, ApplyOptions, Change, Context, End, Failure, Preview, RunOutcome, Show, UndoOptions,
 };
 use marktwice_sqlite::Sqlite;
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
+
+use crate::attempt::{Quiet, Yes};
 
 /// What became of many cases.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -47,30 +47,6 @@ pub struct Case {
     pub statement: String,
     /// An edit by somebody else, between application and undo.
     pub edit: String,
-}
-
-struct Quiet;
-
-impl Ambient for Quiet {
-    fn now(&self) -> Stamp {
-        Stamp { rfc3339: "2026-05-11T08:30:00Z".into(), compact: "20260511T083000.000000Z".into() }
-    }
-
-    fn stopper(&self) -> Stopper {
-        Arc::new(|| false)
-    }
-
-    fn progress(&self, _: Phase, _: u64, _: Option<u64>) {}
-}
-
-struct Yes;
-
-impl Talk for Yes {
-    fn show(&mut self, _: &Preview) {}
-
-    fn ask(&mut self, _: &Question<'_>) -> Answer {
-        Answer::Yes
-    }
 }
 
 /// Makes a case from a seed.
@@ -508,7 +484,14 @@ fn check_preview(preview: &Preview, start: &[Vec<Value>], bare: &[Vec<Value>], c
 
 /// How many of the rows that the run changed were edited since; `None` where keys may have been edited, too.
 fn named_rows(preview: &Preview, applied: &[Vec<Value>], now: &[Vec<Value>]) -> Option<u64> {
-    if preview.uncertain() || applied.len() != now.len() {
+    let key = |row: &[Value]| -> Vec<Value> {
+        preview.target.key.columns.iter().filter_map(|&at| row.get(at).cloned()).collect()
+    };
+    // A row whose key the run changed, edited back under its old key, is not found under the new one: it counts as
+    // gone, and here as unclear.
+    let moved =
+        preview.rows.iter().any(|r| r.after.as_ref().is_some_and(|after| key(after) != key(&r.before)));
+    if preview.uncertain() || moved || applied.len() != now.len() {
         return None;
     }
     let mut left = now.to_vec();

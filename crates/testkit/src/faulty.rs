@@ -22,12 +22,18 @@ use marktwice_port::{
 pub struct Fuse {
     calls: Rc<Cell<u64>>,
     blows_at: u64,
+    dies: bool,
 }
 
 impl Fuse {
     /// A fuse that blows at the nth call, from 1; 0 never.
     pub fn at(n: u64) -> Fuse {
-        Fuse { calls: Rc::default(), blows_at: n }
+        Fuse { calls: Rc::default(), blows_at: n, dies: false }
+    }
+
+    /// A fuse that ends the whole process at the nth call, at once and without any cleaning up.
+    pub fn deadly(n: u64) -> Fuse {
+        Fuse { dies: true, ..Fuse::at(n) }
     }
 
     /// How many calls there were.
@@ -37,7 +43,11 @@ impl Fuse {
 
     fn blows(&self) -> bool {
         self.calls.set(self.calls.get() + 1);
-        self.calls.get() == self.blows_at
+        let blows = self.calls.get() == self.blows_at;
+        if blows && self.dies {
+            std::process::abort();
+        }
+        blows
     }
 
     fn log(&self) -> Result<(), LogError> {
@@ -141,6 +151,14 @@ impl Logbook for FaultyBook {
 
     fn unsettled(&self) -> Result<Vec<Receipt>, LogError> {
         self.inner.unsettled()
+    }
+
+    fn forget(&self, receipt: &Receipt) -> Result<(), LogError> {
+        self.inner.forget(receipt)
+    }
+
+    fn size(&self) -> Result<u64, LogError> {
+        self.inner.size()
     }
 
     fn change(&self, run: &str) -> Result<String, LogError> {

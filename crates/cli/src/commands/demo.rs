@@ -188,8 +188,8 @@ impl Walk<'_> {
 
     fn show_history(&self) -> Result<(), Failure> {
         let session = self.context.engine.open(self.context.address, Intent::Read, self.context.waits)?;
-        let entries = history(&*(self.context.book)(session.database())?)?;
-        print(&human::history(session.database(), &entries));
+        let book = (self.context.book)(session.database())?;
+        print(&human::history(session.database(), &history(&*book)?, book.size()?));
         Ok(())
     }
 

@@ -6,7 +6,7 @@ use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState};
 use marktwice_run::Entry;
 
 use super::table::{Text, TextColumn, draw};
-use super::{BOLD, DIM, GOOD, STOP, cells, moment, number, rows, styled, trouble, width};
+use super::{BOLD, DIM, GOOD, STOP, cells, moment, number, rows, size, styled, trouble, width};
 
 fn state(entry: &Entry) -> Text {
     match entry.receipt.state {
@@ -22,6 +22,7 @@ fn open_to(entry: &Entry) -> Text {
     match (&entry.undone_by, entry.receipt.state) {
         (Some(by), _) => Text::default().push(DIM, format!("undone by {by}")),
         (None, RunState::Committing | RunState::Prepared) => Text::plain("settle"),
+        (None, _) if entry.receipt.forgotten.is_some() => Text::default().push(DIM, "rows forgotten"),
         (None, _) if entry.can_undo => Text::plain("can be undone"),
         (None, _) => Text::default(),
     }
@@ -44,7 +45,7 @@ fn what(receipt: &Receipt) -> String {
 }
 
 /// All runs.
-pub(crate) fn history(database: &DatabaseId, entries: &[Entry]) -> String {
+pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64) -> String {
     let mut out = format!(
         "{} ({}) · {}\n",
         styled(BOLD, &cells::escape(&database.name)),
@@ -85,6 +86,23 @@ pub(crate) fn history(database: &DatabaseId, entries: &[Entry]) -> String {
     }
     let (text, _) = draw(columns, width());
     out.push_str(&text);
+    let _ =
+        writeln!(out, "  {}", styled(DIM, &format!("the logbook of this database takes up {}", size(bytes))));
+    out
+}
+
+/// What would be forgotten.
+pub(crate) fn to_forget(database: &DatabaseId, runs: &[&str], bytes: u64, undoable: u64) -> String {
+    let name = styled(BOLD, &cells::escape(&database.name));
+    let mut out = format!("{name} ({}) · rows of {} in {}\n", database.engine, runs.join(", "), size(bytes));
+    if undoable > 0 {
+        let runs = if undoable == 1 {
+            "1 of them can still be undone, and then cannot"
+        } else {
+            "those that can still be undone then cannot"
+        };
+        let _ = writeln!(out, "  {runs}");
+    }
     out
 }
 

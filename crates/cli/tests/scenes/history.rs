@@ -113,3 +113,77 @@ fn the_logbook_is_found_wherever_the_command_is_started() {
     let answer = marktwice_testkit::finished(s.command().args(["history", "--on", link.to_str().unwrap()]));
     answer.expect(0).says("DELETE sale");
 }
+
+#[test]
+fn history_is_filtered() {
+    let s = demo();
+    s.write("a.sql", "/* marktwice\ntitle = \"Two Keepers move\"\nrows = 2\n*/\nUPDATE keeper SET region = 'Moor' WHERE keeper_id IN (3, 5)");
+    s.run(&["apply", "a.sql", "--yes"]).expect(0);
+    s.run(&["apply", "--sql", "DELETE FROM sale WHERE sale_id = 1", "--rows", "1", "--yes"]).expect(0);
+    s.run(&["apply", "--sql", "UPDATE keeper SET name = NULL WHERE keeper_id = 1", "--rows", "1", "--yes"])
+        .expect(1);
+    s.run(&["undo", "--rows", "1", "--yes"]).expect(0);
+    let count = |args: &[&str]| {
+        let json = s.run(&[&["history", "--format", "json"], args].concat()).expect(0).json();
+        json["runs"].as_array().unwrap().len()
+    };
+    assert_eq!(count(&[]), 4);
+    assert_eq!(count(&["--title", "keepers"]), 1);
+    assert_eq!(count(&["--table", "SALE"]), 2);
+    assert_eq!(count(&["--outcome", "rolled-back"]), 1);
+    assert_eq!(count(&["--outcome", "undone"]), 1);
+    assert_eq!(count(&["--since", "2020-01-01"]), 4);
+    assert_eq!(count(&["--since", "2999"]), 0);
+    s.run(&["history", "--since", "yesterday"]).expect(2).says("write a day");
+    s.run(&["history"]).says("takes up");
+}
+
+#[test]
+fn the_rows_of_a_run_for_a_spreadsheet() {
+    let s = demo();
+    s.run(&[
+        "apply",
+        "--sql",
+        "UPDATE keeper SET region = 'Moor, \"high\"' WHERE keeper_id IN (3, 5)",
+        "--rows",
+        "2",
+        "--yes",
+    ])
+    .expect(0);
+    s.run(&["receipt", "--csv", "rows.csv"]).expect(0).says("2 rows of run");
+    let text = std::fs::read_to_string(s.path("rows.csv")).unwrap();
+    let lines: Vec<&str> = text.lines().collect();
+    assert!(lines[0].starts_with("row,what,keeper_id,name,email,phone,region,keeper_id after"), "{text}");
+    assert!(
+        lines[1].starts_with("1,changed,3,Orla Fenwick,")
+            && lines[1].ends_with(",NULL,\"Moor, \"\"high\"\"\""),
+        "{text}"
+    );
+    s.run(&["receipt", "--csv", "no/such/folder.csv"]).expect(1).says("cannot write");
+}
+
+#[test]
+fn forgotten_rows_are_gone_and_the_receipt_stays() {
+    let s = demo();
+    let apply = |id: &str| {
+        let sql = format!("DELETE FROM sale WHERE sale_id = {id}");
+        s.run(&["apply", "--sql", &sql, "--rows", "1", "--yes", "--format", "json"]).expect(0).run()
+    };
+    let (first, second) = (apply("1"), apply("2"));
+    s.run(&["forget", &first]).expect(6).says("Agree with --yes");
+    s.run(&["forget", "zzzz", "--yes"]).expect(2).says("no run zzzz");
+    s.run(&["forget", &first, "--yes"])
+        .expect(0)
+        .says("can still be undone, and then cannot")
+        .says("1 run forgotten");
+    assert!(!s.runs()[0].join("rows.jsonl.zst").exists() && s.runs()[1].join("rows.jsonl.zst").exists());
+    s.run(&["undo", &first, "--yes"]).expect(2).says("were forgotten");
+    s.run(&["receipt", &first]).expect(0).says("DELETE FROM sale WHERE sale_id = 1");
+    s.run(&["receipt", &first, "--csv", "x.csv"]).expect(2).says("no rows in the logbook");
+    s.run(&["forget", "--before", "2020", "--yes"]).expect(0).says("Nothing to forget");
+    s.run(&["forget", "--before", "2999", "--yes"]).expect(0);
+    s.run(&["undo", &second, "--yes"]).expect(2);
+    let mut t = s.terminal(&["forget", "--before", "2999"]);
+    t.wait_for("Nothing to forget");
+    assert_eq!(t.end().0, Some(0));
+}

@@ -1,0 +1,81 @@
+//! The process ends before each call of the logbook and of the engine, in apply and in undo: what is left is what
+//! `docs/FAULTS.md` allows, and `settle` says which.
+
+use std::process::Command;
+
+use marktwice_core::RunState;
+use marktwice_port::Intent;
+use marktwice_run::{Verdict, history, settle};
+use marktwice_testkit::attempt::{SCRIPT, apply_once, undo_once, with};
+use marktwice_testkit::{Fuse, Scene};
+
+fn calls(undoing: bool) -> (u64, u64) {
+    let s = Scene::with("no program", SCRIPT);
+    let (book, engine) = (Fuse::at(0), Fuse::at(0));
+    let never = Fuse::at(0);
+    if undoing {
+        with(&s.path("."), &never, &never, false, apply_once).expect("applied");
+        with(&s.path("."), &book, &engine, false, undo_once).expect("undone");
+    } else {
+        with(&s.path("."), &book, &engine, false, apply_once).expect("applied");
+    }
+    (book.calls(), engine.calls())
+}
+
+fn die(undoing: bool, place: &str, n: u64) -> bool {
+    let s = Scene::with("no program", SCRIPT);
+    let never = Fuse::at(0);
+    let start = s.dump();
+    with(&s.path("."), &never, &never, false, apply_once).expect("applied");
+    let applied = s.dump();
+    let s = if undoing { s } else { Scene::with("no program", SCRIPT) };
+    let (before, after) = if undoing { (applied, start) } else { (start, applied) };
+    let what = if undoing { "undo" } else { "apply" };
+    let output = Command::new(env!("CARGO_BIN_EXE_crash"))
+        .arg(s.path("."))
+        .args([what, place, &n.to_string()])
+        .output()
+        .expect("started");
+    let point = format!("{what}, before call {n} of the {place}");
+    assert_eq!(
+        output.status.code(),
+        None,
+        "{point}: it did not die: {}",
+        String::from_utf8_lossy(&output.stdout)
+    );
+    let settled = with(&s.path("."), &never, &never, false, settle).expect(&point);
+    // Reading opens the database first, so a hot journal is rolled back by now.
+    let now = s.dump();
+    assert!(now == before || now == after, "{point}: neither before nor after");
+    for one in &settled {
+        let truth = if now == after { Verdict::Committed } else { Verdict::RolledBack };
+        assert_eq!(one.verdict, truth, "{point}");
+    }
+    with(&s.path("."), &never, &never, false, |context| {
+        let session = context.engine.open(context.address, Intent::Read, context.waits).expect(&point);
+        let book = (context.book)(session.database()).expect(&point);
+        assert!(book.unsettled().expect(&point).is_empty(), "{point}");
+        let kind = if undoing { marktwice_core::RunKind::Undo } else { marktwice_core::RunKind::Apply };
+        let entries = history(&*book).expect(&point);
+        let committed =
+            entries.iter().any(|e| e.receipt.kind == kind && e.receipt.state == RunState::Committed);
+        assert_eq!(committed, now == after, "{point}: the history knows what is in the database");
+    });
+    // And the next attempt works.
+    let next = if undoing || now == after { undo_once } else { apply_once };
+    if !(undoing && now == after) {
+        with(&s.path("."), &never, &never, false, next).expect(&point);
+    }
+    now == after
+}
+
+#[test]
+fn the_process_dies_before_each_call() {
+    for undoing in [false, true] {
+        let (book, engine) = calls(undoing);
+        let after_commit: Vec<u64> = (1..=book).filter(|n| die(undoing, "book", *n)).collect();
+        assert_eq!(after_commit, [book], "only the final receipt comes after COMMIT");
+        let after_commit: Vec<u64> = (1..=engine).filter(|n| die(undoing, "engine", *n)).collect();
+        assert!(after_commit.is_empty(), "COMMIT is the engine's last call");
+    }
+}
