@@ -7,6 +7,8 @@ use std::path::{Path, PathBuf};
 
 use marktwice_port::{LogError, LogErrorKind};
 
+use crate::faults::action;
+
 /// An I/O error about a path, as a logbook error.
 pub fn io_error(doing: &str, path: &Path, error: &io::Error) -> LogError {
     let kind = match error.kind() {
@@ -42,7 +44,7 @@ pub fn make_folder(path: &Path) -> Result<(), LogError> {
     let mut builder = fs::DirBuilder::new();
     #[cfg(unix)]
     std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
-    match builder.create(path) {
+    match action().and_then(|()| builder.create(path)) {
         Ok(()) => sync_folder(path.parent().unwrap_or(path)),
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists && path.is_dir() => Ok(()),
         Err(error) => Err(io_error("make the folder", path, &error)),
@@ -56,7 +58,10 @@ pub fn make_folder(path: &Path) -> Result<(), LogError> {
 pub fn sync_folder(path: &Path) -> Result<(), LogError> {
     let path = if path.as_os_str().is_empty() { Path::new(".") } else { path };
     #[cfg(unix)]
-    File::open(path).and_then(|f| f.sync_all()).map_err(|e| io_error("sync the folder", path, &e))?;
+    action()
+        .and_then(|()| File::open(path))
+        .and_then(|f| f.sync_all())
+        .map_err(|e| io_error("sync the folder", path, &e))?;
     Ok(())
 }
 
@@ -81,7 +86,7 @@ impl Pending {
         options.write(true).create(true).truncate(true);
         #[cfg(unix)]
         std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
-        let file = options.open(&draft).map_err(|e| io_error("write", &draft, &e))?;
+        let file = action().and_then(|()| options.open(&draft)).map_err(|e| io_error("write", &draft, &e))?;
         Ok(Pending { file: Some(file), draft, path: path.to_owned() })
     }
 
@@ -91,9 +96,11 @@ impl Pending {
     /// When any of that fails; the file then has not got its name.
     pub fn publish(mut self) -> Result<(), LogError> {
         if let Some(file) = self.file.take() {
-            file.sync_all().map_err(|e| io_error("sync", &self.draft, &e))?;
+            action().and_then(|()| file.sync_all()).map_err(|e| io_error("sync", &self.draft, &e))?;
         }
-        fs::rename(&self.draft, &self.path).map_err(|e| io_error("rename", &self.draft, &e))?;
+        action()
+            .and_then(|()| fs::rename(&self.draft, &self.path))
+            .map_err(|e| io_error("rename", &self.draft, &e))?;
         sync_folder(self.path.parent().unwrap_or(Path::new(".")))
     }
 
@@ -105,6 +112,7 @@ impl Pending {
 
 impl Write for Pending {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        action()?;
         self.file.as_mut().map_or(Err(io::ErrorKind::NotConnected.into()), |f| f.write(bytes))
     }
 

@@ -4,6 +4,7 @@
 pub mod atomic;
 mod book;
 mod codec;
+pub mod faults;
 mod lines;
 mod marks;
 mod runs;

@@ -8,6 +8,7 @@ use marktwice_core::record::{RECEIPT_FORMAT, SnapshotHeader};
 use marktwice_port::{LogError, LogErrorKind, RunFolder, SnapshotWriter};
 
 use crate::atomic::{self, io_error};
+use crate::faults::action;
 use crate::lines::{check_version, damaged};
 use crate::snapshot;
 
@@ -33,7 +34,7 @@ impl RunFolder for Folder {
         text.push(b'\n');
         atomic::write(&path, &text)?;
         if receipt.state.is_final() {
-            match fs::remove_file(&self.unsettled) {
+            match action().and_then(|()| fs::remove_file(&self.unsettled)) {
                 // The note is only a shortcut to the receipt, which says by itself that it is settled.
                 Ok(()) | Err(_) => {}
             }

@@ -4,8 +4,9 @@
 use std::process::Command;
 
 use marktwice_core::RunState;
+use marktwice_logbook::faults::{self, Fault};
 use marktwice_port::Intent;
-use marktwice_run::{Verdict, history, settle};
+use marktwice_run::{End, Verdict, history, settle};
 use marktwice_testkit::attempt::{SCRIPT, apply_once, undo_once, with};
 use marktwice_testkit::{Fuse, Scene};
 
@@ -77,5 +78,52 @@ fn the_process_dies_before_each_call() {
         assert_eq!(after_commit, [book], "only the final receipt comes after COMMIT");
         let after_commit: Vec<u64> = (1..=engine).filter(|n| die(undoing, "engine", *n)).collect();
         assert!(after_commit.is_empty(), "COMMIT is the engine's last call");
+    }
+}
+
+/// How many actions on the file system an attempt takes.
+fn actions(undoing: bool) -> u64 {
+    let s = Scene::with("no program", SCRIPT);
+    let never = Fuse::at(0);
+    if undoing {
+        with(&s.path("."), &never, &never, false, apply_once).expect("applied");
+    }
+    faults::arm(None);
+    with(&s.path("."), &never, &never, false, if undoing { undo_once } else { apply_once }).expect("done");
+    faults::actions()
+}
+
+#[test]
+fn the_process_dies_before_each_action_on_a_file() {
+    for undoing in [false, true] {
+        let all = actions(undoing);
+        assert!(all > 20, "folders, drafts, writes, syncs, renames: {all}");
+        let after_commit: Vec<u64> = (1..=all).filter(|n| die(undoing, "file", *n)).collect();
+        // The final receipt: draft, write, sync, rename, sync of the folder; and the note that is removed.
+        assert_eq!(after_commit, (all - 5..=all).collect::<Vec<_>>());
+    }
+}
+
+#[test]
+fn each_action_on_a_file_fails_for_want_of_room() {
+    for undoing in [false, true] {
+        for n in 1..=actions(undoing) {
+            let s = Scene::with("no program", SCRIPT);
+            let never = Fuse::at(0);
+            if undoing {
+                with(&s.path("."), &never, &never, false, apply_once).expect("applied");
+            }
+            let before = s.dump();
+            faults::arm(Some((n, Fault::NoSpace)));
+            let outcome =
+                with(&s.path("."), &never, &never, false, if undoing { undo_once } else { apply_once });
+            faults::arm(None);
+            let committed =
+                matches!(outcome.as_ref().map(|o| &o.end), Ok(End::Committed | End::ReceiptIncomplete(_)));
+            assert_eq!(s.dump() != before, committed, "action {n}: {outcome:?}");
+            for one in with(&s.path("."), &never, &never, false, settle).expect("settled") {
+                assert_eq!(one.verdict == Verdict::Committed, committed, "action {n}");
+            }
+        }
     }
 }
