@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use marktwice_port::{LogError, LogErrorKind};
 
-use crate::faults::action;
+use crate::faults::{self, action};
 
 /// An I/O error about a path, as a logbook error.
 pub fn io_error(doing: &str, path: &Path, error: &io::Error) -> LogError {
@@ -45,7 +45,10 @@ pub fn make_folder(path: &Path) -> Result<(), LogError> {
     #[cfg(unix)]
     std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
     match action().and_then(|()| builder.create(path)) {
-        Ok(()) => sync_folder(path.parent().unwrap_or(path)),
+        Ok(()) => {
+            faults::made(path);
+            sync_folder(path.parent().unwrap_or(path))
+        }
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists && path.is_dir() => Ok(()),
         Err(error) => Err(io_error("make the folder", path, &error)),
     }
@@ -62,6 +65,7 @@ pub fn sync_folder(path: &Path) -> Result<(), LogError> {
         .and_then(|()| File::open(path))
         .and_then(|f| f.sync_all())
         .map_err(|e| io_error("sync the folder", path, &e))?;
+    faults::folder_synced(path);
     Ok(())
 }
 
@@ -97,10 +101,12 @@ impl Pending {
     pub fn publish(mut self) -> Result<(), LogError> {
         if let Some(file) = self.file.take() {
             action().and_then(|()| file.sync_all()).map_err(|e| io_error("sync", &self.draft, &e))?;
+            faults::synced(&self.draft);
         }
         action()
             .and_then(|()| fs::rename(&self.draft, &self.path))
             .map_err(|e| io_error("rename", &self.draft, &e))?;
+        faults::renamed(&self.draft, &self.path);
         sync_folder(self.path.parent().unwrap_or(Path::new(".")))
     }
 

@@ -257,3 +257,47 @@ fn names_of_our_own_do_not_meet_the_users() {
 fn an_empty_scene_has_no_database() {
     Scene::empty(PROGRAM).run(&["history"]).expect(1).says("there is no file");
 }
+
+/// Many at once, from two folders and with two logbooks: each commits or is told, and none is lost.
+#[test]
+fn many_at_once() {
+    let s = demo();
+    std::fs::create_dir(s.path("elsewhere")).unwrap();
+    let on = s.path("coop.db");
+    let workers: Vec<_> = (1..=8)
+        .map(|id| {
+            let mut command = s.command();
+            command.current_dir(s.path(if id % 2 == 0 { "elsewhere" } else { "." }));
+            command.args(["--on", on.to_str().unwrap(), "--wait", "60", "--logbook"]);
+            command.arg(s.path(if id <= 4 { "one" } else { "two" }));
+            command.args([
+                "apply",
+                "--yes",
+                "--rows",
+                "1",
+                "--sql",
+                &format!("UPDATE sale SET kilos = 1234 WHERE sale_id = {id}"),
+            ]);
+            std::thread::spawn(move || (id, finished(&mut command)))
+        })
+        .collect();
+    let mut committed = Vec::new();
+    for worker in workers {
+        let (id, answer) = worker.join().unwrap();
+        match answer.status {
+            Some(0) => committed.push(id.to_string()),
+            Some(1) => drop(answer.says("another marktwice is at work")),
+            other => panic!("{other:?}\n{}{}", answer.out, answer.err),
+        }
+    }
+    committed.sort();
+    assert!(!committed.is_empty());
+    let ids =
+        s.value("SELECT group_concat(sale_id) FROM (SELECT sale_id FROM sale WHERE kilos = 1234 ORDER BY 1)");
+    assert_eq!(ids, format!("text:'{}'", committed.join(",")));
+    let known: usize = ["one", "two"]
+        .iter()
+        .map(|book| s.run(&["history", "--logbook", book, "--outcome", "committed", "--format", "json"]).json()["runs"].as_array().unwrap().len())
+        .sum();
+    assert_eq!(known, committed.len());
+}

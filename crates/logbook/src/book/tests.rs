@@ -223,3 +223,72 @@ fn one_process_at_a_time_and_one_folder_a_database() {
     assert_eq!(databases(dir.path()).unwrap()[0].database, database());
     assert!(dir.path().join(".gitignore").exists());
 }
+
+/// Whatever is changed in a file of the logbook, it is refused, never read as something else, and nothing panics.
+#[test]
+fn random_damage_is_refused() {
+    let dir = tempfile::tempdir().unwrap();
+    let shelf = Shelf::open(dir.path(), &database()).unwrap();
+    let (run, reference, path) = snapshot(&shelf, 40);
+    let header = MarkHeader {
+        format: MARK_FORMAT.into(),
+        version: MARK_VERSION,
+        mark: String::new(),
+        taken: String::new(),
+        database: database(),
+        change: "UPDATE".into(),
+        params: serde_json::Map::new(),
+        settings: vec![],
+        steps: vec![step()],
+        tables: vec![target()],
+        parts: Parts::default(),
+    };
+    let (name, mut draft) = shelf.draft_mark(header, "20260511T080000.000Z").unwrap();
+    let none = ShortHash(1);
+    draft.row(&MarkRow { key: vec![Value::Int(1)], related: none, rest: none, after: none }).unwrap();
+    draft.finish(&MarkSummary { matched: 1, ..MarkSummary::default() }).unwrap();
+    let mark = shelf.mark_files().unwrap()[0].clone();
+    let mut dice = 2026u64;
+    let mut roll = |sides: usize| {
+        dice = dice.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (dice >> 33) as usize % sides
+    };
+    for (file, is_mark) in [(&path, false), (&mark, true)] {
+        let whole = fs::read(file).unwrap();
+        for case in 0..2_000 {
+            let mut bytes = whole.clone();
+            match case % 4 {
+                0 => bytes.truncate(roll(whole.len())),
+                1 => bytes[roll(whole.len())] ^= 1 << roll(8),
+                2 => bytes.extend_from_slice(&whole[..1 + roll(whole.len())]),
+                _ => {
+                    let (a, b) = (roll(whole.len()), roll(whole.len()));
+                    bytes.swap(a, b);
+                }
+            }
+            if bytes == whole {
+                continue;
+            }
+            fs::write(file, &bytes).unwrap();
+            let read = if is_mark {
+                shelf.mark(Some(&name)).map(|_| ())
+            } else {
+                // Even when the receipt were altered to fit, what is inside does not.
+                let forged = SnapshotRef {
+                    checksum: blake3::hash(&bytes).to_hex().to_string(),
+                    bytes: bytes.len() as u64,
+                    ..reference.clone()
+                };
+                assert!(read_all(&shelf, &run, &reference).is_err(), "case {case}");
+                read_all(&shelf, &run, &forged)
+                    .map(|rows| assert_eq!(rows.len(), 40, "case {case}: other rows"))
+            };
+            if let Err(error) = &read {
+                assert!(error.message.contains(file_name(file)), "case {case}: {}", error.message);
+            }
+            // What is still read must be the very same contents: a spare bit of the compression may be changed.
+            assert!(read.is_err() || case % 4 == 1, "case {case}");
+        }
+        fs::write(file, &whole).unwrap();
+    }
+}

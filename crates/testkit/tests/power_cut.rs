@@ -1,0 +1,133 @@
+//! A power cut after each sync: what was synced is there, everything else is lost, and the logbook still tells what
+//! became of the run.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use marktwice_core::RunState;
+use marktwice_logbook::faults::{self, Event};
+use marktwice_port::Intent;
+use marktwice_run::{Verdict, history, settle};
+use marktwice_testkit::attempt::{SCRIPT, apply_once, with};
+use marktwice_testkit::{Fuse, Scene};
+
+/// What a disk holds for certain.
+#[derive(Default)]
+struct Disk {
+    /// Contents that were synced, under the name that the file had then; renamed with it.
+    contents: BTreeMap<PathBuf, Vec<u8>>,
+    /// Names that their folder's sync has not made durable yet.
+    pending: Vec<(PathBuf, Option<PathBuf>)>,
+    /// Durable names.
+    files: BTreeMap<PathBuf, Vec<u8>>,
+    folders: Vec<PathBuf>,
+}
+
+impl Disk {
+    fn after(events: &[Event]) -> Disk {
+        let mut disk = Disk::default();
+        for event in events {
+            match event {
+                Event::Made(path) => disk.pending.push((path.clone(), None)),
+                Event::Synced(path, bytes) => drop(disk.contents.insert(path.clone(), bytes.clone())),
+                Event::Renamed(from, to) => disk.pending.push((to.clone(), Some(from.clone()))),
+                Event::FolderSynced(folder) => {
+                    let (done, rest) =
+                        disk.pending.into_iter().partition(|(path, _)| path.parent() == Some(folder));
+                    disk.pending = rest;
+                    for (path, from) in done {
+                        match from {
+                            // A name without synced contents would be an empty file.
+                            Some(from) => drop(
+                                disk.files
+                                    .insert(path, disk.contents.get(&from).cloned().unwrap_or_default()),
+                            ),
+                            None => disk.folders.push(path),
+                        }
+                    }
+                }
+            }
+        }
+        disk
+    }
+
+    /// Puts the logbook as the disk has it in the place of the one under `root`.
+    fn restore(&self, root: &Path) {
+        let _ = std::fs::remove_dir_all(root);
+        for folder in &self.folders {
+            // A folder is there only when all folders above it are.
+            if folder.parent().is_some_and(Path::exists) {
+                std::fs::create_dir(folder).expect("a folder");
+            }
+        }
+        for (path, bytes) in &self.files {
+            if path.parent().is_some_and(Path::exists) {
+                std::fs::write(path, bytes).expect("a file");
+            }
+        }
+    }
+}
+
+#[test]
+fn after_each_sync() {
+    let s = Scene::with("no program", SCRIPT);
+    let never = Fuse::at(0);
+    let root = s.path("book");
+    let database = |s: &Scene| std::fs::read(s.path("coop.db")).expect("read");
+    let before = (s.dump(), database(&s));
+    faults::arm(None);
+    with(&s.path("."), &never, &never, false, apply_once).expect("applied");
+    let events = faults::events();
+    let after = (s.dump(), database(&s));
+    let is_receipt = |path: &Path| path.ends_with("receipt.json");
+    let receipts: Vec<usize> = events
+        .iter()
+        .enumerate()
+        .filter(|(_, e)| matches!(e, Event::Renamed(_, to) if is_receipt(to)))
+        .map(|(at, _)| at)
+        .collect();
+    let [prepared, committing, committed] = receipts.as_slice() else { panic!("{receipts:?}") };
+    let syncs: Vec<usize> = events
+        .iter()
+        .enumerate()
+        .filter(|(_, e)| matches!(e, Event::Synced(..) | Event::FolderSynced(_)))
+        .map(|(at, _)| at)
+        .collect();
+    assert!(syncs.len() > 12, "{}", syncs.len());
+    for &at in &syncs {
+        // COMMIT lies between the folder's sync behind `committing` and the first sync of the final receipt.
+        let may_be_committed = at > *committing;
+        let must_be_committed = at > *committing + 1;
+        for database_after in [false, true] {
+            if (database_after && !may_be_committed) || (!database_after && must_be_committed) {
+                continue;
+            }
+            let (contents, bytes) = if database_after { &after } else { &before };
+            std::fs::write(s.path("coop.db"), bytes).expect("written");
+            Disk::after(&events[..=at]).restore(&root);
+            let point = format!("sync {at} of {:?}, database after: {database_after}", events.len());
+            let settled = with(&s.path("."), &never, &never, false, settle).expect(&point);
+            let truth = if database_after { Verdict::Committed } else { Verdict::RolledBack };
+            assert!(settled.iter().all(|one| one.verdict == truth), "{point}: {settled:?}");
+            if (*prepared + 1..*committed + 1).contains(&at) {
+                assert_eq!(settled.len(), 1, "{point}: the run is found");
+            }
+            assert_eq!(&s.dump(), contents, "{point}");
+            with(&s.path("."), &never, &never, false, |context| {
+                let session =
+                    context.engine.open(context.address, Intent::Read, context.waits).expect(&point);
+                let book = (context.book)(session.database()).expect(&point);
+                let known =
+                    history(&*book).expect(&point).iter().any(|e| e.receipt.state == RunState::Committed);
+                assert_eq!(known, database_after, "{point}");
+                if database_after {
+                    // The snapshot was durable before COMMIT was asked for: the run can be taken back.
+                    let receipt = history(&*book).expect(&point).remove(0).receipt;
+                    let mut rows =
+                        book.snapshot(&receipt.run, receipt.snapshot.as_ref().expect(&point)).expect(&point);
+                    while rows.next().expect(&point).is_some() {}
+                }
+            });
+        }
+    }
+}
