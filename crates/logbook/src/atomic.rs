@@ -4,10 +4,14 @@
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use marktwice_port::{LogError, LogErrorKind};
 
 use crate::faults::{self, action};
+
+/// Counts the drafts of this process.
+static DRAFTS: AtomicU64 = AtomicU64::new(0);
 
 /// An I/O error about a path, as a logbook error.
 pub fn io_error(doing: &str, path: &Path, error: &io::Error) -> LogError {
@@ -84,7 +88,9 @@ impl Pending {
     /// When the draft cannot be made.
     pub fn new(path: &Path) -> Result<Pending, LogError> {
         let mut name = path.file_name().unwrap_or_default().to_os_string();
-        name.push(".draft");
+        // Two processes may write the same file at once (a logbook's first files): each has a draft of its own.
+        let number = DRAFTS.fetch_add(1, Ordering::Relaxed);
+        name.push(format!(".{}-{number}.draft", std::process::id()));
         let draft = path.with_file_name(name);
         let mut options = OpenOptions::new();
         options.write(true).create(true).truncate(true);

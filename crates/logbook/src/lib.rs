@@ -11,3 +11,4 @@ mod runs;
 mod snapshot;
 
 pub use book::{Overview, Shelf, databases};
+pub use runs::seal;

@@ -7,7 +7,7 @@ use marktwice_core::record::{MARK_FORMAT, MARK_VERSION, MarkHeader, MarkTrailer}
 use marktwice_port::{DraftMark, LogError, Mark};
 
 use crate::codec::MarkLine;
-use crate::lines::{Line, LineReader, LineWriter};
+use crate::lines::{Line, LineReader, LineWriter, damaged};
 
 pub(crate) struct Draft(LineWriter);
 
@@ -38,6 +38,9 @@ impl Kept {
     /// Opens a mark and reads it through once, so that what is used later is known to be whole.
     pub(crate) fn open(path: &Path) -> Result<Self, LogError> {
         let (header, summary) = read(path, &mut |_| {})?;
+        if !path.to_string_lossy().ends_with(&format!("-{}.jsonl.zst", header.mark)) {
+            return Err(damaged(path, &format!("it is the mark {}", header.mark)));
+        }
         Ok(Kept { path: path.to_owned(), header, summary })
     }
 }

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use marktwice_core::receipt::{RECEIPT_VERSION, Receipt};
 use marktwice_core::record::{RECEIPT_FORMAT, SnapshotHeader};
 use marktwice_port::{LogError, LogErrorKind, RunFolder, SnapshotWriter};
+use serde_json::Value as Json;
 
 use crate::atomic::{self, io_error};
 use crate::faults::action;
@@ -29,10 +30,10 @@ impl RunFolder for Folder {
 
     fn receipt(&mut self, receipt: &Receipt) -> Result<(), LogError> {
         let path = self.path.join(RECEIPT);
-        let mut text = serde_json::to_vec_pretty(receipt)
-            .map_err(|e| LogError::new(LogErrorKind::Io, format!("cannot encode the receipt: {e}")))?;
-        text.push(b'\n');
-        atomic::write(&path, &text)?;
+        let cannot = |e| LogError::new(LogErrorKind::Io, format!("cannot encode the receipt: {e}"));
+        let mut json = serde_json::to_value(receipt).map_err(cannot)?;
+        seal(&mut json);
+        atomic::write(&path, format!("{json:#}\n").as_bytes())?;
         if receipt.state.is_final() {
             match action().and_then(|()| fs::remove_file(&self.unsettled)) {
                 // The note is only a shortcut to the receipt, which says by itself that it is settled.
@@ -47,6 +48,18 @@ impl RunFolder for Folder {
     }
 }
 
+/// The key under which a receipt carries its own checksum.
+const CHECKSUM: &str = "checksum";
+
+/// Gives a receipt its checksum: BLAKE3 over its compact JSON, keys in their order, without the checksum itself.
+pub fn seal(json: &mut Json) {
+    if let Some(object) = json.as_object_mut() {
+        object.shift_remove(CHECKSUM);
+        let checksum = blake3::hash(Json::Object(object.clone()).to_string().as_bytes()).to_hex().to_string();
+        object.insert(CHECKSUM.to_owned(), checksum.into());
+    }
+}
+
 /// Reads the receipt in a run's folder; `None` when the run died before it had one.
 pub(crate) fn read_receipt(folder: &Path) -> Result<Option<Receipt>, LogError> {
     let path = folder.join(RECEIPT);
@@ -56,5 +69,15 @@ pub(crate) fn read_receipt(folder: &Path) -> Result<Option<Receipt>, LogError> {
         Err(error) => return Err(io_error("read", &path, &error)),
     };
     check_version(&bytes, RECEIPT_FORMAT, RECEIPT_VERSION, &path)?;
-    serde_json::from_slice(&bytes).map(Some).map_err(|e| damaged(&path, &e.to_string()))
+    let json: Json = serde_json::from_slice(&bytes).map_err(|e| damaged(&path, &e.to_string()))?;
+    let mut sealed = json.clone();
+    seal(&mut sealed);
+    if sealed != json {
+        return Err(damaged(&path, "its checksum is another"));
+    }
+    let receipt: Receipt = serde_json::from_value(json).map_err(|e| damaged(&path, &e.to_string()))?;
+    if !folder.to_string_lossy().ends_with(&format!("-{}", receipt.run)) {
+        return Err(damaged(&path, &format!("it is the receipt of run {}", receipt.run)));
+    }
+    Ok(Some(receipt))
 }

@@ -59,6 +59,7 @@ fn a_run_that_was_committing_is_settled_by_its_rows() {
         let mut receipt = s.receipt(&folder);
         let run = receipt["run"].as_str().unwrap().to_owned();
         receipt["state"] = "committing".into();
+        marktwice_logbook::seal(&mut receipt);
         std::fs::write(folder.join("receipt.json"), receipt.to_string()).unwrap();
         std::fs::write(s.shelf().join("unsettled").join(&run), folder.file_name().unwrap().to_str().unwrap())
             .unwrap();

@@ -206,8 +206,28 @@ fn unsettled_runs_are_found_until_their_outcome_is_written() {
     assert!(shelf.unsettled().unwrap().is_empty());
     assert_eq!(shelf.receipts().unwrap()[0].state, RunState::Committed);
     assert_eq!(shelf.change(&name).unwrap(), "x");
-    fs::write(shelf.run_folder(&name).unwrap().join("receipt.json"), "{").unwrap();
-    assert_eq!(shelf.receipts().unwrap_err().kind, LogErrorKind::Damaged);
+    let path = shelf.run_folder(&name).unwrap().join("receipt.json");
+    let whole = fs::read_to_string(&path).unwrap();
+    let other =
+        shelf.begin_run("20260511T080001.000Z", "x", &mut |r| receipt(r, RunState::Prepared)).unwrap();
+    let others = shelf.run_folder(other.run()).unwrap().join("receipt.json");
+    let newer = whole.replace("\"version\": 1", "\"version\": 2");
+    for (text, kind) in [
+        ("{".to_owned(), LogErrorKind::Damaged),
+        (whole[..whole.len() / 2].to_owned(), LogErrorKind::Damaged),
+        (whole.replace("\"committed\"", "\"rolled-back\""), LogErrorKind::Damaged),
+        (whole.replace("\"matched\": 1", "\"matched\": 2"), LogErrorKind::Damaged),
+        (fs::read_to_string(&others).unwrap(), LogErrorKind::Damaged),
+        (newer, LogErrorKind::Newer),
+    ] {
+        assert_ne!(text, whole);
+        fs::write(&path, &text).unwrap();
+        let error = shelf.receipts().unwrap_err();
+        assert_eq!(error.kind, kind, "{text}");
+        assert!(error.message.contains("receipt.json"), "{}", error.message);
+    }
+    fs::write(&path, &whole).unwrap();
+    assert_eq!(shelf.receipts().unwrap().len(), 2);
 }
 
 #[test]
