@@ -49,7 +49,8 @@ pub fn apply(
         ));
     }
     let taken = take(context, change, options.show)?;
-    let Taken { preview, plan, summary, book } = &taken;
+    let Taken { preview, plan, summary, tidied, book } = &taken;
+    tidied.settled()?;
     talk.show(preview);
     let own = preview.mark.clone().unwrap_or_default();
     let (agreed, by) = match &options.mark {

@@ -14,7 +14,7 @@ use crate::faults::Conflicts;
 use crate::history::standing;
 use crate::mark;
 use crate::outcome::Failure;
-use crate::settle::tidy_up;
+use crate::settle::{Tidied, tidy_up};
 
 /// A change as it was asked for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -181,6 +181,7 @@ pub(crate) struct Taken {
     pub(crate) preview: Preview,
     pub(crate) plan: Plan,
     pub(crate) summary: MarkSummary,
+    pub(crate) tidied: Tidied,
     pub(crate) book: Box<dyn Logbook>,
 }
 
@@ -197,7 +198,8 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
     let plan = session.plan(&change.source)?;
     let book = (context.book)(session.database())?;
     let mut notes = session.notes().to_vec();
-    notes.extend(tidy_up(&*book, context)?);
+    let tidied = tidy_up(&*book, context)?;
+    notes.extend(tidied.notes.iter().cloned());
     let stamp = context.ambient.now();
     let header = mark::header(&plan, session.database(), &change.source, &stamp.rfc3339);
     let (name, mut draft) = book.draft_mark(header, &stamp.compact)?;
@@ -241,7 +243,7 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
         Shown { rows, totals, notes, mark: name },
         &*book,
     )?;
-    Ok(Taken { preview, plan, summary, book })
+    Ok(Taken { preview, plan, summary, tidied, book })
 }
 
 /// Somebody asked to stop while rows were handed over.

@@ -36,15 +36,35 @@ pub struct Settled {
     pub verdict: Verdict,
 }
 
+/// What was found among runs that were cut off.
+#[derive(Debug, Default)]
+pub(crate) struct Tidied {
+    /// What a person should know.
+    pub(crate) notes: Vec<String>,
+    /// A run that must be settled before another is begun.
+    pub(crate) unsettled: Option<String>,
+}
+
+impl Tidied {
+    /// Refuses where a run must be settled first: before anybody is asked anything.
+    pub(crate) fn settled(&self) -> Result<(), Failure> {
+        match &self.unsettled {
+            Some(run) => Err(Failure::Unsettled { run: run.clone() }),
+            None => Ok(()),
+        }
+    }
+}
+
 /// Writes down what became of runs that never asked for COMMIT. While another process has the lock, its run is
-/// alive and left alone. Gives what a person should know.
-pub(crate) fn tidy_up(book: &dyn Logbook, context: &Context<'_>) -> Result<Vec<String>, Failure> {
+/// alive and left alone.
+pub(crate) fn tidy_up(book: &dyn Logbook, context: &Context<'_>) -> Result<Tidied, Failure> {
+    let mut tidied = Tidied::default();
     let _lock = match book.lock() {
         Ok(lock) => lock,
-        Err(error) if error.kind == LogErrorKind::Busy => return Ok(Vec::new()),
+        Err(error) if error.kind == LogErrorKind::Busy => return Ok(tidied),
         Err(error) => return Err(error.into()),
     };
-    let mut notes = Vec::new();
+    let notes = &mut tidied.notes;
     for receipt in book.unsettled()? {
         let run = receipt.run.clone();
         match receipt.state {
@@ -55,6 +75,7 @@ pub(crate) fn tidy_up(book: &dyn Logbook, context: &Context<'_>) -> Result<Vec<S
                 ));
             }
             RunState::Committing => {
+                tidied.unsettled = Some(run.clone());
                 notes.push(format!(
                     "run {run} was cut off while it committed: marktwice settle finds out what became of it"
                 ));
@@ -62,7 +83,7 @@ pub(crate) fn tidy_up(book: &dyn Logbook, context: &Context<'_>) -> Result<Vec<S
             RunState::Committed | RunState::RolledBack => {}
         }
     }
-    Ok(notes)
+    Ok(tidied)
 }
 
 fn conclude(

@@ -69,7 +69,9 @@ pub fn undo(
     let mut session = context.engine.open(context.address, Intent::Read, context.waits)?;
     let book = (context.book)(session.database())?;
     let mut notes = session.notes().to_vec();
-    notes.extend(tidy_up(&*book, context)?);
+    let tidied = tidy_up(&*book, context)?;
+    tidied.settled()?;
+    notes.extend(tidied.notes);
     let back = match what_to_take_back(&mut *session, &*book, options)? {
         Ok(back) => back,
         Err(end) => return Ok(RunOutcome::not_begun(end)),

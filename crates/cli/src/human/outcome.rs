@@ -149,11 +149,19 @@ fn committed(out: &mut String, outcome: &RunOutcome) {
 }
 
 /// What became of runs that were cut off.
-pub(crate) fn settled(all: &[Settled]) -> String {
-    let mut out = String::new();
+pub(crate) fn settled(database: &str, all: &[Settled]) -> String {
+    let name = styled(BOLD, &cells::escape(database));
     if all.is_empty() {
-        return "Nothing to settle: the outcome of every run is known.\n".to_owned();
+        return format!("{name} · Nothing to settle: the outcome of every run is known.\n");
     }
+    let mut out = format!(
+        "{name} · {}\n",
+        if all.len() == 1 {
+            "1 run was cut off".to_owned()
+        } else {
+            format!("{} runs were cut off", all.len())
+        }
+    );
     for one in all {
         let run = styled(BOLD, &one.receipt.run);
         match &one.verdict {

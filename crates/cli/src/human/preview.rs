@@ -14,10 +14,10 @@ use super::{AFTER, BOLD, DIM, WARN, cells, conflicts, number, rows, styled, trou
 /// The whole preview.
 pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
     let mut out = String::new();
+    head(&mut out, preview);
     for note in &preview.notes {
         let _ = writeln!(out, "{} {note}", styled(WARN, "note:"));
     }
-    head(&mut out, preview);
     if !preview.rows.is_empty() {
         out.push('\n');
         row_table(&mut out, preview);
