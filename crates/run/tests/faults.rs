@@ -76,22 +76,24 @@ fn each_call_of_the_logbook_fails_once() {
     let after = s.dump();
     let applying = healthy.calls();
     assert!(applying >= 9, "mark (1 + 2 + 1), run, snapshot (1 + 2 + 1), two receipts: {applying}");
-    for n in 1..=applying {
+    for (n, late) in (1..=applying).flat_map(|n| [(n, false), (n, true)]) {
         let s = scene();
-        let result = with(&s, &Fuse::at(n), &Fuse::at(0), false, apply_once);
+        let fuse = if late { Fuse::late(n) } else { Fuse::at(n) };
+        let result = with(&s, &fuse, &Fuse::at(0), false, apply_once);
         let last = n == applying;
         let incomplete = matches!(result.as_ref().map(|o| &o.end), Ok(End::ReceiptIncomplete(_)));
         assert_eq!(incomplete, last, "only the final receipt may fail after COMMIT: call {n}");
-        check(&s, &format!("apply, logbook call {n}"), &result, &before, &after, false);
+        check(&s, &format!("apply, logbook call {n}, late {late}"), &result, &before, &after, false);
     }
     let undoing = Fuse::at(0);
     with(&s, &undoing, &Fuse::at(0), false, undo_once).unwrap();
     assert_eq!(s.dump(), before);
-    for n in 1..=undoing.calls() {
+    for (n, late) in (1..=undoing.calls()).flat_map(|n| [(n, false), (n, true)]) {
         let s = scene();
         with(&s, &Fuse::at(0), &Fuse::at(0), false, apply_once).unwrap();
-        let result = with(&s, &Fuse::at(n), &Fuse::at(0), false, undo_once);
-        check(&s, &format!("undo, logbook call {n}"), &result, &after, &before, false);
+        let fuse = if late { Fuse::late(n) } else { Fuse::at(n) };
+        let result = with(&s, &fuse, &Fuse::at(0), false, undo_once);
+        check(&s, &format!("undo, logbook call {n}, late {late}"), &result, &after, &before, false);
     }
 }
 
@@ -103,9 +105,10 @@ fn each_call_of_the_engine_fails_once() {
     with(&s, &Fuse::at(0), &healthy, false, apply_once).unwrap();
     let after = s.dump();
     for n in 1..=healthy.calls() {
-        for went_through in [false, true] {
+        for (went_through, late) in [(false, false), (true, false), (false, true)] {
             let s = scene();
-            let result = with(&s, &Fuse::at(0), &Fuse::at(n), went_through, apply_once);
+            let fuse = if late { Fuse::late(n) } else { Fuse::at(n) };
+            let result = with(&s, &Fuse::at(0), &fuse, went_through, apply_once);
             let committed = matches!(result.as_ref().map(|o| &o.end), Ok(End::Committed));
             assert!(!committed, "call {n} failed and it committed all the same");
             check(
@@ -121,10 +124,11 @@ fn each_call_of_the_engine_fails_once() {
     let undoing = Fuse::at(0);
     with(&s, &Fuse::at(0), &undoing, false, undo_once).unwrap();
     for n in 1..=undoing.calls() {
-        for went_through in [false, true] {
+        for (went_through, late) in [(false, false), (true, false), (false, true)] {
             let s = scene();
             with(&s, &Fuse::at(0), &Fuse::at(0), false, apply_once).unwrap();
-            let result = with(&s, &Fuse::at(0), &Fuse::at(n), went_through, undo_once);
+            let fuse = if late { Fuse::late(n) } else { Fuse::at(n) };
+            let result = with(&s, &Fuse::at(0), &fuse, went_through, undo_once);
             check(
                 &s,
                 &format!("undo, engine call {n}, {went_through}"),

@@ -257,12 +257,36 @@ pub fn run(folder: &Path, from: u64, count: u64) -> Tally {
         std::fs::create_dir_all(&place).expect("a folder");
         let said = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| one(&place, &case, &mut tally)));
         if let Err(panic) = said {
-            eprintln!("seed {seed}\n{}\n{};\n-- edit: {}", case.script, case.statement, case.edit);
+            let case = shrink(&place, case);
+            eprintln!("seed {seed}, shrunk:\n{}\n{};\n-- edit: {}", case.script, case.statement, case.edit);
             std::panic::resume_unwind(panic);
         }
         std::fs::remove_dir_all(&place).expect("removed");
     }
     tally
+}
+
+/// Leaves out rows, one after the other, as long as the case still fails.
+fn shrink(place: &Path, mut case: Case) -> Case {
+    let fails = |case: &Case| {
+        let _ = std::fs::remove_dir_all(place);
+        std::fs::create_dir_all(place).expect("a folder");
+        let attempt = || one(place, case, &mut Tally::default());
+        std::panic::catch_unwind(std::panic::AssertUnwindSafe(attempt)).is_err()
+    };
+    let mut at = 0;
+    loop {
+        let lines: Vec<&str> = case.script.lines().collect();
+        let Some(line) = lines.get(at) else { return case };
+        let without: Vec<&str> =
+            lines.iter().enumerate().filter(|(n, _)| *n != at).map(|(_, l)| *l).collect();
+        let smaller = Case { script: without.join("\n") + "\n", ..case.clone() };
+        if line.starts_with("INSERT") && fails(&smaller) {
+            case = smaller;
+        } else {
+            at += 1;
+        }
+    }
 }
 
 fn open(path: &Path) -> Connection {

@@ -23,17 +23,23 @@ pub struct Fuse {
     calls: Rc<Cell<u64>>,
     blows_at: u64,
     dies: bool,
+    late: bool,
 }
 
 impl Fuse {
     /// A fuse that blows at the nth call, from 1; 0 never.
     pub fn at(n: u64) -> Fuse {
-        Fuse { calls: Rc::default(), blows_at: n, dies: false }
+        Fuse { calls: Rc::default(), blows_at: n, dies: false, late: false }
     }
 
     /// A fuse that ends the whole process at the nth call, at once and without any cleaning up.
     pub fn deadly(n: u64) -> Fuse {
         Fuse { dies: true, ..Fuse::at(n) }
+    }
+
+    /// A fuse that lets the nth call do its work, and then says that it failed.
+    pub fn late(n: u64) -> Fuse {
+        Fuse { late: true, ..Fuse::at(n) }
     }
 
     /// How many calls there were.
@@ -50,15 +56,21 @@ impl Fuse {
         blows
     }
 
-    fn log(&self) -> Result<(), LogError> {
-        if self.blows() {
-            return Err(LogError::new(LogErrorKind::NoSpace, "no space left (a test's fault)"));
+    fn around<T, E>(&self, error: impl Fn() -> E, work: impl FnOnce() -> Result<T, E>) -> Result<T, E> {
+        let blows = self.blows();
+        if blows && !self.late {
+            return Err(error());
         }
-        Ok(())
+        let done = work()?;
+        if blows { Err(error()) } else { Ok(done) }
     }
 
-    fn engine(&self) -> Result<(), EngineError> {
-        if self.blows() { Err(EngineError::Other("a test's fault".to_owned())) } else { Ok(()) }
+    fn log<T>(&self, work: impl FnOnce() -> Result<T, LogError>) -> Result<T, LogError> {
+        self.around(|| LogError::new(LogErrorKind::NoSpace, "no space left (a test's fault)"), work)
+    }
+
+    fn engine<T>(&self, work: impl FnOnce() -> Result<T, EngineError>) -> Result<T, EngineError> {
+        self.around(|| EngineError::Other("a test's fault".to_owned()), work)
     }
 }
 
@@ -74,13 +86,11 @@ struct FaultyDraft(Box<dyn DraftMark>, Fuse);
 
 impl DraftMark for FaultyDraft {
     fn row(&mut self, row: &MarkRow) -> Result<(), LogError> {
-        self.1.log()?;
-        self.0.row(row)
+        self.1.log(|| self.0.row(row))
     }
 
     fn finish(self: Box<Self>, summary: &MarkSummary) -> Result<(), LogError> {
-        self.1.log()?;
-        self.0.finish(summary)
+        self.1.clone().log(|| self.0.finish(summary))
     }
 }
 
@@ -88,13 +98,11 @@ struct FaultySnapshot(Box<dyn SnapshotWriter>, Fuse);
 
 impl SnapshotWriter for FaultySnapshot {
     fn row(&mut self, row: &RowChange) -> Result<(), LogError> {
-        self.1.log()?;
-        self.0.row(row)
+        self.1.log(|| self.0.row(row))
     }
 
     fn finish(self: Box<Self>) -> Result<(SnapshotRef, SnapshotTotals), LogError> {
-        self.1.log()?;
-        self.0.finish()
+        self.1.clone().log(|| self.0.finish())
     }
 }
 
@@ -106,13 +114,12 @@ impl RunFolder for FaultyFolder {
     }
 
     fn receipt(&mut self, receipt: &Receipt) -> Result<(), LogError> {
-        self.1.log()?;
-        self.0.receipt(receipt)
+        self.1.log(|| self.0.receipt(receipt))
     }
 
     fn snapshot(&mut self, header: &SnapshotHeader) -> Result<Box<dyn SnapshotWriter>, LogError> {
-        self.1.log()?;
-        Ok(Box::new(FaultySnapshot(self.0.snapshot(header)?, self.1.clone())))
+        let inner = self.1.log(|| self.0.snapshot(header))?;
+        Ok(Box::new(FaultySnapshot(inner, self.1.clone())))
     }
 }
 
@@ -122,8 +129,7 @@ impl Logbook for FaultyBook {
     }
 
     fn draft_mark(&self, header: MarkHeader, stamp: &str) -> Result<(String, Box<dyn DraftMark>), LogError> {
-        self.fuse.log()?;
-        let (name, draft) = self.inner.draft_mark(header, stamp)?;
+        let (name, draft) = self.fuse.log(|| self.inner.draft_mark(header, stamp))?;
         Ok((name, Box::new(FaultyDraft(draft, self.fuse.clone()))))
     }
 
@@ -137,8 +143,8 @@ impl Logbook for FaultyBook {
         change: &str,
         make: &mut dyn FnMut(&str) -> Receipt,
     ) -> Result<Box<dyn RunFolder>, LogError> {
-        self.fuse.log()?;
-        Ok(Box::new(FaultyFolder(self.inner.begin_run(stamp, change, make)?, self.fuse.clone())))
+        let inner = self.fuse.log(|| self.inner.begin_run(stamp, change, make))?;
+        Ok(Box::new(FaultyFolder(inner, self.fuse.clone())))
     }
 
     fn open_run(&self, run: &str) -> Result<Box<dyn RunFolder>, LogError> {
@@ -166,8 +172,7 @@ impl Logbook for FaultyBook {
     }
 
     fn snapshot(&self, run: &str, expected: &SnapshotRef) -> Result<Box<dyn SnapshotReader>, LogError> {
-        self.fuse.log()?;
-        self.inner.snapshot(run, expected)
+        self.fuse.log(|| self.inner.snapshot(run, expected))
     }
 }
 
@@ -185,8 +190,8 @@ struct FaultySession(Box<dyn Session>, Fuse, bool);
 
 impl Engine for FaultyEngine<'_> {
     fn open(&self, address: &str, intent: Intent, waits: Waits) -> Result<Box<dyn Session>, EngineError> {
-        self.fuse.engine()?;
-        Ok(Box::new(FaultySession(self.inner.open(address, intent, waits)?, self.fuse.clone(), self.after)))
+        let inner = self.fuse.engine(|| self.inner.open(address, intent, waits))?;
+        Ok(Box::new(FaultySession(inner, self.fuse.clone(), self.after)))
     }
 }
 
@@ -200,18 +205,15 @@ impl Session for FaultySession {
     }
 
     fn plan(&mut self, source: &str) -> Result<Plan, EngineError> {
-        self.1.engine()?;
-        self.0.plan(source)
+        self.1.engine(|| self.0.plan(source))
     }
 
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {
-        self.1.engine()?;
-        self.0.view(plan, sink)
+        self.1.engine(|| self.0.view(plan, sink))
     }
 
     fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError> {
-        self.1.engine()?;
-        self.0.describe(schema, table)
+        self.1.engine(|| self.0.describe(schema, table))
     }
 
     fn sample(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError> {
@@ -224,13 +226,11 @@ impl Session for FaultySession {
         source: &mut ChangeSource<'_>,
         sink: &mut FoundSink<'_>,
     ) -> Result<(), EngineError> {
-        self.1.engine()?;
-        self.0.look_up(target, source, sink)
+        self.1.engine(|| self.0.look_up(target, source, sink))
     }
 
     fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
-        self.1.engine()?;
-        self.0.restore_reach(restore)
+        self.1.engine(|| self.0.restore_reach(restore))
     }
 
     fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {
@@ -238,8 +238,8 @@ impl Session for FaultySession {
     }
 
     fn begin(&mut self, stop: Stopper) -> Result<Box<dyn Tx + '_>, EngineError> {
-        self.1.engine()?;
-        Ok(Box::new(FaultyTx(self.0.begin(stop)?, self.1.clone(), self.2)))
+        let inner = self.1.engine(|| self.0.begin(stop))?;
+        Ok(Box::new(FaultyTx(inner, self.1.clone(), self.2)))
     }
 }
 
@@ -251,13 +251,11 @@ impl Tx for FaultyTx<'_> {
     }
 
     fn hold(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {
-        self.1.engine()?;
-        self.0.hold(plan, sink)
+        self.1.engine(|| self.0.hold(plan, sink))
     }
 
     fn held(&mut self, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
-        self.1.engine()?;
-        self.0.held(sink)
+        self.1.engine(|| self.0.held(sink))
     }
 
     fn hold_rows(
@@ -266,40 +264,31 @@ impl Tx for FaultyTx<'_> {
         source: &mut ChangeSource<'_>,
         sink: &mut KeepSink<'_>,
     ) -> Result<Held, EngineError> {
-        self.1.engine()?;
-        self.0.hold_rows(restore, source, sink)
+        self.1.engine(|| self.0.hold_rows(restore, source, sink))
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {
-        let count = self.0.execute(plan)?;
-        self.1.engine()?;
-        Ok(count)
+        self.1.engine(|| self.0.execute(plan))
     }
 
     fn put(&mut self, restore: &Restore) -> Result<u64, EngineError> {
-        let count = self.0.put(restore)?;
-        self.1.engine()?;
-        Ok(count)
+        self.1.engine(|| self.0.put(restore))
     }
 
     fn settle_constraints(&mut self) -> Result<(), EngineError> {
-        self.1.engine()?;
-        self.0.settle_constraints()
+        self.1.engine(|| self.0.settle_constraints())
     }
 
     fn pair(&mut self, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
-        self.1.engine()?;
-        self.0.pair(sink)
+        self.1.engine(|| self.0.pair(sink))
     }
 
     fn total(&mut self) -> Result<u64, EngineError> {
-        self.1.engine()?;
-        self.0.total()
+        self.1.engine(|| self.0.total())
     }
 
     fn intact(&mut self) -> Result<(), EngineError> {
-        self.1.engine()?;
-        self.0.intact()
+        self.1.engine(|| self.0.intact())
     }
 
     fn token(&mut self) -> Option<String> {
@@ -308,7 +297,7 @@ impl Tx for FaultyTx<'_> {
 
     fn commit(self: Box<Self>) -> CommitOutcome {
         let FaultyTx(inner, fuse, after) = *self;
-        match fuse.engine() {
+        match fuse.engine(|| Ok(())) {
             Ok(()) => inner.commit(),
             Err(error) if after => match inner.commit() {
                 CommitOutcome::Committed => CommitOutcome::Unknown(error),

@@ -300,14 +300,13 @@ fn random_damage_is_refused() {
                     ..reference.clone()
                 };
                 assert!(read_all(&shelf, &run, &reference).is_err(), "case {case}");
+                // A spare bit of the compression may be another; what is read must be the very same rows.
                 read_all(&shelf, &run, &forged)
-                    .map(|rows| assert_eq!(rows.len(), 40, "case {case}: other rows"))
+                    .map(|rows| assert_eq!(rows, (1..=40).map(row).collect::<Vec<_>>(), "case {case}"))
             };
             if let Err(error) = &read {
                 assert!(error.message.contains(file_name(file)), "case {case}: {}", error.message);
             }
-            // What is still read must be the very same contents: a spare bit of the compression may be changed.
-            assert!(read.is_err() || case % 4 == 1, "case {case}");
         }
         fs::write(file, &whole).unwrap();
     }
