@@ -77,7 +77,7 @@ impl Trouble {
 }
 
 fn engine_hint(failure: &Failure) -> Option<String> {
-    use marktwice_port::{EngineError, LogErrorKind};
+    use marktwice_port::{Constraint, EngineError, LogErrorKind};
     let hint = match failure {
         Failure::Engine(error) => match error {
             EngineError::NotFound(_) => "check the path of the database",
@@ -85,6 +85,9 @@ fn engine_hint(failure: &Failure) -> Option<String> {
             EngineError::ReadOnly(_) => "make the file and its folder writable for you",
             EngineError::Locked(_) => {
                 "try again when the other process has finished, or wait longer with --wait SECONDS"
+            }
+            EngineError::Constraint { kind: Constraint::ForeignKey, .. } => {
+                "foreign keys are enforced here, though SQLite leaves them off by default: see to the other rows first"
             }
             EngineError::Constraint { .. } => "correct the statement, or the rows it runs into",
             EngineError::NoSpace(_) => "make room and try again",
