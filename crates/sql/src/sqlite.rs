@@ -48,11 +48,20 @@ pub fn single_statement(source: &str) -> Result<Slice, Finding> {
     if let Some(second) = all.get(1) {
         let at = significant(second);
         let more = all.len();
-        return Err(Finding::new(
-            Code::SeveralStatements,
-            format!("there are {more} statements; one is taken"),
-        )
-        .at(span_place(source, &at)));
+        let finding =
+            Finding::new(Code::SeveralStatements, format!("there are {more} statements; one is taken"))
+                .at(span_place(source, &at));
+        // The careful habit itself: BEGIN, a look, the change, a look, COMMIT. All but the change is done for them.
+        let around = ["begin", "start", "commit", "end", "rollback", "select"];
+        let changes =
+            all.iter().filter(|s| !significant(s).first().is_some_and(|t| t.is_any(&around))).count();
+        return Err(if changes == 1 {
+            finding.hint(
+                "leave out BEGIN, SELECT and COMMIT: looking, the transaction and its end are taken care of",
+            )
+        } else {
+            finding
+        });
     }
     let verb = main_verb(&first);
     match verb.and_then(Tok::word).as_deref() {

@@ -21,6 +21,7 @@ fn stops_with_their_place_and_exit_3() {
         ("UPDATE keeper SET region = \"Moor\" WHERE keeper_id = 3", "quoted-word", "line 1, column 28"),
         ("DELETE FROM keeper WHERE \"regoin\" = 'regoin'", "quoted-word", "did you mean the column region?"),
         ("DELETE FROM sale; DELETE FROM batch", "several-statements", "line 1, column 19"),
+        ("BEGIN; DELETE FROM sale WHERE sale_id = 1; COMMIT;", "several-statements", "leave out BEGIN"),
         ("INSERT INTO sale VALUES (1, 2, 3, 4)", "not-a-change", "write an UPDATE"),
         ("SELECT * FROM sale", "not-a-change", "write the UPDATE or DELETE itself"),
         ("DROP TABLE sale", "not-a-change", "shell"),
