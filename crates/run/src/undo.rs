@@ -205,6 +205,7 @@ struct Judge<'a> {
     already_back: u64,
     not_asked: u64,
     seen: Fingerprint,
+    buffer: Vec<u8>,
     found: Vec<String>,
 }
 
@@ -218,6 +219,7 @@ impl<'a> Judge<'a> {
             already_back: 0,
             not_asked: 0,
             seen: Fingerprint::default(),
+            buffer: Vec::new(),
             found: Vec::new(),
         }
     }
@@ -233,7 +235,7 @@ impl<'a> Judge<'a> {
                 }
             }
         }
-        self.seen.add(&RowHash::of(change.key.iter().chain(now.unwrap_or_default())));
+        self.seen.add(&RowHash::with(&mut self.buffer, change.key.iter().chain(now.unwrap_or_default())));
         match treat(change, now, self.columns, self.options.policy) {
             Treatment::Put(wanted) => Keep::Hold(wanted),
             Treatment::AlreadyBack => {
