@@ -86,3 +86,44 @@ fn a_run_that_was_committing_is_settled_by_its_rows() {
         s.run(&["undo", &run, "--yes"]).expect(undone);
     }
 }
+
+/// SIGKILL at whatever moment it comes: wholly before or wholly after, and settle knows which.
+#[test]
+fn killed_at_any_moment() {
+    let s = crate::scene(
+        "CREATE TABLE t (id INTEGER PRIMARY KEY, a INT, noise BLOB);
+         WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 4000)
+         INSERT INTO t SELECT i, 0, randomblob(300) FROM n;",
+    );
+    let (mut deaths, mut committed) = (0, 0);
+    for round in 1..=14u64 {
+        let before = s.value("SELECT sum(a) FROM t");
+        let sql = format!("UPDATE t SET a = a + {round} WHERE id > 0");
+        let mut child = s
+            .command()
+            .args(["apply", "--rows", "4000", "--yes", "--sql", &sql])
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(round * 45));
+        // It may have ended by itself already.
+        let _ = child.kill();
+        deaths += u64::from(child.wait().unwrap().code().is_none());
+        let settled = s.run(&["settle", "--format", "json"]).expect(0).json();
+        let after = s.value("SELECT sum(a) FROM t");
+        let whole = s.value("SELECT count(*) FROM t WHERE a IN (SELECT a FROM t WHERE id = 1)");
+        assert_eq!(whole, "integer:4000", "all rows or none");
+        for run in settled["runs"].as_array().unwrap() {
+            assert_eq!(run["verdict"] == "committed", after != before, "round {round}");
+        }
+        if after != before {
+            committed += 1;
+            s.run(&["undo", "--rows", "4000", "--yes"]).expect(0);
+            assert_eq!(s.value("SELECT sum(a) FROM t"), before, "round {round}");
+        }
+    }
+    let known = s.run(&["history", "--outcome", "undone", "--format", "json"]).json();
+    assert_eq!(known["runs"].as_array().unwrap().len(), committed);
+    assert!(deaths > 0, "at least the first is killed in time");
+}
