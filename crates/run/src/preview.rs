@@ -62,7 +62,7 @@ pub enum Show {
 }
 
 impl Show {
-    fn wants(self, shown: usize) -> bool {
+    pub(crate) fn wants(self, shown: usize) -> bool {
         match self {
             Show::First(most) => shown < most,
             Show::All => true,

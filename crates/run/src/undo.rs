@@ -288,11 +288,7 @@ fn look(
             if let (Some(before), Some(after)) = (before, &wanted) {
                 totals.add(before, after);
             }
-            let shown = match options.show {
-                Show::First(most) => rows.len() < most,
-                Show::All => true,
-            };
-            if shown {
+            if options.show.wants(rows.len()) {
                 let before = before.map(<[Value]>::to_vec).unwrap_or_default();
                 rows.push(ShownRow { key: change.key.clone(), before, after: wanted });
             }

@@ -17,7 +17,7 @@ use sqlparser::tokenizer::{Token, TokenWithSpan, Word};
 
 use crate::slices::Slice;
 use crate::step::{Assignment, Filter, Name, Step, TableRef};
-use crate::text::{Tok, statements, tokenize};
+use crate::text::{Tok, statements, tokenize, within};
 
 /// Nesting that the parser follows before it gives up (the engine's own limit on expression depth is 1,000).
 const DEPTH: usize = 1_000;
@@ -246,10 +246,7 @@ pub fn understand(source: &str) -> Result<Step, Finding> {
     let statement = single_statement(source)?;
     let toks = tokenize(source, &SQLiteDialect {})
         .map_err(|e| Finding::new(Code::NotUnderstood, e.message).at(e.place))?;
-    let tokens: Vec<&Tok> = toks
-        .iter()
-        .filter(|t| !t.is_blank() && t.slice.start >= statement.start && t.slice.end <= statement.end)
-        .collect();
+    let tokens = within(&toks, statement);
     let token_hash =
         hash::texts(tokens.iter().map(|t| t.normal()).collect::<Vec<_>>().iter().map(String::as_str));
     let mut walk = Walk { source, tokens, at: 0 };
@@ -435,10 +432,7 @@ fn word(text: &str, keyword: Keyword) -> Token {
 /// The outermost subqueries inside a slice of the step, parentheses included.
 pub fn subqueries(step: &Step, slice: Slice) -> Vec<Slice> {
     let Ok(all) = tokenize(&step.source, &SQLiteDialect {}) else { return Vec::new() };
-    let tokens: Vec<&Tok> = all
-        .iter()
-        .filter(|t| !t.is_blank() && t.slice.start >= slice.start && t.slice.end <= slice.end)
-        .collect();
+    let tokens = within(&all, slice);
     let mut found = Vec::new();
     let mut open: Vec<(usize, bool)> = Vec::new();
     for (at, token) in tokens.iter().enumerate() {
@@ -458,10 +452,7 @@ pub fn subqueries(step: &Step, slice: Slice) -> Vec<Slice> {
 /// Whether a slice is one literal value, with a sign in front or not.
 pub fn is_literal(step: &Step, slice: Slice) -> bool {
     let Ok(all) = tokenize(&step.source, &SQLiteDialect {}) else { return false };
-    let tokens: Vec<&Tok> = all
-        .iter()
-        .filter(|t| !t.is_blank() && t.slice.start >= slice.start && t.slice.end <= slice.end)
-        .collect();
+    let tokens = within(&all, slice);
     let number = |t: &Tok| matches!(t.token.token, Token::Number(..));
     match tokens.as_slice() {
         [one] => {
@@ -476,10 +467,7 @@ pub fn is_literal(step: &Step, slice: Slice) -> bool {
 /// The unquoted words and quoted names of a slice, in lower case.
 pub fn names_in(step: &Step, slice: Slice) -> Vec<String> {
     let Ok(all) = tokenize(&step.source, &SQLiteDialect {}) else { return Vec::new() };
-    all.iter()
-        .filter(|t| t.slice.start >= slice.start && t.slice.end <= slice.end)
-        .filter_map(|t| t.name().map(str::to_ascii_lowercase))
-        .collect()
+    within(&all, slice).iter().filter_map(|t| t.name().map(str::to_ascii_lowercase)).collect()
 }
 
 #[cfg(test)]

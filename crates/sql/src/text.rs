@@ -150,6 +150,12 @@ impl<'a> Cursor<'a> {
     }
 }
 
+/// The tokens of a slice, blanks and comments left out.
+pub fn within(tokens: &[Tok], slice: Slice) -> Vec<&Tok> {
+    let inside = |t: &&Tok| t.slice.start >= slice.start && t.slice.end <= slice.end;
+    tokens.iter().filter(|t| !t.is_blank()).filter(inside).collect()
+}
+
 /// The statements of a text: runs of tokens between semicolons that hold more than blanks and comments.
 pub fn statements(tokens: &[Tok]) -> Vec<&[Tok]> {
     tokens.split(|t| t.is(&Token::SemiColon)).filter(|part| part.iter().any(|t| !t.is_blank())).collect()

@@ -4,22 +4,18 @@
 //! it must touch nothing and name exactly the edited rows.
 
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 use fastrand::Rng;
 use marktwice_core::mark::{Label, StepKind};
-use marktwice_core::receipt::DatabaseId;
 use marktwice_core::{Code, Value};
-use marktwice_logbook::Shelf;
-use marktwice_port::{LogError, Logbook, Waits};
 use marktwice_run::{
     Agreement, ApplyOptions, Change, Context, End, Failure, Preview, RunOutcome, Show, UndoOptions,
 };
-use marktwice_sqlite::Sqlite;
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 
-use crate::attempt::{Quiet, Yes};
+use crate::attempt::{self, Yes};
+use crate::faulty::Fuse;
 
 /// What became of many cases.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -336,18 +332,8 @@ struct Place<'a> {
 
 impl Place<'_> {
     fn with<T>(&self, work: impl FnOnce(&Context<'_>) -> T) -> T {
-        let book = |id: &DatabaseId| -> Result<Box<dyn Logbook>, LogError> {
-            Ok(Box::new(Shelf::open(&self.folder.join("book"), id)?))
-        };
-        let address = self.database.display().to_string();
-        work(&Context {
-            engine: &Sqlite,
-            address: &address,
-            book: &book,
-            ambient: &Quiet,
-            waits: Waits { lock: Duration::from_secs(2) },
-            user: None,
-        })
+        let never = Fuse::at(0);
+        attempt::with(self.folder, &never, &never, false, work)
     }
 
     fn apply(&self, change: &Change) -> Result<RunOutcome, Failure> {
@@ -372,7 +358,7 @@ impl Place<'_> {
 
 fn one(folder: &Path, case: &Case, tally: &mut Tally) {
     tally.cases += 1;
-    let place = Place { folder, database: folder.join("case.db") };
+    let place = Place { folder, database: folder.join("coop.db") };
     let db = open(&place.database);
     for line in case.script.split(";\n").filter(|l| !l.trim().is_empty()) {
         let done = db.execute_batch(line);

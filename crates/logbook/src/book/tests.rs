@@ -66,6 +66,22 @@ fn receipt(run: &str, state: RunState) -> Receipt {
     }
 }
 
+fn mark_header() -> MarkHeader {
+    MarkHeader {
+        format: MARK_FORMAT.into(),
+        version: MARK_VERSION,
+        mark: String::new(),
+        taken: "2026-05-11T08:00:00Z".into(),
+        database: database(),
+        change: "UPDATE".into(),
+        params: serde_json::Map::new(),
+        settings: vec![],
+        steps: vec![step()],
+        tables: vec![target()],
+        parts: Parts::default(),
+    }
+}
+
 fn row(i: i64) -> RowChange {
     RowChange {
         ordinal: i,
@@ -149,19 +165,6 @@ fn marks_read_back_and_the_last_one_is_found() {
     let dir = tempfile::tempdir().unwrap();
     let shelf = Shelf::open(dir.path(), &database()).unwrap();
     assert_eq!(shelf.mark(None).err().unwrap().kind, LogErrorKind::NotFound);
-    let header = MarkHeader {
-        format: MARK_FORMAT.into(),
-        version: MARK_VERSION,
-        mark: String::new(),
-        taken: "2026-05-11T08:00:00Z".into(),
-        database: database(),
-        change: "UPDATE".into(),
-        params: serde_json::Map::new(),
-        settings: vec![],
-        steps: vec![step()],
-        tables: vec![target()],
-        parts: Parts::default(),
-    };
     let mut summary = MarkSummary::default();
     let rows: Vec<MarkRow> = (0..10)
         .map(|i| {
@@ -176,7 +179,7 @@ fn marks_read_back_and_the_last_one_is_found() {
         })
         .collect();
     for stamp in ["20260511T080000.000Z", "20260511T080001.000Z"] {
-        let (_, mut draft) = shelf.draft_mark(header.clone(), stamp).unwrap();
+        let (_, mut draft) = shelf.draft_mark(mark_header(), stamp).unwrap();
         rows.iter().for_each(|r| draft.row(r).unwrap());
         draft.finish(&summary).unwrap();
     }
@@ -250,20 +253,7 @@ fn random_damage_is_refused() {
     let dir = tempfile::tempdir().unwrap();
     let shelf = Shelf::open(dir.path(), &database()).unwrap();
     let (run, reference, path) = snapshot(&shelf, 40);
-    let header = MarkHeader {
-        format: MARK_FORMAT.into(),
-        version: MARK_VERSION,
-        mark: String::new(),
-        taken: String::new(),
-        database: database(),
-        change: "UPDATE".into(),
-        params: serde_json::Map::new(),
-        settings: vec![],
-        steps: vec![step()],
-        tables: vec![target()],
-        parts: Parts::default(),
-    };
-    let (name, mut draft) = shelf.draft_mark(header, "20260511T080000.000Z").unwrap();
+    let (name, mut draft) = shelf.draft_mark(mark_header(), "20260511T080000.000Z").unwrap();
     let none = ShortHash(1);
     draft.row(&MarkRow { key: vec![Value::Int(1)], related: none, rest: none, after: none }).unwrap();
     draft.finish(&MarkSummary { matched: 1, ..MarkSummary::default() }).unwrap();

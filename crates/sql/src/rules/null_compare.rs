@@ -6,7 +6,7 @@ use sqlparser::tokenizer::Token;
 
 use super::Seen;
 use crate::slices::Slice;
-use crate::text::{Tok, tokenize};
+use crate::text::{Tok, tokenize, within};
 
 /// Looks for `= NULL`, `<> NULL`, `NULL =`, and NULL in the list of NOT IN. It reads tokens, so that it sees
 /// subqueries and filters alike.
@@ -18,10 +18,7 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
 }
 
 fn in_slice(seen: Seen<'_>, all: &[Tok], slice: Slice) -> Vec<Finding> {
-    let tokens: Vec<&Tok> = all
-        .iter()
-        .filter(|t| !t.is_blank() && t.slice.start >= slice.start && t.slice.end <= slice.end)
-        .collect();
+    let tokens = within(all, slice);
     let mut found = Vec::new();
     for (at, token) in tokens.iter().enumerate().filter(|(_, t)| t.is_word("null")) {
         let before = at.checked_sub(1).and_then(|b| tokens.get(b));

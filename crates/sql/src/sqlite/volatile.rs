@@ -5,7 +5,7 @@ use sqlparser::tokenizer::Token;
 
 use crate::slices::Slice;
 use crate::step::Step;
-use crate::text::{Tok, tokenize};
+use crate::text::{Tok, tokenize, within};
 
 /// How a volatile function changes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -24,10 +24,7 @@ const DATE_FUNCTIONS: &[&str] =
 /// The first volatile function in a slice, and where it stands.
 pub fn find(step: &Step, slice: Slice) -> Option<(Volatile, Slice)> {
     let all = tokenize(&step.source, &SQLiteDialect {}).ok()?;
-    let tokens: Vec<&Tok> = all
-        .iter()
-        .filter(|t| !t.is_blank() && t.slice.start >= slice.start && t.slice.end <= slice.end)
-        .collect();
+    let tokens = within(&all, slice);
     tokens.iter().enumerate().find_map(|(at, token)| {
         let word = token.word()?;
         if ["current_date", "current_time", "current_timestamp"].contains(&word.as_str()) {
