@@ -40,6 +40,9 @@ pub(crate) struct Common {
     /// How long to wait for a lock that somebody else holds, in seconds
     #[arg(long, global = true, value_name = "SECONDS", default_value_t = 5.0, value_parser = seconds)]
     pub(crate) wait: f64,
+    /// How long one statement may take, in seconds; it is then stopped and rolled back [default: no limit]
+    #[arg(long, global = true, value_name = "SECONDS", value_parser = seconds)]
+    pub(crate) time_limit: Option<f64>,
     /// Say more: settings, hashes, places of files
     #[arg(short, long, global = true)]
     pub(crate) verbose: bool,

@@ -18,11 +18,13 @@ use marktwice_core::receipt::DatabaseId;
 use marktwice_logbook::Shelf;
 use marktwice_port::{LogError, Logbook, Waits};
 use marktwice_run::{Change, Context};
-use marktwice_sqlite::Sqlite;
+use marktwice_server::address::without_secrets;
+use marktwice_sql::Language;
 
 use crate::ambient::Real;
 use crate::args::{Args, ChangeArgs, Colour, Command, Common, Format};
 use crate::config::Config;
+use crate::engines::{self, Kind};
 use crate::report::Trouble;
 use crate::{human, json, place};
 
@@ -73,7 +75,10 @@ pub(crate) fn tell(text: &str) {
 
 /// The surroundings of a command, and the database that it is about.
 pub(crate) struct Desk {
-    pub(crate) address: String,
+    address: String,
+    /// The address without its secrets.
+    pub(crate) shown: String,
+    pub(crate) kind: Kind,
     pub(crate) root: std::path::PathBuf,
     pub(crate) ambient: Real,
     waits: Waits,
@@ -86,17 +91,19 @@ impl Desk {
             Trouble::usage(format!("the current folder cannot be read: {e}"), "go to another folder")
         })?;
         let config = Config::nearest(&here)?;
-        Ok(Desk {
-            address: place::address(common, &config)?,
-            root: place::logbook(common, &config)?,
-            ambient: Real::new(),
-            waits: Waits { lock: Duration::from_secs_f64(common.wait) },
-        })
+        let address = place::address(common, &config)?;
+        Desk::at(address, place::logbook(common, &config)?, common)
     }
 
     /// A desk for a database and a logbook that are known already.
-    pub(crate) fn at(address: String, root: std::path::PathBuf) -> Desk {
-        Desk { address, root, ambient: Real::new(), waits: Waits { lock: Duration::from_secs(5) } }
+    pub(crate) fn at(address: String, root: std::path::PathBuf, common: &Common) -> Result<Desk, Trouble> {
+        let kind = engines::of(&address)
+            .ok_or_else(|| Trouble::usage("there is no engine for this address", "name another with --on"))?;
+        let waits = Waits {
+            lock: Duration::from_secs_f64(common.wait),
+            statement: common.time_limit.map(Duration::from_secs_f64),
+        };
+        Ok(Desk { shown: without_secrets(&address), kind, address, root, ambient: Real::new(), waits })
     }
 
     /// Hands the context to `work`.
@@ -106,7 +113,7 @@ impl Desk {
         };
         let user = std::env::var("USER").or_else(|_| std::env::var("USERNAME")).ok();
         let context = Context {
-            engine: &Sqlite,
+            engine: self.kind.engine,
             address: &self.address,
             book: &book,
             ambient: &self.ambient,
@@ -170,8 +177,9 @@ fn utf8(bytes: Vec<u8>, name: &str) -> Result<String, Trouble> {
 }
 
 /// A change from its text, with what the command line adds to it.
-pub(crate) fn change_of(text: &Text, args: &ChangeArgs) -> Result<Change, Trouble> {
-    let parsed = marktwice_sql::Change::parse(&text.text).map_err(|e| Trouble::change(e, &text.name))?;
+pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: Language) -> Result<Change, Trouble> {
+    let parsed =
+        marktwice_sql::Change::parse(&text.text, language).map_err(|e| Trouble::change(e, &text.name))?;
     let mut allow = parsed.allow;
     allow.extend(args.allow.iter().copied());
     Ok(Change {

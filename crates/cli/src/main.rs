@@ -5,6 +5,7 @@ mod ambient;
 mod args;
 mod commands;
 mod config;
+mod engines;
 mod exit;
 mod human;
 mod json;

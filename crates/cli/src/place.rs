@@ -2,8 +2,11 @@
 
 use std::path::PathBuf;
 
+use marktwice_sql::Language;
+
 use crate::args::Common;
 use crate::config::Config;
+use crate::engines;
 use crate::report::Trouble;
 
 /// The address of the database: the command line, then the environment, then the configuration.
@@ -20,15 +23,14 @@ pub(crate) fn address(common: &Common, config: &Config) -> Result<String, Troubl
             }
         },
     };
-    if let Some((scheme, _)) = given.split_once("://")
-        && scheme != "sqlite"
-    {
-        return Err(Trouble::usage(
-            format!("there is no engine for {scheme}:// addresses in this version"),
-            "SQLite database files are taken: a path, or sqlite:PATH",
-        ));
+    match engines::of(&given).map(|kind| kind.language) {
+        Some(Language::Sqlite) => Ok(shorter(&given)),
+        Some(_) => Ok(given),
+        None => Err(Trouble::usage(
+            format!("there is no engine for {}:// addresses", given.split("://").next().unwrap_or("such")),
+            "taken are a path or sqlite:PATH, postgres://USER@HOST/DATABASE, mysql://USER@HOST/DATABASE",
+        )),
     }
-    Ok(shorter(&given))
 }
 
 /// A path below the current folder is shown from there.

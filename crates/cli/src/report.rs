@@ -43,7 +43,7 @@ impl Trouble {
 
     /// With the database that it is about.
     pub(crate) fn on(self, desk: &Desk) -> Trouble {
-        Trouble { on: Some(desk.address.as_str().into()), ..self }
+        Trouble { on: Some(desk.shown.as_str().into()), ..self }
     }
 
     /// What is wrong with a change file.

@@ -136,12 +136,20 @@ fn one_group<E>(
     limit: usize,
     moved: &mut Moved,
 ) -> Result<(), E> {
-    let mut seen: HashMap<u64, MarkRow> = HashMap::new();
+    let mut seen: HashMap<(u64, u32), MarkRow> = HashMap::new();
+    // Rows without a key may be equal in all they hold; the nth of one side is then compared with the nth of the other.
+    let mut counts: [HashMap<u64, u32>; 2] = Default::default();
+    let [one, two] = &mut counts;
+    let nth = |counts: &mut HashMap<u64, u32>, key: &RowHash| {
+        let count = counts.entry(key.short().0).or_default();
+        *count += 1;
+        (key.short().0, *count)
+    };
     let is_wanted = |key: &RowHash| wanted.get(bucket(key)).copied().unwrap_or(false);
     first(&mut |row| {
         let key = RowHash::of(&row.key);
         if is_wanted(&key) {
-            seen.insert(key.short().0, row.clone());
+            seen.insert(nth(one, &key), row.clone());
         }
     })?;
     let name = |moved: &mut Moved, key: &[Value], how: How| {
@@ -154,7 +162,7 @@ fn one_group<E>(
         if !is_wanted(&key) {
             return;
         }
-        match seen.remove(&key.short().0) {
+        match seen.remove(&nth(two, &key)) {
             None => {
                 moved.joined += 1;
                 name(moved, &row.key, How::Joined);
@@ -226,6 +234,16 @@ mod tests {
         let moved = compare(&first, &second, 3);
         assert_eq!((moved.joined, moved.left, moved.changed), (50_000, 50_000, 50_000));
         assert_eq!(moved.named.len(), 3);
+    }
+
+    #[test]
+    fn twins_are_counted() {
+        let (twin, other) = (row(1, 7, 7), row(2, 7, 7));
+        let first = [twin.clone(), twin.clone(), other.clone()];
+        assert_eq!(
+            compare(&first, &[other, twin.clone()], 5),
+            Moved { left: 1, named: vec![MovedRow { key: twin.key, how: How::Left }], ..Moved::default() }
+        );
     }
 
     #[test]

@@ -28,6 +28,9 @@ pub enum KeyKind {
     Unique,
     /// The engine's own row identity, for a table that declares neither.
     RowIdentity,
+    /// The whole row with its multiplicity, for a table that declares neither and whose engine has no row identity
+    /// that lasts. Rows that are equal in every byte are then one another's equals.
+    WholeRow,
 }
 
 /// The key of a target.
@@ -35,9 +38,11 @@ pub enum KeyKind {
 pub struct Key {
     /// What kind it is.
     pub kind: KeyKind,
-    /// The key's column names; for [`KeyKind::RowIdentity`] the one name under which the engine gives it.
+    /// The key's column names; for [`KeyKind::RowIdentity`] the one name under which the engine gives it;
+    /// empty for [`KeyKind::WholeRow`].
     pub names: Vec<String>,
-    /// Positions of the key's columns among the target's; empty for [`KeyKind::RowIdentity`].
+    /// Positions of the key's columns among the target's; empty for [`KeyKind::RowIdentity`]
+    /// and [`KeyKind::WholeRow`].
     pub columns: Vec<usize>,
 }
 
@@ -59,9 +64,10 @@ pub struct Target {
 }
 
 impl Target {
-    /// The position of a column by name; names are compared without regard to ASCII case.
+    /// The position of a column by name: the very name, else one that differs in ASCII case only.
     pub fn position(&self, name: &str) -> Option<usize> {
-        self.columns.iter().position(|c| c.name.eq_ignore_ascii_case(name))
+        let exact = self.columns.iter().position(|c| c.name == name);
+        exact.or_else(|| self.columns.iter().position(|c| c.name.eq_ignore_ascii_case(name)))
     }
 
     /// The column names at `positions`.

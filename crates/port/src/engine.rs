@@ -52,6 +52,8 @@ pub enum Intent {
 pub struct Waits {
     /// For a lock that somebody else holds.
     pub lock: Duration,
+    /// For one statement to finish; `None` for as long as it takes.
+    pub statement: Option<Duration>,
 }
 
 /// Which constraint was broken.
@@ -112,6 +114,12 @@ pub enum EngineError {
     /// Definitions have changed since the plan was made, so it may mean something else now.
     #[error("{0}")]
     SchemaChanged(String),
+    /// The role or user may not do this; the message says what is missing, on what, and what works without it.
+    #[error("{0}")]
+    Denied(String),
+    /// Somebody else changed the rows in the meantime, so the engine will not go on.
+    #[error("{0}")]
+    Moved(String),
     /// The caller's own error, handed through.
     #[error("{0}")]
     Sink(SinkError),
@@ -128,6 +136,8 @@ pub enum SideHow {
     Trigger(String),
     /// A foreign key's action, such as `ON DELETE CASCADE`.
     ForeignKey(String),
+    /// It was measured in the transaction; this says as what.
+    Measured(String),
 }
 
 /// A write outside the matched rows or outside the target.
@@ -236,6 +246,12 @@ pub trait Session {
     /// When the engine fails, or the sink does.
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError>;
 
+    /// What became of the transaction that `token` (from [`Tx::token`]) tells; `None` when the engine cannot say.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError>;
+
     /// The table as it is defined now.
     ///
     /// # Errors
@@ -331,6 +347,12 @@ pub trait Tx {
     /// # Errors
     /// When the engine fails, or the sink does.
     fn pair(&mut self, sink: &mut PairSink<'_>) -> Result<(), EngineError>;
+
+    /// Writes outside the matched rows that were measured in this transaction, where the engine can measure.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn effects(&mut self) -> Result<Vec<SideWrite>, EngineError>;
 
     /// How many rows the target has now.
     ///

@@ -81,7 +81,7 @@ impl<'a> Prepared<'a> {
                 self.receipt.settings = tx.settings();
                 Ok(Begun { run: self, tx })
             }
-            Err(error) => Err(Box::new(self.ended(End::Failed(error.into())))),
+            Err(error) => Err(Box::new(self.ended(ended_by(error)))),
         }
     }
 
@@ -145,7 +145,7 @@ pub(crate) struct Begun<'a, 's> {
 /// The end that an engine's error means while rows are held.
 fn ended_by(error: EngineError) -> End {
     match error {
-        EngineError::SchemaChanged(what) => End::Changed(what),
+        EngineError::SchemaChanged(what) | EngineError::Moved(what) => End::Changed(what),
         other => End::Failed(unwrap_sink(other)),
     }
 }
@@ -291,7 +291,7 @@ impl<'a, 's> Marked<'a, 's> {
                 self.run.step_receipt(|step| step.engine_count = Some(count));
                 Ok(Written { run: self.run, tx: self.tx, held: self.held, count })
             }
-            Err(error) => Err(self.end(End::Failed(error.into()))),
+            Err(error) => Err(self.end(ended_by(error))),
         }
     }
 }
@@ -334,6 +334,11 @@ impl<'a, 's> Written<'a, 's> {
             let unmet = crate::preview::Unmet { what: "changes", expected, found: totals.changed };
             return Err(self.end(End::Expectation(vec![unmet])));
         }
+        match self.effects() {
+            Ok(None) => {}
+            Ok(Some(what)) => return Err(self.end(End::SideEffects(what))),
+            Err(error) => return Err(self.end(ended_by(error))),
+        }
         if let Err(error) = self.tx.intact() {
             return Err(self.end(End::Failed(error.into())));
         }
@@ -342,6 +347,20 @@ impl<'a, 's> Written<'a, 's> {
         self.run.receipt.after = Some(totals.after);
         self.run.receipt.snapshot = Some(reference);
         Ok(Proven { run: self.run, tx: self.tx })
+    }
+
+    /// Step 9: writes that were measured. One that nobody declared ends the run; one that was let pass stands in the
+    /// receipt.
+    fn effects(&mut self) -> Result<Option<String>, EngineError> {
+        let measured = self.tx.effects()?;
+        if let Some(write) = first_undeclared(&self.run.facts, &measured) {
+            return Ok(Some(write));
+        }
+        self.run
+            .receipt
+            .settings
+            .extend(measured.iter().map(|write| format!("also written: {}", side_text(write))));
+        Ok(None)
     }
 
     fn pass(&mut self, faults: &mut Faults, net: &mut i64) -> Result<(SnapshotRef, SnapshotTotals), Failure> {
@@ -418,6 +437,7 @@ fn row_change(facts: &StepFacts, held: &HeldRow, now: Option<&[Value]>) -> RowCh
         (Some(now), KeyKind::Primary | KeyKind::Unique) => {
             Some(facts.target.key.columns.iter().filter_map(|&at| now.get(at).cloned()).collect::<Vec<_>>())
         }
+        (Some(now), KeyKind::WholeRow) => Some(now.to_vec()),
         _ => None,
     };
     RowChange {
@@ -470,7 +490,7 @@ impl<'a, 's> Proven<'a, 's> {
                 };
                 RunOutcome { end, receipt: Some(self.run.receipt), notes: Vec::new() }
             }
-            CommitOutcome::RolledBack(error) => self.run.ended(End::Failed(error.into())),
+            CommitOutcome::RolledBack(error) => self.run.ended(ended_by(error)),
             CommitOutcome::Unknown(error) => {
                 // `committing` stays on disk for `settle`.
                 RunOutcome { end: End::Unknown(error), receipt: Some(self.run.receipt), notes: Vec::new() }

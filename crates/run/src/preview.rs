@@ -381,6 +381,10 @@ pub(crate) fn side_text(write: &SideWrite) -> String {
                 write.table
             )
         }
+        SideHow::Measured(what) => format!(
+            "{rows}{} were {what} on the way, by a trigger or a foreign key's action; these are not in the snapshot and an undo leaves them",
+            write.table
+        ),
         SideHow::ForeignKey(action) => format!(
             "a foreign key's {action} writes {rows}{}; these are not in the snapshot and an undo does not bring them back",
             write.table

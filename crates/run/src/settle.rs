@@ -1,13 +1,14 @@
 //! What became of runs that were cut off.
 //!
 //! A run that says `prepared` never asked for COMMIT: the engine has rolled it back, provably. A run that says
-//! `committing` is decided by its rows: all as after it, or all as before it; anything else is undecidable, and
+//! `committing` is decided by the engine's own record of its transaction where there is one, else by its rows: all as after it, or all as before it; anything else is undecidable, and
 //! nobody guesses.
 
 use std::cell::RefCell;
 
 use marktwice_core::Value;
 use marktwice_core::receipt::{Receipt, RunState};
+use marktwice_core::table::KeyKind;
 use marktwice_core::undo::RowChange;
 use marktwice_port::{Intent, LogErrorKind, Logbook, Session, SinkError};
 
@@ -112,27 +113,36 @@ pub fn settle(context: &Context<'_>) -> Result<Vec<Settled>, Failure> {
     for receipt in book.unsettled()? {
         let verdict = match receipt.state {
             RunState::Prepared => Verdict::RolledBack,
-            _ => by_rows(&mut *session, &*book, &receipt)?,
+            _ => decide(&mut *session, &*book, &receipt)?,
         };
         let receipt = match (&verdict, receipt.state) {
             (Verdict::RolledBack, RunState::Prepared) => {
                 conclude(&*book, context, receipt, RunState::RolledBack, "cut off before COMMIT")?
             }
-            (Verdict::RolledBack, _) => conclude(
-                &*book,
-                context,
-                receipt,
-                RunState::RolledBack,
-                "settled: its rows are as before it",
-            )?,
+            (Verdict::RolledBack, _) => {
+                conclude(&*book, context, receipt, RunState::RolledBack, "settled: it did not commit")?
+            }
             (Verdict::Committed, _) => {
-                conclude(&*book, context, receipt, RunState::Committed, "settled: its rows are as after it")?
+                conclude(&*book, context, receipt, RunState::Committed, "settled: it committed")?
             }
             (Verdict::Undecidable(_), _) => receipt,
         };
         all.push(Settled { receipt, verdict });
     }
     Ok(all)
+}
+
+/// Asks the engine for the outcome of the transaction, and the rows where it cannot tell.
+fn decide(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> Result<Verdict, Failure> {
+    let known = match &receipt.token {
+        Some(token) => session.outcome(token)?,
+        None => None,
+    };
+    match known {
+        Some(true) => Ok(Verdict::Committed),
+        Some(false) => Ok(Verdict::RolledBack),
+        None => by_rows(session, book, receipt),
+    }
 }
 
 /// Compares the rows of a run with its snapshot.
@@ -144,6 +154,10 @@ fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> 
         Some(target) => target.clone(),
         None => return Ok(Verdict::Undecidable(Vec::new())),
     };
+    if target.key.kind == KeyKind::WholeRow {
+        // Nobody can tell a row of the run from an equal one that was always there.
+        return Ok(Verdict::Undecidable(Vec::new()));
+    }
     let mut strangers: Vec<Vec<Value>> = Vec::new();
     for (after, verdict) in [(true, Verdict::Committed), (false, Verdict::RolledBack)] {
         let reader = RefCell::new(book.snapshot(&receipt.run, snapshot)?);

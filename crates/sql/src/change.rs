@@ -6,8 +6,8 @@ use std::str::FromStr;
 use marktwice_core::finding::Place;
 use marktwice_core::{Code, Expect};
 use serde::Deserialize;
-use sqlparser::dialect::SQLiteDialect;
 
+use crate::language::Language;
 use crate::text::{Tok, statements, tokenize};
 
 /// A change: the user's text and what it says about itself.
@@ -109,15 +109,14 @@ impl Change {
     ///
     /// # Errors
     /// When a block of ours is mistyped, stands after its statement, is not TOML, or says what it may not.
-    pub fn parse(text: &str) -> Result<Change, ChangeError> {
+    pub fn parse(text: &str, language: Language) -> Result<Change, ChangeError> {
         let source = text.strip_prefix('\u{feff}').unwrap_or(text).to_owned();
-        // Block comments are the same in every dialect we know; only quotes differ, and MySQL's backslash.
-        let Ok(tokens) = tokenize(&source, &SQLiteDialect {}) else {
+        let Ok(tokens) = tokenize(&source, language.dialect()) else {
             if source.contains("/* marktwice") {
                 return Err(ChangeError {
                     message: "a quote or a comment is not closed, so the marktwice block cannot be trusted"
                         .into(),
-                    place: tokenize(&source, &SQLiteDialect {}).err().map(|e| e.place),
+                    place: tokenize(&source, language.dialect()).err().map(|e| e.place),
                     hint: "close it".into(),
                 });
             }
@@ -201,8 +200,8 @@ impl Change {
     }
 
     /// How many statements the text holds, when it can be cut into tokens at all.
-    pub fn statement_count(&self) -> Option<usize> {
-        tokenize(&self.source, &SQLiteDialect {}).ok().map(|tokens| statements(&tokens).len())
+    pub fn statement_count(&self, language: Language) -> Option<usize> {
+        tokenize(&self.source, language.dialect()).ok().map(|tokens| statements(&tokens).len())
     }
 }
 
@@ -217,19 +216,19 @@ mod tests {
     #[test]
     fn a_whole_header() {
         let text = "\u{feff}/* marktwice\ntitle = \"Two keepers move\"\nrows = \"1-20\"\nchanges = 2\nallow = [\"key-change\"]\n*/\nUPDATE keeper SET a = 1;";
-        let change = Change::parse(text).unwrap();
+        let change = Change::parse(text, Language::Sqlite).unwrap();
         assert_eq!(change.title.as_deref(), Some("Two keepers move"));
         assert_eq!(change.rows, Some(Expect::Range(1, Some(20))));
         assert_eq!(change.changes, Some(Expect::Range(2, Some(2))));
         assert_eq!(change.allow, [Code::KeyChange]);
-        assert_eq!(change.statement_count(), Some(1));
+        assert_eq!(change.statement_count(Language::Sqlite), Some(1));
     }
 
     #[test]
     fn crlf_and_step_blocks() {
         let text =
             "/* marktwice\r\ntitle = \"t\"\r\n*/\r\n/* marktwice step\r\nrows = 3\r\n*/\r\nDELETE FROM sale";
-        let change = Change::parse(text).unwrap();
+        let change = Change::parse(text, Language::Sqlite).unwrap();
         assert_eq!((change.title.as_deref(), change.rows), (Some("t"), Some(Expect::Range(3, Some(3)))));
     }
 
@@ -247,7 +246,7 @@ mod tests {
             ("/* marktwice step\ntitle = \"x\"\n*/\nDELETE FROM sale", 1, 1, "whole file"),
             ("/* marktwice\nrows = 1\n*/\n/* marktwice step\nrows = 2\n*/DELETE FROM sale", 4, 1, "twice"),
         ] {
-            let error = Change::parse(text).unwrap_err();
+            let error = Change::parse(text, Language::Sqlite).unwrap_err();
             let place = error.place.clone().unwrap();
             assert_eq!((place.line, place.column), (line, column), "{text}: {}", error.message);
             assert!(error.message.contains(part), "{text}: {}", error.message);
@@ -257,6 +256,6 @@ mod tests {
     #[test]
     fn other_comments_and_look_alikes_in_texts_are_left_alone() {
         let text = "/* about marktwice */ UPDATE k SET a = '/* marktwice\nrows = 9\n*/' -- marktwice";
-        assert_eq!(Change::parse(text).unwrap().rows, None);
+        assert_eq!(Change::parse(text, Language::Sqlite).unwrap().rows, None);
     }
 }

@@ -5,14 +5,18 @@
 //! opens no connection and reads no file.
 
 pub mod change;
+pub mod language;
 pub mod near;
 pub mod pins;
+pub mod routine;
 pub mod rules;
 pub mod slices;
-pub mod sqlite;
+pub mod slicing;
 pub mod step;
 pub mod text;
+pub mod volatile;
 
 pub use change::{Change, ChangeError};
+pub use language::Language;
 pub use slices::Slice;
 pub use step::{Assignment, Filter, Name, Step, TableRef};

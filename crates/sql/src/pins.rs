@@ -109,7 +109,8 @@ pub fn column_name(expr: &Expr, table: &TableRef) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::sqlite::understand;
+    use crate::language::Language;
+    use crate::slicing::understand;
     use marktwice_core::table::{Column, Key, KeyKind};
 
     fn hives() -> (Target, Vec<UniqueKey>) {
@@ -159,7 +160,8 @@ mod tests {
             ("tag = NULL", &Pin::Nothing),
             ("rowid = 5", &Pin::RowIdentity(vec!["rowid".into()])),
         ] {
-            let step = understand(&format!("DELETE FROM hive_season AS s WHERE {filter}")).unwrap();
+            let step = understand(&format!("DELETE FROM hive_season AS s WHERE {filter}"), Language::Sqlite)
+                .unwrap();
             assert_eq!(&pin(&step, &target, &keys, &["rowid"]), expected, "{filter}");
         }
     }

@@ -5,6 +5,7 @@ use marktwice_core::finding::Place;
 use marktwice_core::mark::StepKind;
 use sqlparser::ast::Expr;
 
+use crate::language::Language;
 use crate::slices::Slice;
 
 /// A name in the text.
@@ -25,6 +26,8 @@ pub struct TableRef {
     pub table: Name,
     /// The alias, where one is given.
     pub alias: Option<Name>,
+    /// Whether ONLY stands before it: rows of child tables are left out.
+    pub only: bool,
     /// All of it, index hints included: it can stand after FROM.
     pub slice: Slice,
 }
@@ -61,6 +64,8 @@ pub struct Filter {
 pub struct Step {
     /// The whole text of the change.
     pub source: String,
+    /// The language it is written in.
+    pub language: Language,
     /// The statement, verbatim, without the closing semicolon.
     pub statement: Slice,
     /// UPDATE or DELETE.

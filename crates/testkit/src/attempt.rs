@@ -68,7 +68,7 @@ pub fn with<T>(
         address: &address,
         book: &open,
         ambient: &Quiet,
-        waits: Waits { lock: Duration::from_millis(200) },
+        waits: Waits { lock: Duration::from_millis(200), statement: None },
         user: None,
     })
 }

@@ -212,6 +212,10 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.view(plan, sink))
     }
 
+    fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {
+        self.1.engine(|| self.0.outcome(token))
+    }
+
     fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError> {
         self.1.engine(|| self.0.describe(schema, table))
     }
@@ -281,6 +285,10 @@ impl Tx for FaultyTx<'_> {
 
     fn pair(&mut self, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
         self.1.engine(|| self.0.pair(sink))
+    }
+
+    fn effects(&mut self) -> Result<Vec<SideWrite>, EngineError> {
+        self.1.engine(|| self.0.effects())
     }
 
     fn total(&mut self) -> Result<u64, EngineError> {

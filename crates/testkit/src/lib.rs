@@ -6,6 +6,8 @@
 pub mod attempt;
 pub mod differential;
 mod faulty;
+pub mod servers;
+pub mod sql;
 mod terminal;
 
 use std::path::{Path, PathBuf};
@@ -111,6 +113,14 @@ impl Scene {
     pub fn with(program: &str, script: &str) -> Scene {
         let scene = Scene::empty(program);
         scene.db().execute_batch(script).expect("the script");
+        scene
+    }
+
+    /// A scene whose database is at `url` on a server.
+    pub fn on(program: &str, url: &str) -> Scene {
+        let scene = Scene::empty(program);
+        let config = format!("on = \"{url}\"\nlogbook = \"book\"\n");
+        std::fs::write(scene.folder.path().join("marktwice.toml"), config).expect("written");
         scene
     }
 

@@ -21,7 +21,7 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
             (Text { text, name: format!("mark {name}") }, Some(name))
         }
     };
-    let change = change_of(&text, &args.change)?;
+    let change = change_of(&text, &args.change, desk.kind.language)?;
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
     // Without a change the last preview is meant, and held to. It is no agreement by itself: --yes needs more.
     let implied = last.filter(|_| !args.yes || change.rows.is_some());

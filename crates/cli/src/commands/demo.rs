@@ -9,6 +9,7 @@ use marktwice_run::{
     Agreement, Answer, ApplyOptions, Context, Failure, Preview, Question, RunOutcome, Show, Talk,
     UndoOptions, apply, history, preview, undo,
 };
+use marktwice_sql::Language;
 use marktwice_sqlite::load;
 
 use super::{Desk, Text, print};
@@ -20,7 +21,7 @@ use crate::{exit, human};
 /// Makes the demo and walks through it.
 pub(crate) fn run(common: &Common, folder: &Path) -> Result<u8, Trouble> {
     make(folder)?;
-    let desk = Desk::at(folder.join("coop.db").display().to_string(), folder.join("logbook"));
+    let desk = Desk::at(folder.join("coop.db").display().to_string(), folder.join("logbook"), common)?;
     let walk = desk.with(|context| Walk { context, folder, verbose: common.verbose }.all());
     walk.map_err(|failure| Trouble::failure(&failure, "the demo"))
 }
@@ -106,9 +107,11 @@ impl Walk<'_> {
             again: false,
             show: Show::First(20),
         };
-        super::change_of(&Text { text: text.to_owned(), name: name.to_owned() }, &args).map_err(|trouble| {
-            Failure::Usage { message: trouble.message, hint: trouble.hint.unwrap_or_default() }
-        })
+        super::change_of(&Text { text: text.to_owned(), name: name.to_owned() }, &args, Language::Sqlite)
+            .map_err(|trouble| Failure::Usage {
+                message: trouble.message,
+                hint: trouble.hint.unwrap_or_default(),
+            })
     }
 
     fn contents(&self) -> Result<Vec<(String, Fingerprint)>, Failure> {

@@ -17,7 +17,7 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
             "name a change file, - for standard input, or --sql TEXT",
         ));
     };
-    let change = change_of(&text, &args.change)?;
+    let change = change_of(&text, &args.change, desk.kind.language)?;
     let preview = desk
         .with(|context| marktwice_run::preview(context, &change, args.change.show))
         .map_err(|failure| Trouble::failure(&failure, &text.name).on(&desk))?;

@@ -15,7 +15,7 @@ pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
     let status = if open { exit::UNKNOWN } else { exit::DONE };
     match common.format {
         Format::Json => print_json(&json::settled(&all, status)),
-        Format::Human => print(&human::settled(&desk.address, &all)),
+        Format::Human => print(&human::settled(&desk.shown, &all)),
     }
     Ok(status)
 }

@@ -5,8 +5,8 @@ use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_port::EngineError;
 use marktwice_sql::Step;
 use marktwice_sql::slices::Slice;
-use marktwice_sql::sqlite::volatile::{self, Volatile};
-use marktwice_sql::sqlite::{names_in, subqueries};
+use marktwice_sql::slicing::{names_in, subqueries};
+use marktwice_sql::volatile::{self, Volatile};
 use rusqlite::Connection;
 
 use crate::catalog::{Sort, Table, names};

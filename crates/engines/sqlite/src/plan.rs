@@ -3,11 +3,12 @@
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Label, Parts, StepKind};
 use marktwice_port::{EngineError, Plan};
+use marktwice_sql::language::Language;
 use marktwice_sql::near::nearest;
 use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
-use marktwice_sql::sqlite::{is_literal, names_in, single_statement, understand};
+use marktwice_sql::slicing::{is_literal, names_in, single_statement, understand};
 use marktwice_sql::step::Step;
 use marktwice_sql::text::tokenize;
 use rusqlite::Connection;
@@ -34,7 +35,7 @@ pub(crate) struct Detail {
 /// Makes the plan of a change.
 pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, EngineError> {
     let refused = |finding: Finding| EngineError::Refused(Box::new(finding));
-    let statement = single_statement(source).map_err(refused)?;
+    let statement = single_statement(source, Language::Sqlite).map_err(refused)?;
     let text = statement.of(source);
     let mut findings = Vec::new();
     if let Err(strict) = probe::compiles_strictly(connection, text) {
@@ -44,7 +45,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
             Err(error) => return Err(compile_error(connection, source, statement, error)),
         }
     }
-    let step = understand(source).map_err(refused)?;
+    let step = understand(source, Language::Sqlite).map_err(refused)?;
     let table = target_of(connection, &step)?;
     let acts = probe::acts(connection, text).map_err(engine)?;
     let fired = fired(connection, &acts, &table)?;
@@ -179,7 +180,7 @@ fn leave_out(step: &Step, foreseen: &[marktwice_core::mark::Foreseen]) -> Option
             if !is_literal(step, *value) {
                 return None;
             }
-            terms.push(format!("{} IS NOT {}", step.text(name.slice), step.text(*value)));
+            terms.push(step.language.differs(step.text(name.slice), step.text(*value)));
         }
     }
     match terms.as_slice() {

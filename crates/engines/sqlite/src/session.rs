@@ -135,6 +135,10 @@ impl Session for SqliteSession {
         Ok(held)
     }
 
+    fn outcome(&mut self, _token: &str) -> Result<Option<bool>, EngineError> {
+        Ok(None)
+    }
+
     fn describe(&mut self, _schema: &str, table: &str) -> Result<Target, EngineError> {
         Ok(describe(self.connection()?, table)?.target)
     }

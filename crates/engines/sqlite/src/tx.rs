@@ -155,6 +155,11 @@ impl Tx for SqliteTx<'_> {
         self.shape()?.pairs(self.connection()?, sink)
     }
 
+    fn effects(&mut self) -> Result<Vec<SideWrite>, EngineError> {
+        // The compile step has named them all beforehand; the library has no counters by table.
+        Ok(Vec::new())
+    }
+
     fn total(&mut self) -> Result<u64, EngineError> {
         count(self.connection()?, &self.shape()?.target.table)
     }

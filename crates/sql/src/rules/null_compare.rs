@@ -1,7 +1,6 @@
 //! `null-compare`: a comparison with NULL by an operator that NULL never passes.
 
 use marktwice_core::{Code, Finding};
-use sqlparser::dialect::SQLiteDialect;
 use sqlparser::tokenizer::Token;
 
 use super::Seen;
@@ -11,7 +10,7 @@ use crate::text::{Tok, tokenize, within};
 /// Looks for `= NULL`, `<> NULL`, `NULL =`, and NULL in the list of NOT IN. It reads tokens, so that it sees
 /// subqueries and filters alike.
 pub fn look(seen: Seen<'_>) -> Vec<Finding> {
-    let Ok(all) = tokenize(&seen.step.source, &SQLiteDialect {}) else { return Vec::new() };
+    let Ok(all) = tokenize(&seen.step.source, seen.step.language.dialect()) else { return Vec::new() };
     let slices =
         seen.step.filter.iter().map(|f| f.slice).chain(seen.step.assignments.iter().map(|a| a.value));
     slices.flat_map(|slice| in_slice(seen, &all, slice)).collect()

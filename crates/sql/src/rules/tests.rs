@@ -4,8 +4,9 @@ use marktwice_core::table::{Column, Key, KeyKind, Target};
 use marktwice_core::{Code, Finding};
 
 use super::{Seen, look};
+use crate::language::Language;
 use crate::pins::{UniqueKey, pin};
-use crate::sqlite::understand;
+use crate::slicing::understand;
 
 fn findings(statement: &str) -> Vec<Finding> {
     let column =
@@ -18,7 +19,7 @@ fn findings(statement: &str) -> Vec<Finding> {
         definition: String::new(),
         naming: Some(1),
     };
-    let step = understand(statement).unwrap_or_else(|f| panic!("{statement}: {f:?}"));
+    let step = understand(statement, Language::Sqlite).unwrap_or_else(|f| panic!("{statement}: {f:?}"));
     let pin = pin(&step, &target, &[UniqueKey { primary: true, columns: vec![0] }], &["rowid"]);
     look(Seen { step: &step, target: &target, pin: &pin })
 }

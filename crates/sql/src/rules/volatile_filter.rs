@@ -3,7 +3,7 @@
 use marktwice_core::{Code, Finding};
 
 use super::Seen;
-use crate::sqlite::volatile::{Volatile, find};
+use crate::volatile::{Volatile, find};
 
 /// Looks for dice in the filter. A clock is let pass: if time moves a row in or out, the second mark says so.
 pub fn look(seen: Seen<'_>) -> Vec<Finding> {

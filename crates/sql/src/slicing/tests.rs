@@ -1,4 +1,4 @@
-//! Tests of SQLite's slices.
+//! Tests of the slices.
 
 use super::*;
 
@@ -6,7 +6,7 @@ use super::*;
 type Sets = Vec<(Vec<String>, String)>;
 
 fn parts(source: &str) -> (String, Option<String>, Sets) {
-    let step = understand(source).unwrap_or_else(|f| panic!("{source}: {f:?}"));
+    let step = understand(source, Language::Sqlite).unwrap_or_else(|f| panic!("{source}: {f:?}"));
     let sets = step
         .assignments
         .iter()
@@ -54,7 +54,8 @@ fn assignments_are_split() {
     assert_eq!(sets[0], (vec!["a".to_owned()], "max(1, 2)".to_owned()));
     assert_eq!(sets[1], (vec!["b c".to_owned()], "(SELECT x, y FROM t WHERE z)".to_owned()));
     assert_eq!(sets[2].0, ["d", "e"]);
-    let step = understand("UPDATE k SET (d, e) = (f(1,2), 'x,y'), (g, h) = (SELECT 1, 2)").unwrap();
+    let step = understand("UPDATE k SET (d, e) = (f(1,2), 'x,y'), (g, h) = (SELECT 1, 2)", Language::Sqlite)
+        .unwrap();
     let split: Vec<_> = step.assignments[0].parts.as_ref().unwrap().iter().map(|s| step.text(*s)).collect();
     assert_eq!(split, ["f(1,2)", "'x,y'"]);
     assert_eq!(step.assignments[1].parts, None);
@@ -84,7 +85,7 @@ fn what_sqlite_takes_is_parsed() {
         "a = 'it''s' COLLATE NOCASE",
         "EXISTS (SELECT 1 FROM b WHERE b.x = k.x)",
     ] {
-        let step = understand(&format!("DELETE FROM k WHERE {filter}")).unwrap();
+        let step = understand(&format!("DELETE FROM k WHERE {filter}"), Language::Sqlite).unwrap();
         let parsed = step.filter.as_ref().unwrap();
         assert!(parsed.parsed.is_some(), "{filter}");
         assert_eq!(step.text(parsed.slice), filter);
@@ -110,7 +111,7 @@ fn refusals_say_what_and_where() {
         ("DELETE FROM k WHERE a = 'x", Code::NotUnderstood, 1, 25),
         ("DELETE FROM k \0 WHERE a = 1", Code::NotUnderstood, 1, 15),
     ] {
-        let finding = understand(source).unwrap_err();
+        let finding = understand(source, Language::Sqlite).unwrap_err();
         assert_eq!(finding.code, code, "{source}");
         let place =
             finding.place.clone().unwrap_or(Place { line: 1, column: 1, length: 1, text: String::new() });
@@ -120,7 +121,7 @@ fn refusals_say_what_and_where() {
 
 #[test]
 fn sameness_is_by_tokens() {
-    let hash = |s: &str| understand(s).unwrap().token_hash;
+    let hash = |s: &str| understand(s, Language::Sqlite).unwrap().token_hash;
     let first = hash("UPDATE keeper SET region = 'Moor' WHERE id = 8");
     assert_eq!(first, hash("update Keeper /* again */\n set region='Moor'\nwhere id=8 ;"));
     assert_ne!(first, hash("UPDATE keeper SET region = 'moor' WHERE id = 8"));
@@ -129,9 +130,11 @@ fn sameness_is_by_tokens() {
 
 #[test]
 fn subqueries_are_found_outermost() {
-    let step =
-        understand("UPDATE k SET a = 1 + (SELECT max(x) FROM s WHERE y IN (SELECT 2)) * (3 - (SELECT 4))")
-            .unwrap();
+    let step = understand(
+        "UPDATE k SET a = 1 + (SELECT max(x) FROM s WHERE y IN (SELECT 2)) * (3 - (SELECT 4))",
+        Language::Sqlite,
+    )
+    .unwrap();
     let found: Vec<_> =
         subqueries(&step, step.assignments[0].value).into_iter().map(|s| step.text(s)).collect();
     assert_eq!(found, ["(SELECT max(x) FROM s WHERE y IN (SELECT 2))", "(SELECT 4)"]);
@@ -150,7 +153,7 @@ fn literals() {
         ("(SELECT 1)", false),
         ("CURRENT_DATE", false),
     ] {
-        let step = understand(&format!("UPDATE k SET a = {value}")).unwrap();
+        let step = understand(&format!("UPDATE k SET a = {value}"), Language::Sqlite).unwrap();
         assert_eq!(is_literal(&step, step.assignments[0].value), literal, "{value}");
     }
 }
@@ -159,10 +162,10 @@ fn literals() {
 fn long_and_deep_texts_end() {
     let chain = (0..5_000).map(|i| format!("a = {i}")).collect::<Vec<_>>().join(" OR ");
     let run = move || {
-        let step = understand(&format!("DELETE FROM k WHERE {chain}")).unwrap();
+        let step = understand(&format!("DELETE FROM k WHERE {chain}"), Language::Sqlite).unwrap();
         assert!(step.filter.unwrap().parsed.is_some());
         let deep = format!("DELETE FROM k WHERE {}1{}", "(".repeat(400), ")".repeat(400));
-        assert!(understand(&deep).unwrap().filter.is_some());
+        assert!(understand(&deep, Language::Sqlite).unwrap().filter.is_some());
     };
     std::thread::Builder::new().stack_size(64 << 20).spawn(run).unwrap().join().unwrap();
 }

@@ -1,20 +1,18 @@
-//! SQLite's dialect: how its UPDATE and DELETE are sliced.
+//! How UPDATE and DELETE are sliced, in each language.
 //!
 //! The engine has compiled the statement before it comes here, so its grammar holds. A keyword scan at
 //! parenthesis depth 0 finds the parts; the parser must then take each part whole, or the part counts as not
 //! parsed. What the scan does not know is refused.
 
-pub mod volatile;
-
 use marktwice_core::finding::{Code, Finding, Place};
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
 use sqlparser::ast::Expr;
-use sqlparser::dialect::SQLiteDialect;
 use sqlparser::keywords::Keyword;
 use sqlparser::parser::Parser;
 use sqlparser::tokenizer::{Token, TokenWithSpan, Word};
 
+use crate::language::Language;
 use crate::slices::Slice;
 use crate::step::{Assignment, Filter, Name, Step, TableRef};
 use crate::text::{Tok, statements, tokenize, within};
@@ -26,14 +24,17 @@ const DEPTH: usize = 1_000;
 ///
 /// # Errors
 /// A stop finding that says what to write instead.
-pub fn single_statement(source: &str) -> Result<Slice, Finding> {
+pub fn single_statement(source: &str, language: Language) -> Result<Slice, Finding> {
     if let Some(at) = source.find('\0') {
         // The engine would stop reading here, and a WHERE behind it would be lost.
         return Err(Finding::new(Code::NotUnderstood, "there is a NUL character in the text")
             .at(Place::in_source(source, at, at + 1))
             .hint("take it out; in a value, write char(0)"));
     }
-    let tokens = tokenize(source, &SQLiteDialect {}).map_err(|error| {
+    if language == Language::Mysql {
+        executable_comment(source)?;
+    }
+    let tokens = tokenize(source, language.dialect()).map_err(|error| {
         Finding::new(Code::NotUnderstood, format!("the text cannot be cut into words: {}", error.message))
             .at(error.place)
             .hint("close the quote or comment")
@@ -68,7 +69,7 @@ pub fn single_statement(source: &str) -> Result<Slice, Finding> {
         Some("update" | "delete") => {}
         _ => return Err(not_a_change(source, verb.or(first.first().copied()))),
     }
-    if let Some(parameter) = first.iter().find(|t| is_parameter(t)) {
+    if let Some(parameter) = first.iter().find(|t| is_parameter(t, language)) {
         let (start, end) = (parameter.slice.start, parameter.slice.end);
         return Err(Finding::new(Code::NotUnderstood, "the statement has a parameter that nobody fills in")
             .at(Place::in_source(source, start, end))
@@ -77,8 +78,31 @@ pub fn single_statement(source: &str) -> Result<Slice, Finding> {
     Ok(whole(&first))
 }
 
-fn is_parameter(token: &Tok) -> bool {
-    matches!(token.token.token, Token::Placeholder(_) | Token::Colon | Token::AtSign)
+/// The engine runs what stands in `/*! … */`, and no reader sees it: a WHERE in there may or may not count.
+fn executable_comment(source: &str) -> Result<(), Finding> {
+    let Some(at) = ["/*!", "/*M!"].iter().filter_map(|mark| source.find(mark)).min() else { return Ok(()) };
+    // Inside a text in quotes it is no comment; what cannot be cut into tokens is refused later.
+    let blind: String = source.replace("/*!", "/**").replace("/*M!", "/***");
+    let in_text = tokenize(&blind, Language::Mysql.dialect())
+        .is_ok_and(|tokens| tokens.iter().any(|t| !t.is_blank() && t.slice.start < at && t.slice.end > at));
+    if in_text {
+        return Ok(());
+    }
+    Err(Finding::new(Code::NotUnderstood, "the engine would execute this comment")
+        .at(Place::in_source(source, at, at + 3))
+        .hint("write what is meant without the comment around it"))
+}
+
+fn is_parameter(token: &Tok, language: Language) -> bool {
+    match (&token.token.token, language) {
+        (Token::Placeholder(_), _) => true,
+        // In PostgreSQL these are operators and array slices.
+        (Token::Colon | Token::AtSign, Language::Sqlite | Language::Mysql) => true,
+        (Token::Word(w), Language::Mysql) => {
+            w.quote_style.is_none() && w.value.starts_with('@') && !w.value.starts_with("@@")
+        }
+        _ => false,
+    }
 }
 
 fn not_a_change(source: &str, verb: Option<&Tok>) -> Finding {
@@ -175,6 +199,7 @@ fn span_place(source: &str, tokens: &[&Tok]) -> Place {
 /// A walk over the significant tokens of one statement.
 struct Walk<'a> {
     source: &'a str,
+    language: Language,
     tokens: Vec<&'a Tok>,
     at: usize,
 }
@@ -214,6 +239,8 @@ impl<'a> Walk<'a> {
         match self.peek().and_then(|t| t.name().map(|n| (t, n.to_owned()))) {
             Some((token, text)) => {
                 self.at += 1;
+                let bare = matches!(&token.token.token, Token::Word(w) if w.quote_style.is_none());
+                let text = if bare { self.language.folded(&text) } else { text };
                 Ok(Name { text, slice: token.slice })
             }
             None => Err(self.refuse("a name was expected here", "name the table or column")),
@@ -242,19 +269,27 @@ impl<'a> Walk<'a> {
 ///
 /// # Errors
 /// A stop finding with its place for whatever is not wholly understood.
-pub fn understand(source: &str) -> Result<Step, Finding> {
-    let statement = single_statement(source)?;
-    let toks = tokenize(source, &SQLiteDialect {})
+pub fn understand(source: &str, language: Language) -> Result<Step, Finding> {
+    let statement = single_statement(source, language)?;
+    let toks = tokenize(source, language.dialect())
         .map_err(|e| Finding::new(Code::NotUnderstood, e.message).at(e.place))?;
     let tokens = within(&toks, statement);
     let token_hash =
         hash::texts(tokens.iter().map(|t| t.normal()).collect::<Vec<_>>().iter().map(String::as_str));
-    let mut walk = Walk { source, tokens, at: 0 };
-    let with = with_clause(&mut walk);
+    let mut walk = Walk { source, language, tokens, at: 0 };
+    let with = with_clause(&mut walk)?;
     let kind = if walk.eat("update") { StepKind::Update } else { StepKind::Delete };
     if kind == StepKind::Delete {
         walk.at += 1;
-        walk.eat("from");
+    }
+    modifiers(&mut walk)?;
+    if kind == StepKind::Delete {
+        if !walk.eat("from") {
+            return Err(walk.refuse(
+                "a DELETE that names its table before FROM joins other tables",
+                "write DELETE FROM the table, and the join as EXISTS (SELECT …) in WHERE",
+            ));
+        }
     } else if walk.peek().is_some_and(|t| t.is_word("or")) {
         return Err(walk.refuse(
             "a conflict clause (UPDATE OR …) skips or deletes rows without a word",
@@ -262,23 +297,78 @@ pub fn understand(source: &str) -> Result<Step, Finding> {
         ));
     }
     let table = table_ref(&mut walk)?;
+    if kind == StepKind::Update && !walk.peek().is_some_and(|t| t.is_word("set")) {
+        refuse_rest(&walk)?;
+    }
     let assignments = if kind == StepKind::Update { assignments(&mut walk)? } else { Vec::new() };
     let filter = if walk.eat("where") {
         let part = walk.until(&["returning", "order", "limit"], false);
-        Some(Filter { slice: whole(&part), parsed: parse_whole(&part) })
+        if let [current, of, ..] = part.as_slice()
+            && current.is_word("current")
+            && of.is_word("of")
+        {
+            walk.at -= part.len();
+            return Err(walk.refuse(
+                "WHERE CURRENT OF means the row of a cursor, and there is none here",
+                "write the key of the row",
+            ));
+        }
+        Some(Filter { slice: whole(&part), parsed: parse_whole(&part, language) })
     } else {
         None
     };
     refuse_rest(&walk)?;
-    Ok(Step { source: source.to_owned(), statement, kind, with, table, assignments, filter, token_hash })
+    Ok(Step {
+        source: source.to_owned(),
+        language,
+        statement,
+        kind,
+        with,
+        table,
+        assignments,
+        filter,
+        token_hash,
+    })
 }
 
-fn with_clause(walk: &mut Walk<'_>) -> Option<Slice> {
+fn with_clause(walk: &mut Walk<'_>) -> Result<Option<Slice>, Finding> {
     if !walk.peek().is_some_and(|t| t.is_word("with")) {
-        return None;
+        return Ok(None);
     }
+    let start = walk.at;
     let part = walk.until(&["update", "delete"], false);
-    Some(whole(&part))
+    let writes = part.windows(2).position(|pair| match pair {
+        [open, verb] => open.is(&Token::LParen) && verb.is_any(&["insert", "update", "delete", "merge"]),
+        _ => false,
+    });
+    if let Some(at) = writes {
+        walk.at = start + at + 1;
+        return Err(walk.refuse(
+            "a WITH clause that writes by itself is not taken: two tables would be written at once",
+            "write its statement as a change of its own",
+        ));
+    }
+    Ok(Some(whole(&part)))
+}
+
+/// Words between the verb and the table.
+fn modifiers(walk: &mut Walk<'_>) -> Result<(), Finding> {
+    if walk.language != Language::Mysql {
+        return Ok(());
+    }
+    while let Some(word) = walk.peek() {
+        if word.is_word("ignore") {
+            return Err(walk.refuse(
+                "IGNORE skips rows and bends values without a word",
+                "leave it out; what does not fit then stops the change and is named",
+            ));
+        }
+        if !word.is_any(&["low_priority", "quick"]) {
+            break;
+        }
+        walk.at += 1;
+    }
+    Ok(())
 }
 
 fn refuse_rest(walk: &Walk<'_>) -> Result<(), Finding> {
@@ -286,41 +376,110 @@ fn refuse_rest(walk: &Walk<'_>) -> Result<(), Finding> {
         None => Ok(()),
         Some(t) if t.is_word("returning") => Err(walk
             .refuse("RETURNING has no use here", "leave it out: the preview and the receipt show the rows")),
-        Some(t) if t.is_word("from") => Err(walk.refuse(
-            "an UPDATE that joins other tables is not taken",
-            "write the joined value as a subquery in SET, and the join as EXISTS (SELECT …) in WHERE",
-        )),
-        Some(t) if t.is_any(&["order", "limit"]) => Err(walk.refuse(
-            "ORDER BY and LIMIT are not taken",
-            "pick the rows by key: WHERE key IN (SELECT key … LIMIT …)",
-        )),
+        Some(t)
+            if t.is(&Token::Comma)
+                || t.is_any(&["from", "using", "join", "inner", "left", "right", "cross", "natural"])
+                || t.is_word("straight_join") =>
+        {
+            Err(walk.refuse(
+                "a statement that joins other tables is not taken",
+                "write the joined value as a subquery in SET, and the join as EXISTS (SELECT …) in WHERE",
+            ))
+        }
+        Some(t) if t.is_any(&["order", "limit"]) => {
+            Err(walk.refuse("ORDER BY and LIMIT are not taken", walk.language.limited()))
+        }
         Some(_) => {
             Err(walk.refuse("this part of the statement is not understood", "write it in a plainer form"))
         }
     }
 }
 
+/// Words that cannot be an alias without AS.
+const NOT_AN_ALIAS: &[&str] = &[
+    "set",
+    "where",
+    "using",
+    "order",
+    "limit",
+    "returning",
+    "from",
+    "join",
+    "inner",
+    "left",
+    "right",
+    "cross",
+    "natural",
+    "straight_join",
+    "partition",
+    "for",
+    "use",
+    "force",
+    "ignore",
+];
+
 fn table_ref(walk: &mut Walk<'_>) -> Result<TableRef, Finding> {
+    let only = walk.language == Language::Postgres
+        && walk.peek().is_some_and(|t| t.is_word("only"))
+        && walk.tokens.get(walk.at + 1).is_some_and(|t| t.name().is_some());
+    let start = walk.peek().map(|t| t.slice);
+    walk.at += usize::from(only);
     let first = walk.name()?;
     let (schema, table) =
         if walk.eat_token(&Token::Period) { (Some(first), walk.name()?) } else { (None, first) };
-    let mut slice = schema.as_ref().unwrap_or(&table).slice.to(table.slice);
+    if walk.peek().is_some_and(|t| t.is(&Token::Period)) {
+        return Err(walk.refuse("a name has two parts at most here", "leave the database's name out"));
+    }
+    let mut slice = start.unwrap_or(table.slice).to(table.slice);
+    if walk.language == Language::Postgres
+        && let Some(star) = walk.peek().filter(|t| t.is(&Token::Mul))
+    {
+        slice = slice.to(star.slice);
+        walk.at += 1;
+    }
+    if walk.language == Language::Mysql && walk.eat("partition") {
+        while let Some(token) = walk.next() {
+            slice = slice.to(token.slice);
+            if token.is(&Token::RParen) {
+                break;
+            }
+        }
+    }
     let mut alias = None;
-    if walk.eat("as") {
+    let bare = walk.language != Language::Sqlite
+        && walk.peek().is_some_and(|t| t.name().is_some() && !t.is_any(NOT_AN_ALIAS));
+    if walk.eat("as") || bare {
         let name = walk.name()?;
         slice = slice.to(name.slice);
         alias = Some(name);
     }
-    if walk.eat("indexed") {
-        walk.eat("by");
-        slice = slice.to(walk.name()?.slice);
-    } else if walk.peek().is_some_and(|t| t.is_word("not")) {
-        walk.at += 1;
-        if let Some(token) = walk.next() {
-            slice = slice.to(token.slice);
+    if walk.language == Language::Sqlite {
+        if walk.eat("indexed") {
+            walk.eat("by");
+            slice = slice.to(walk.name()?.slice);
+        } else if walk.peek().is_some_and(|t| t.is_word("not")) {
+            walk.at += 1;
+            if let Some(token) = walk.next() {
+                slice = slice.to(token.slice);
+            }
         }
     }
-    Ok(TableRef { schema, table, alias, slice })
+    Ok(TableRef { schema, table, alias, only, slice })
+}
+
+/// A column on the left of an assignment.
+fn assigned(walk: &mut Walk<'_>) -> Result<Name, Finding> {
+    let mut name = walk.name()?;
+    while walk.language == Language::Mysql && walk.eat_token(&Token::Period) {
+        name = walk.name()?;
+    }
+    if walk.peek().is_some_and(|t| t.is(&Token::LBracket) || t.is(&Token::Period)) {
+        return Err(walk.refuse(
+            "an assignment to a part of a value is not taken",
+            "assign the whole value: for an array col = col[1:2] || …, for a row type col = ROW(…)",
+        ));
+    }
+    Ok(name)
 }
 
 fn assignments(walk: &mut Walk<'_>) -> Result<Vec<Assignment>, Finding> {
@@ -330,9 +489,9 @@ fn assignments(walk: &mut Walk<'_>) -> Result<Vec<Assignment>, Finding> {
     let mut all = Vec::new();
     loop {
         let columns = if walk.eat_token(&Token::LParen) {
-            let mut columns = vec![walk.name()?];
+            let mut columns = vec![assigned(walk)?];
             while walk.eat_token(&Token::Comma) {
-                columns.push(walk.name()?);
+                columns.push(assigned(walk)?);
             }
             if !walk.eat_token(&Token::RParen) {
                 return Err(
@@ -341,9 +500,11 @@ fn assignments(walk: &mut Walk<'_>) -> Result<Vec<Assignment>, Finding> {
             }
             columns
         } else {
-            vec![walk.name()?]
+            vec![assigned(walk)?]
         };
-        if !walk.eat_token(&Token::Eq) {
+        let signs = walk.eat_token(&Token::Eq)
+            || (walk.language == Language::Mysql && walk.eat_token(&Token::Assignment));
+        if !signs {
             return Err(walk.refuse("an equals sign was expected here", "write column = value"));
         }
         let value = walk.until(&["from", "where", "returning", "order", "limit"], true);
@@ -361,6 +522,7 @@ fn assignments(walk: &mut Walk<'_>) -> Result<Vec<Assignment>, Finding> {
 
 /// The elements of `(a, b, …)`, when the value is such a row of the right width and no subquery.
 fn split_row(value: &[&Tok], width: usize) -> Option<Vec<Slice>> {
+    let value = if value.first()?.is_word("row") { value.get(1..)? } else { value };
     let (first, last) = (value.first()?, value.last()?);
     let inner = value.get(1..value.len().checked_sub(1)?)?;
     if !first.is(&Token::LParen)
@@ -381,10 +543,13 @@ fn split_row(value: &[&Tok], width: usize) -> Option<Vec<Slice>> {
 }
 
 /// Parses a run of tokens as one expression; `None` unless the parser takes all of it.
-fn parse_whole(tokens: &[&Tok]) -> Option<Expr> {
-    let patched = patch(tokens);
+fn parse_whole(tokens: &[&Tok], language: Language) -> Option<Expr> {
+    let patched = match language {
+        Language::Sqlite => patch(tokens),
+        Language::Postgres | Language::Mysql => tokens.iter().map(|t| t.token.clone()).collect(),
+    };
     let mut parser =
-        Parser::new(&SQLiteDialect {}).with_recursion_limit(DEPTH).with_tokens_with_locations(patched);
+        Parser::new(language.dialect()).with_recursion_limit(DEPTH).with_tokens_with_locations(patched);
     let expr = parser.parse_expr().ok()?;
     (parser.peek_token_ref().token == Token::EOF).then_some(expr)
 }
@@ -431,7 +596,7 @@ fn word(text: &str, keyword: Keyword) -> Token {
 
 /// The outermost subqueries inside a slice of the step, parentheses included.
 pub fn subqueries(step: &Step, slice: Slice) -> Vec<Slice> {
-    let Ok(all) = tokenize(&step.source, &SQLiteDialect {}) else { return Vec::new() };
+    let Ok(all) = tokenize(&step.source, step.language.dialect()) else { return Vec::new() };
     let tokens = within(&all, slice);
     let mut found = Vec::new();
     let mut open: Vec<(usize, bool)> = Vec::new();
@@ -451,12 +616,14 @@ pub fn subqueries(step: &Step, slice: Slice) -> Vec<Slice> {
 
 /// Whether a slice is one literal value, with a sign in front or not.
 pub fn is_literal(step: &Step, slice: Slice) -> bool {
-    let Ok(all) = tokenize(&step.source, &SQLiteDialect {}) else { return false };
+    let Ok(all) = tokenize(&step.source, step.language.dialect()) else { return false };
     let tokens = within(&all, slice);
     let number = |t: &Tok| matches!(t.token.token, Token::Number(..));
     match tokens.as_slice() {
         [one] => {
-            let text = matches!(one.token.token, Token::SingleQuotedString(_) | Token::HexStringLiteral(_));
+            let text = matches!(one.token.token, Token::SingleQuotedString(_) | Token::HexStringLiteral(_))
+                || (step.language == Language::Mysql
+                    && matches!(one.token.token, Token::DoubleQuotedString(_)));
             text || number(one) || one.is_any(&["null", "true", "false"])
         }
         [sign, one] => (sign.is(&Token::Minus) || sign.is(&Token::Plus)) && number(one),
@@ -466,8 +633,23 @@ pub fn is_literal(step: &Step, slice: Slice) -> bool {
 
 /// The unquoted words and quoted names of a slice, in lower case.
 pub fn names_in(step: &Step, slice: Slice) -> Vec<String> {
-    let Ok(all) = tokenize(&step.source, &SQLiteDialect {}) else { return Vec::new() };
+    let Ok(all) = tokenize(&step.source, step.language.dialect()) else { return Vec::new() };
     within(&all, slice).iter().filter_map(|t| t.name().map(str::to_ascii_lowercase)).collect()
+}
+
+/// The names in a slice that are called as functions, as the catalogue has them.
+pub fn calls(step: &Step, slice: Slice) -> Vec<String> {
+    let Ok(all) = tokenize(&step.source, step.language.dialect()) else { return Vec::new() };
+    let tokens = within(&all, slice);
+    let called = tokens.windows(2).filter_map(|pair| match pair {
+        [name, open] if open.is(&Token::LParen) => match &name.token.token {
+            Token::Word(word) if word.quote_style.is_none() => Some(step.language.folded(&word.value)),
+            Token::Word(word) => Some(word.value.clone()),
+            _ => None,
+        },
+        _ => None,
+    });
+    called.collect()
 }
 
 #[cfg(test)]

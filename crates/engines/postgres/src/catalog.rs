@@ -1,0 +1,384 @@
+//! The catalogue: a table's columns, types, keys, triggers, foreign keys and definition.
+
+use marktwice_core::hash;
+use marktwice_core::mark::StepKind;
+use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_port::EngineError;
+use marktwice_server::foresee::{Extra, Trigger};
+use marktwice_server::reach::ForeignKey;
+use marktwice_sql::Language;
+use marktwice_sql::pins::UniqueKey;
+use marktwice_sql::routine::{self, Routine};
+
+use crate::client::{Pg, TextRow};
+use crate::copy::{Form, quoted};
+
+/// A column's type.
+#[derive(Debug, Clone)]
+pub(crate) struct Type {
+    /// As declared, ready to stand in a definition.
+    pub(crate) declared: String,
+    /// What a domain stands on; the same as declared for other types.
+    pub(crate) base: String,
+    pub(crate) form: Form,
+    /// Its collation, quoted, where the type has one.
+    pub(crate) collation: Option<String>,
+    /// The expression of its default.
+    pub(crate) default: Option<String>,
+    /// Whether only the server gives its values (GENERATED ALWAYS AS IDENTITY).
+    pub(crate) identity_always: bool,
+}
+
+/// What a relation is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Sort {
+    Table,
+    Partitioned,
+    View,
+    Foreign,
+    Other,
+}
+
+/// A relation that a name stands for.
+#[derive(Debug, Clone)]
+pub(crate) struct Found {
+    pub(crate) oid: String,
+    pub(crate) sort: Sort,
+    pub(crate) schema: String,
+    pub(crate) table: String,
+    /// Row security keeps rows from this role.
+    pub(crate) hides_rows: bool,
+    pub(crate) has_rules: bool,
+    /// Other tables inherit from it.
+    pub(crate) has_children: bool,
+}
+
+/// A table with everything that a plan needs to know.
+#[derive(Debug, Clone)]
+pub(crate) struct Table {
+    pub(crate) target: Target,
+    pub(crate) oid: String,
+    /// As it stands after FROM: quoted, with its schema, children left out.
+    pub(crate) from: String,
+    /// Quoted, with its schema.
+    pub(crate) name: String,
+    /// As foreign keys name it.
+    pub(crate) shown: String,
+    pub(crate) types: Vec<Type>,
+    pub(crate) extras: Vec<Extra>,
+    pub(crate) keys: Vec<UniqueKey>,
+}
+
+impl Table {
+    /// Forms of all columns in order.
+    pub(crate) fn forms(&self) -> Vec<Form> {
+        self.types.iter().map(|t| t.form).collect()
+    }
+}
+
+/// A name in double quotes.
+pub(crate) fn ident(name: &str) -> String {
+    Language::Postgres.quoted(name)
+}
+
+fn cell(row: &TextRow, at: usize) -> &str {
+    row.get(at).and_then(Option::as_deref).unwrap_or("")
+}
+
+fn yes(row: &TextRow, at: usize) -> bool {
+    cell(row, at) == "t"
+}
+
+/// Looks a name up, by the search path where no schema is named.
+pub(crate) fn find(pg: &mut Pg, schema: Option<&str>, table: &str) -> Result<Option<Found>, EngineError> {
+    let name = match schema {
+        Some(schema) => format!("{}.{}", ident(schema), ident(table)),
+        None => ident(table),
+    };
+    let rows = pg.rows(&format!(
+        "SELECT c.oid, c.relkind, n.nspname, c.relname, c.relrowsecurity AND row_security_active(c.oid), \
+         EXISTS (SELECT 1 FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.rulename <> '_RETURN'), \
+         EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhparent = c.oid) \
+         FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = to_regclass({})",
+        quoted(&name)
+    ))?;
+    Ok(rows.first().map(|row| {
+        let system = ["pg_catalog", "information_schema"].contains(&cell(row, 2));
+        let sort = match cell(row, 1) {
+            _ if system => Sort::Other,
+            "r" => Sort::Table,
+            "p" => Sort::Partitioned,
+            "v" | "m" => Sort::View,
+            "f" => Sort::Foreign,
+            _ => Sort::Other,
+        };
+        Found {
+            oid: cell(row, 0).to_owned(),
+            sort,
+            schema: cell(row, 2).to_owned(),
+            table: cell(row, 3).to_owned(),
+            hides_rows: yes(row, 4),
+            has_rules: yes(row, 5),
+            has_children: yes(row, 6) && sort == Sort::Table,
+        }
+    }))
+}
+
+/// Describes a table.
+pub(crate) fn describe(pg: &mut Pg, schema: &str, name: &str) -> Result<Table, EngineError> {
+    let found = find(pg, Some(schema).filter(|s| !s.is_empty()), name)?
+        .filter(|f| matches!(f.sort, Sort::Table | Sort::Partitioned))
+        .ok_or_else(|| EngineError::NotFound(format!("there is no table {name}")))?;
+    describe_found(pg, &found)
+}
+
+/// Describes a relation that was found.
+pub(crate) fn describe_found(pg: &mut Pg, found: &Found) -> Result<Table, EngineError> {
+    let oid = &found.oid;
+    let raw = pg.rows(&format!(
+        "SELECT a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), base.oid, \
+         format_type(base.oid, base.typmod), a.attnotnull, a.attgenerated, a.attidentity, \
+         pg_get_expr(d.adbin, d.adrelid), \
+         (SELECT quote_ident(n.nspname) || '.' || quote_ident(c.collname) FROM pg_collation c \
+          JOIN pg_namespace n ON n.oid = c.collnamespace WHERE c.oid = a.attcollation) \
+         FROM pg_attribute a LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum \
+         CROSS JOIN LATERAL (WITH RECURSIVE b AS (\
+          SELECT t.oid, a.atttypmod AS typmod, t.typtype, t.typbasetype, t.typtypmod, 0 AS depth \
+          FROM pg_type t WHERE t.oid = a.atttypid \
+          UNION ALL SELECT t.oid, b.typtypmod, t.typtype, t.typbasetype, t.typtypmod, depth + 1 \
+          FROM b JOIN pg_type t ON t.oid = b.typbasetype WHERE b.typtype = 'd') \
+          SELECT b.oid, b.typmod FROM b ORDER BY depth DESC LIMIT 1) base \
+         WHERE a.attrelid = {oid} AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum"
+    ))?;
+    let numbers: Vec<&str> = raw.iter().map(|row| cell(row, 0)).collect();
+    let mut columns = Vec::new();
+    let mut types = Vec::new();
+    let mut extras = Vec::new();
+    for row in &raw {
+        let generated = !cell(row, 6).is_empty();
+        let expression = row.get(8).cloned().flatten();
+        columns.push(Column {
+            name: cell(row, 1).to_owned(),
+            declared: cell(row, 2).to_owned(),
+            generated,
+            not_null: yes(row, 5),
+        });
+        extras.push(Extra { generated: expression.clone().filter(|_| generated), moves: None });
+        types.push(Type {
+            declared: cell(row, 2).to_owned(),
+            base: cell(row, 4).to_owned(),
+            form: Form::of(cell(row, 3)),
+            collation: row.get(9).cloned().flatten(),
+            default: expression.filter(|_| !generated),
+            identity_always: cell(row, 7) == "a",
+        });
+    }
+    let keys = keys(pg, oid, &numbers)?;
+    let not_null = |at: &usize| columns.get(*at).is_some_and(|c| c.not_null);
+    let chosen = keys
+        .iter()
+        .find(|k| k.primary)
+        .or_else(|| keys.iter().find(|k| k.columns.iter().all(not_null)))
+        .cloned();
+    let key = match chosen {
+        Some(unique) => Key {
+            kind: if unique.primary { KeyKind::Primary } else { KeyKind::Unique },
+            names: unique.columns.iter().filter_map(|&at| columns.get(at)).map(|c| c.name.clone()).collect(),
+            columns: unique.columns,
+        },
+        None => Key { kind: KeyKind::WholeRow, names: Vec::new(), columns: Vec::new() },
+    };
+    let definition = definition(pg, oid, &raw)?;
+    let naming = naming(&columns, &key);
+    let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
+    let from = if found.sort == Sort::Table { format!("ONLY {name}") } else { name.clone() };
+    let shown = pg.one(&format!("SELECT {oid}::regclass::text"))?.unwrap_or_default();
+    Ok(Table {
+        target: Target {
+            table: found.table.clone(),
+            schema: found.schema.clone(),
+            columns,
+            key,
+            definition,
+            naming,
+        },
+        oid: oid.clone(),
+        from,
+        name,
+        shown,
+        types,
+        extras,
+        keys,
+    })
+}
+
+/// The column that names a row to a person.
+fn naming(columns: &[Column], key: &Key) -> Option<usize> {
+    ["name", "title", "label", "full_name", "description"].iter().find_map(|wanted| {
+        columns
+            .iter()
+            .position(|c| c.name.eq_ignore_ascii_case(wanted))
+            .filter(|at| !key.columns.contains(at))
+    })
+}
+
+/// Unique keys over plain columns of the whole table that are checked at once: the primary one first.
+fn keys(pg: &mut Pg, oid: &str, numbers: &[&str]) -> Result<Vec<UniqueKey>, EngineError> {
+    let rows = pg.rows(&format!(
+        "SELECT indisprimary, (SELECT string_agg(k.n::text, ' ' ORDER BY k.o) FROM unnest(indkey) \
+         WITH ORDINALITY AS k(n, o) WHERE k.o <= indnkeyatts) FROM pg_index WHERE indrelid = {oid} AND indisunique \
+         AND indisvalid AND indimmediate AND indpred IS NULL AND indexprs IS NULL \
+         ORDER BY NOT indisprimary, indnkeyatts, indexrelid"
+    ))?;
+    let position = |number: &str| numbers.iter().position(|n| *n == number);
+    Ok(rows
+        .iter()
+        .filter_map(|row| {
+            let columns = cell(row, 1).split(' ').map(position).collect::<Option<Vec<usize>>>()?;
+            Some(UniqueKey { primary: yes(row, 0), columns })
+        })
+        .collect())
+}
+
+/// Everything that bears on what a statement means here, hashed.
+fn definition(pg: &mut Pg, oid: &str, columns: &[TextRow]) -> Result<String, EngineError> {
+    let mut texts: Vec<String> = columns
+        .iter()
+        .map(|row| (1..row.len()).map(|at| cell(row, at)).collect::<Vec<_>>().join("\u{1f}"))
+        .collect();
+    let rest = pg.rows(&format!(
+        "SELECT pg_get_constraintdef(oid) AS text FROM pg_constraint WHERE conrelid = {oid} \
+         UNION ALL SELECT pg_get_indexdef(indexrelid) FROM pg_index WHERE indrelid = {oid} \
+         UNION ALL SELECT pg_get_triggerdef(t.oid) || t.tgenabled || p.prosrc FROM pg_trigger t \
+         JOIN pg_proc p ON p.oid = t.tgfoid WHERE t.tgrelid = {oid} AND NOT t.tgisinternal \
+         UNION ALL SELECT pg_get_ruledef(oid) FROM pg_rewrite WHERE ev_class = {oid} \
+         UNION ALL SELECT pg_get_partkeydef({oid}) ORDER BY text"
+    ))?;
+    texts.extend(rest.iter().map(|row| cell(row, 0).to_owned()));
+    Ok(hash::texts(texts.iter().map(String::as_str)))
+}
+
+/// The triggers that a statement of this kind fires; `assigned` are the columns in its SET.
+pub(crate) fn triggers(
+    pg: &mut Pg,
+    table: &Table,
+    kind: StepKind,
+    assigned: &[usize],
+) -> Result<Vec<Trigger>, EngineError> {
+    let oid = &table.oid;
+    let rows = pg.rows(&format!(
+        "SELECT DISTINCT t.tgname, t.tgtype, l.lanname, p.prosrc, \
+         (SELECT string_agg(a.attname, E'\\x1f') FROM unnest(t.tgattr) AS k(n) \
+          JOIN pg_attribute a ON a.attrelid = t.tgrelid AND a.attnum = k.n) \
+         FROM pg_trigger t JOIN pg_proc p ON p.oid = t.tgfoid JOIN pg_language l ON l.oid = p.prolang \
+         WHERE NOT t.tgisinternal AND t.tgenabled IN ('O', 'A') \
+         AND (t.tgrelid = {oid} OR t.tgrelid IN (SELECT relid FROM pg_partition_tree({oid}))) ORDER BY 1"
+    ))?;
+    // Bits of tgtype, as in src/include/catalog/pg_trigger.h.
+    const ROW: u32 = 1;
+    const BEFORE: u32 = 2;
+    let event = match kind {
+        StepKind::Insert => 4,
+        StepKind::Delete => 8,
+        StepKind::Update => 16,
+    };
+    let mut all = Vec::new();
+    for row in &rows {
+        let bits: u32 = cell(row, 1).parse().unwrap_or(u32::MAX);
+        let only: Vec<usize> =
+            cell(row, 4).split('\u{1f}').filter_map(|c| table.target.position(c)).collect();
+        let fires = bits & event != 0 && (only.is_empty() || only.iter().any(|c| assigned.contains(c)));
+        if !fires {
+            continue;
+        }
+        let routine = match cell(row, 2) {
+            "plpgsql" | "sql" => routine::read(cell(row, 3), Language::Postgres),
+            _ => Routine::unknown(),
+        };
+        all.push(Trigger {
+            name: cell(row, 0).to_owned(),
+            before: bits & ROW != 0 && bits & BEFORE != 0,
+            routine,
+        });
+    }
+    Ok(all)
+}
+
+/// All foreign keys of the database; those of partitions are their parents'.
+pub(crate) fn foreign_keys(pg: &mut Pg) -> Result<Vec<ForeignKey>, EngineError> {
+    let columns = |of: &str, key: &str| {
+        format!(
+            "(SELECT string_agg(a.attname, E'\\x1f' ORDER BY k.o) FROM unnest({key}) WITH ORDINALITY AS k(n, o) \
+             JOIN pg_attribute a ON a.attrelid = {of} AND a.attnum = k.n)"
+        )
+    };
+    let rows = pg.rows(&format!(
+        "SELECT conrelid::regclass::text, {}, confrelid::regclass::text, {}, confupdtype, confdeltype \
+         FROM pg_constraint WHERE contype = 'f' AND conparentid = 0 ORDER BY 1, conname",
+        columns("conrelid", "conkey"),
+        columns("confrelid", "confkey"),
+    ))?;
+    let names = |text: &str| text.split('\u{1f}').map(str::to_owned).collect::<Vec<_>>();
+    let action = |letter: &str| match letter {
+        "c" => "CASCADE",
+        "n" => "SET NULL",
+        "d" => "SET DEFAULT",
+        "r" => "RESTRICT",
+        _ => "NO ACTION",
+    };
+    Ok(rows
+        .iter()
+        .map(|row| ForeignKey {
+            child: cell(row, 0).to_owned(),
+            child_sql: cell(row, 0).to_owned(),
+            child_columns: names(cell(row, 1)),
+            parent: cell(row, 2).to_owned(),
+            parent_columns: names(cell(row, 3)),
+            on_update: action(cell(row, 4)).to_owned(),
+            on_delete: action(cell(row, 5)).to_owned(),
+        })
+        .collect())
+}
+
+/// Whether a function that is called by one of these names may give another value in the run than before it: one
+/// that a user made and that is not declared IMMUTABLE. Gives its name.
+pub(crate) fn unsteady_function(pg: &mut Pg, names: &[String]) -> Result<Option<String>, EngineError> {
+    if names.is_empty() {
+        return Ok(None);
+    }
+    let list: Vec<String> = names.iter().map(|n| quoted(n)).collect();
+    pg.one(&format!(
+        "SELECT p.proname FROM pg_proc p WHERE p.proname IN ({}) AND (p.provolatile = 'v' OR \
+         (p.provolatile = 's' AND p.pronamespace <> 'pg_catalog'::regnamespace)) ORDER BY 1 LIMIT 1",
+        list.join(", ")
+    ))
+}
+
+/// Names of all tables and views that can be meant without a schema, and of their columns where asked.
+pub(crate) fn known_tables(pg: &mut Pg) -> Vec<String> {
+    let rows = pg.rows(
+        "SELECT relname FROM pg_class WHERE relkind IN ('r', 'p', 'v', 'm', 'f') AND pg_table_is_visible(oid) \
+         AND relnamespace NOT IN ('pg_catalog'::regnamespace, 'information_schema'::regnamespace) ORDER BY 1",
+    );
+    rows.unwrap_or_default().iter().map(|row| cell(row, 0).to_owned()).collect()
+}
+
+/// Names of the columns of the tables that are named so.
+pub(crate) fn known_columns(pg: &mut Pg, tables: Option<&[String]>) -> Vec<String> {
+    let filter = match tables {
+        Some(tables) => {
+            let list: Vec<String> = tables.iter().map(|t| quoted(t)).collect();
+            if list.is_empty() {
+                return Vec::new();
+            }
+            format!("c.relname IN ({})", list.join(", "))
+        }
+        None => "pg_table_is_visible(c.oid)".to_owned(),
+    };
+    let rows = pg.rows(&format!(
+        "SELECT a.attname FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid WHERE {filter} AND a.attnum > 0 \
+         AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND c.relnamespace NOT IN \
+         ('pg_catalog'::regnamespace, 'information_schema'::regnamespace) ORDER BY c.relname, a.attnum LIMIT 2000"
+    ));
+    rows.unwrap_or_default().iter().map(|row| cell(row, 0).to_owned()).collect()
+}

@@ -1,0 +1,143 @@
+//! The connection: queries about the catalogue in text, rows by COPY, settings that are pinned while values are read
+//! or written, and asking the server to stop.
+
+use marktwice_core::Value;
+use marktwice_port::{EngineError, Stopper};
+use marktwice_server::watch::watched;
+use postgres::{Client, NoTls, SimpleQueryMessage};
+use tokio_postgres_rustls::MakeRustlsConnect;
+
+use crate::copy::{self, Form};
+use crate::error::engine;
+
+/// Settings under which values are read and written, so that their text is exact and the same everywhere.
+const PINNED: &[(&str, &str)] = &[
+    ("DateStyle", "'ISO, YMD'"),
+    ("IntervalStyle", "'postgres'"),
+    ("TimeZone", "'UTC'"),
+    ("extra_float_digits", "3"),
+    ("bytea_output", "'hex'"),
+    ("lc_monetary", "'C'"),
+    ("xmloption", "'content'"),
+];
+
+/// How the connection is encrypted, kept for requests to stop.
+#[derive(Clone)]
+pub(crate) enum Wire {
+    Plain,
+    Encrypted(MakeRustlsConnect),
+}
+
+/// A row of texts.
+pub(crate) type TextRow = Vec<Option<String>>;
+
+/// An open connection.
+pub(crate) struct Pg {
+    pub(crate) client: Client,
+    pub(crate) wire: Wire,
+    /// Asked while a statement is at work.
+    pub(crate) stop: Option<Stopper>,
+    /// The limit on one statement, for telling it apart from a request to stop.
+    pub(crate) limit: Option<std::time::Duration>,
+}
+
+impl Pg {
+    /// Runs statements of our own, none of the user's text.
+    pub(crate) fn run(&mut self, sql: &str) -> Result<(), EngineError> {
+        self.client.batch_execute(sql).map_err(engine)
+    }
+
+    /// Rows of a query of our own, as texts; for few rows.
+    pub(crate) fn rows(&mut self, sql: &str) -> Result<Vec<TextRow>, EngineError> {
+        let mut all = Vec::new();
+        for message in self.client.simple_query(sql).map_err(engine)? {
+            if let SimpleQueryMessage::Row(row) = message {
+                let cell = |at| row.try_get(at).map(|t| t.map(str::to_owned)).map_err(engine);
+                all.push((0..row.len()).map(cell).collect::<Result<TextRow, _>>()?);
+            }
+        }
+        Ok(all)
+    }
+
+    /// The first value of a query of our own.
+    pub(crate) fn one(&mut self, sql: &str) -> Result<Option<String>, EngineError> {
+        Ok(self.rows(sql)?.into_iter().next().and_then(|row| row.into_iter().next()).flatten())
+    }
+
+    /// One number.
+    pub(crate) fn count(&mut self, sql: &str) -> Result<u64, EngineError> {
+        let text = self.watched(|pg| pg.one(sql))?;
+        text.and_then(|t| t.parse().ok())
+            .ok_or_else(|| EngineError::Other("the server gave no count".to_owned()))
+    }
+
+    /// Executes one statement that may hold the user's text: an interface that takes one statement only.
+    pub(crate) fn execute_one(&mut self, sql: &str) -> Result<u64, EngineError> {
+        self.watched(|pg| pg.client.execute(sql, &[]).map_err(engine))
+    }
+
+    /// Streams a query's rows. It may hold the user's text: COPY is prepared, which takes one statement only.
+    pub(crate) fn stream(
+        &mut self,
+        query: &str,
+        forms: &[Form],
+        give: &mut dyn FnMut(&[Value]) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        // The line break ends a comment that the user's text may end in.
+        let sql = format!("COPY (\n{query}\n) TO STDOUT");
+        self.watched(|pg| {
+            let mut reader = pg.client.copy_out(&sql).map_err(engine)?;
+            copy::read(&mut reader, forms, give)
+        })
+    }
+
+    /// Does something while it is looked whether somebody asked to stop.
+    pub(crate) fn watched<T>(
+        &mut self,
+        work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        let Some(stop) = self.stop.clone() else { return work(self) };
+        let (token, wire) = (self.client.cancel_token(), self.wire.clone());
+        let cancel = move || {
+            // Should the request not get through, the statement goes on, and the next look ends the run.
+            let _ = match &wire {
+                Wire::Plain => token.cancel_query(NoTls),
+                Wire::Encrypted(tls) => token.cancel_query(tls.clone()),
+            };
+        };
+        let done = watched(&stop, &cancel, || work(self));
+        match (done, self.limit) {
+            (Err(EngineError::Interrupted), Some(limit)) if !stop() => Err(EngineError::Other(format!(
+                "a statement took longer than {} s, the limit that was set",
+                limit.as_secs_f64()
+            ))),
+            (done, _) => done,
+        }
+    }
+
+    /// Pins the settings for the rest of the transaction, or until [`Pg::unpin`].
+    pub(crate) fn pin(&mut self) -> Result<(), EngineError> {
+        let all: Vec<String> =
+            PINNED.iter().map(|(name, value)| format!("SET LOCAL {name} TO {value}")).collect();
+        self.run(&all.join("; "))
+    }
+
+    /// Gives the user's own settings back.
+    pub(crate) fn unpin(&mut self) -> Result<(), EngineError> {
+        let all: Vec<String> =
+            PINNED.iter().map(|(name, _)| format!("SET LOCAL {name} TO DEFAULT")).collect();
+        self.run(&all.join("; "))
+    }
+
+    /// Does something inside a transaction of its own that only reads, under pinned settings.
+    pub(crate) fn reading<T>(
+        &mut self,
+        work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        self.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")?;
+        let done = self.pin().and_then(|()| work(self));
+        let ended = self.run(if done.is_ok() { "COMMIT" } else { "ROLLBACK" });
+        let done = done?;
+        ended.map(|()| done)
+    }
+}

@@ -1,0 +1,292 @@
+//! The temporary table of held rows: its definition, the statement that fills it, and how it is read.
+//!
+//! Before-values stand in columns of the base types. After-values stand in columns of the target's own types and
+//! collations, under its own column names, so that the server's assignment makes of them what it would store, and
+//! computes generated columns from them.
+
+use marktwice_core::Value;
+use marktwice_core::mark::{HeldRow, Label, StepKind};
+use marktwice_core::table::KeyKind;
+use marktwice_port::engine::{PairSink, RowSink};
+use marktwice_port::{EngineError, Plan};
+use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, before, wanted};
+
+use crate::catalog::{Table, ident};
+use crate::client::Pg;
+use crate::copy::Form;
+use crate::plan::Detail;
+
+/// Its columns for where a row without a key stands: the partition and the place in it.
+pub(crate) const PART: &str = "marktwice_part";
+/// See [`PART`].
+pub(crate) const PLACE: &str = "marktwice_place";
+
+/// From how many held rows on the planner is told about them.
+const MANY: u64 = 1_000;
+
+/// Held rows and how they are read and paired.
+#[derive(Debug, Clone)]
+pub(crate) struct Held {
+    pub(crate) layout: Layout,
+    pub(crate) table: Table,
+    forms: Vec<Form>,
+    /// Whether rows are put back (they then come with what is wanted in all columns).
+    restoring: bool,
+}
+
+impl Held {
+    pub(crate) fn new(layout: Layout, table: &Table, restoring: bool) -> Held {
+        let mut forms = vec![Form::Int];
+        forms.extend(table.forms());
+        forms.extend(layout.after.iter().map(|(at, _)| table.types.get(*at).map_or(Form::Text, |t| t.form)));
+        if layout.flags {
+            forms.extend([Form::Bool, Form::Bool]);
+        }
+        Held { layout, table: table.clone(), forms, restoring }
+    }
+}
+
+/// Columns of the held table, what fills them, and which after-values it has.
+struct Recipe {
+    columns: Vec<String>,
+    insert: Vec<String>,
+    select: Vec<String>,
+    after: Vec<(usize, String)>,
+}
+
+fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
+    let (step, table) = (&detail.step, &detail.table);
+    let visible = ident(&step.table.visible().text);
+    let mut recipe = Recipe {
+        columns: vec![format!("{ORDINAL} bigint GENERATED ALWAYS AS IDENTITY")],
+        insert: Vec::new(),
+        select: Vec::new(),
+        after: Vec::new(),
+    };
+    let mut put = |column: String, name: String, select: String| {
+        recipe.columns.push(column);
+        recipe.insert.push(name);
+        recipe.select.push(select);
+    };
+    if table.target.key.kind == KeyKind::WholeRow {
+        put(format!("{PART} oid"), PART.to_owned(), format!("{visible}.tableoid"));
+        put(format!("{PLACE} tid"), PLACE.to_owned(), format!("{visible}.ctid"));
+    }
+    for (at, (column, of)) in table.target.columns.iter().zip(&table.types).enumerate() {
+        put(format!("{} {}", before(at), of.base), before(at), format!("{visible}.{}", ident(&column.name)));
+    }
+    if step.kind == StepKind::Update {
+        let derives = plan.foreseen.iter().any(|f| f.derived && f.label != Label::Unknown);
+        for (at, (column, of)) in table.target.columns.iter().zip(&table.types).enumerate() {
+            let name = ident(&column.name);
+            let collation = of.collation.as_ref().map_or(String::new(), |c| format!(" COLLATE {c}"));
+            let typed = format!("{name} {}{collation}", of.declared);
+            let known = plan.foreseen.iter().any(|f| f.column == at && f.label != Label::Unknown);
+            let generated = table.extras.get(at).and_then(|e| e.generated.as_deref());
+            match (generated, known, detail.values.iter().find(|(c, _)| *c == at)) {
+                (Some(expression), true, _) => {
+                    recipe.columns.push(format!("{typed} GENERATED ALWAYS AS ({expression}) STORED"));
+                    recipe.after.push((at, name));
+                }
+                (None, true, Some((_, expression))) => {
+                    recipe.columns.push(typed);
+                    recipe.insert.push(name.clone());
+                    // The line break ends a comment that the user's text may end in.
+                    recipe.select.push(format!("({expression}\n)"));
+                    recipe.after.push((at, name));
+                }
+                // What generated columns are computed from must be there under its own name.
+                (None, ..) if derives && !column.generated => {
+                    recipe.columns.push(typed);
+                    recipe.insert.push(name.clone());
+                    recipe.select.push(format!("{visible}.{name}"));
+                }
+                _ => {}
+            }
+        }
+    }
+    recipe
+}
+
+fn row_query(detail: &Detail, select: &[String], lock: bool) -> String {
+    let step = &detail.step;
+    let filter =
+        step.filter.as_ref().map_or(String::new(), |f| format!("\nWHERE (\n{}\n)", step.text(f.slice)));
+    let lock =
+        if lock { format!("\nFOR UPDATE OF {}", ident(&step.table.visible().text)) } else { String::new() };
+    format!(
+        "{}\nSELECT {}\nFROM {}{filter}{lock}",
+        step.with.map_or("", |w| step.text(w)),
+        select.join(",\n "),
+        step.text(step.table.slice),
+    )
+}
+
+/// Makes the held table of a plan; in a transaction that only reads this is not allowed any more.
+pub(crate) fn create(
+    pg: &mut Pg,
+    plan: &Plan,
+    detail: &Detail,
+    in_transaction: bool,
+) -> Result<(), EngineError> {
+    let columns = recipe(plan, detail).columns.join(", ");
+    define(pg, &columns, in_transaction)
+}
+
+/// Makes a held table of these columns.
+pub(crate) fn define(pg: &mut Pg, columns: &str, in_transaction: bool) -> Result<(), EngineError> {
+    let end = if in_transaction { " ON COMMIT DROP" } else { "" };
+    pg.run(&format!("DROP TABLE IF EXISTS pg_temp.{HELD}; CREATE TEMPORARY TABLE {HELD} ({columns}){end}"))
+}
+
+/// Fills the held table, under the user's own settings. Gives what is held and the number of rows.
+pub(crate) fn fill(
+    pg: &mut Pg,
+    plan: &Plan,
+    detail: &Detail,
+    lock: bool,
+) -> Result<(Held, u64), EngineError> {
+    let recipe = recipe(plan, detail);
+    let sql = format!(
+        "INSERT INTO pg_temp.{HELD} ({})\n{}",
+        recipe.insert.join(", "),
+        row_query(detail, &recipe.select, lock)
+    );
+    let matched = pg.execute_one(&sql)?;
+    if matched >= MANY {
+        pg.run(&format!("ANALYZE pg_temp.{HELD}"))?;
+    }
+    let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after: recipe.after };
+    Ok((Held::new(layout, &detail.table, false), matched))
+}
+
+/// Streams the matched rows and the computed values without a temporary table, for a role that may not make one.
+pub(crate) fn stream_plainly(
+    pg: &mut Pg,
+    plan: &Plan,
+    detail: &Detail,
+    sink: &mut RowSink<'_>,
+) -> Result<u64, EngineError> {
+    let recipe = recipe(plan, detail);
+    let columns = plan.target.columns.len();
+    let skip = usize::from(plan.target.key.kind == KeyKind::WholeRow) * 2;
+    let mut select: Vec<String> = vec!["0".to_owned()];
+    select.extend(recipe.select.iter().skip(skip).take(columns).cloned());
+    let mut after = Vec::new();
+    for (at, _) in &recipe.after {
+        if let Some((_, expression)) = detail.values.iter().find(|(c, _)| c == at) {
+            let declared = detail.table.types.get(*at).map_or("text", |t| t.declared.as_str());
+            select.push(format!("CAST(({expression}\n) AS {declared})"));
+            after.push((*at, String::new()));
+        }
+    }
+    let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after };
+    let held = Held::new(layout, &detail.table, false);
+    let mut ordinal = 0;
+    pg.stream(&row_query(detail, &select, false), &held.forms, &mut |values| {
+        ordinal += 1;
+        let row = HeldRow { ordinal, ..held.layout.row(values) };
+        sink(&row).map_err(EngineError::Sink)
+    })?;
+    Ok(u64::try_from(ordinal).unwrap_or(0))
+}
+
+impl Held {
+    /// Hands all held rows over in order. Settings must be pinned.
+    pub(crate) fn stream(&self, pg: &mut Pg, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
+        let columns = self.layout.columns().join(", ");
+        let sql = format!("SELECT {columns} FROM pg_temp.{HELD} AS h ORDER BY h.{ORDINAL}");
+        pg.stream(&sql, &self.forms, &mut |values| sink(&self.layout.row(values)).map_err(EngineError::Sink))
+    }
+
+    /// Hands all held rows over, each with what is there now. Settings must be pinned.
+    pub(crate) fn pairs(&self, pg: &mut Pg, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
+        let width = self.layout.width();
+        let mut forms = self.forms.clone();
+        forms.push(Form::Bool);
+        forms.extend(self.table.forms());
+        pg.stream(&self.pair_query(), &forms, &mut |values| {
+            let (held, rest) = values.split_at_checked(width).unwrap_or_default();
+            let row = self.layout.row(held);
+            let (there, now) = match rest.split_first() {
+                Some((Value::Bool(there), now)) => (*there, now),
+                _ => (false, rest),
+            };
+            sink(&row, there.then_some(now)).map_err(EngineError::Sink)
+        })
+    }
+
+    fn pair_query(&self) -> String {
+        let held = self.layout.columns().join(", ");
+        let target = &self.layout.target;
+        let now = |alias: &str| {
+            target
+                .columns
+                .iter()
+                .map(|c| format!("{alias}.{}", ident(&c.name)))
+                .collect::<Vec<_>>()
+                .join(", ")
+        };
+        let from = &self.table.from;
+        if target.key.kind != KeyKind::WholeRow {
+            let there = target.key.names.first().map_or(String::new(), |k| format!("t.{}", ident(k)));
+            return format!(
+                "SELECT {held}, {there} IS NOT NULL, {} FROM pg_temp.{HELD} AS h LEFT JOIN {from} AS t ON {} \
+                 ORDER BY h.{ORDINAL}",
+                now("t"),
+                self.pair_on(),
+            );
+        }
+        if self.layout.kind == StepKind::Delete {
+            // A deleted row's place is not used again before the transaction ends.
+            return format!(
+                "SELECT {held}, t.ctid IS NOT NULL, {} FROM pg_temp.{HELD} AS h LEFT JOIN {from} AS t \
+                 ON t.tableoid = h.{PART} AND t.ctid = h.{PLACE} ORDER BY h.{ORDINAL}",
+                now("t"),
+            );
+        }
+        // Rows without a key: the nth row of one content that this transaction wrote belongs to the nth held row that
+        // should have that content.
+        let expected: Vec<String> = (0..target.columns.len())
+            .map(|at| {
+                let after = self.layout.after.iter().find(|(c, _)| *c == at);
+                after.map_or_else(|| format!("h.{}", before(at)), |(_, name)| format!("h.{name}"))
+            })
+            .collect();
+        let content = |cells: &str| format!("ROW({cells})::text COLLATE \"C\"");
+        format!(
+            "SELECT {held}, t.marktwice_n IS NOT NULL, {} FROM (SELECT h.*, {wanted} AS marktwice_c, \
+             row_number() OVER (PARTITION BY {wanted} ORDER BY h.{ORDINAL}) AS marktwice_n FROM pg_temp.{HELD} AS h) AS h \
+             LEFT JOIN (SELECT t.*, {found} AS marktwice_c, row_number() OVER (PARTITION BY {found}) AS marktwice_n \
+             FROM {from} AS t WHERE t.xmin = pg_current_xact_id()::xid) AS t \
+             ON t.marktwice_c = h.marktwice_c AND t.marktwice_n = h.marktwice_n ORDER BY h.{ORDINAL}",
+            now("t"),
+            wanted = content(&expected.join(", ")),
+            found = content(&now("t")),
+        )
+    }
+
+    /// How a held row is paired with the target's row by key. A row keeps its key unless the statement assigns it; then
+    /// the foreseen key finds it.
+    fn pair_on(&self) -> String {
+        let key = &self.layout.target.key;
+        let foreseen = |at: usize| {
+            self.layout
+                .after
+                .iter()
+                .find(|(c, _)| *c == at)
+                .map_or_else(|| before(at), |(_, name)| name.clone())
+        };
+        let term = |(&at, name): (&usize, &String)| {
+            let side = if self.restoring {
+                // After the undo a wanted row has its wanted key; one that is not wanted is looked for under its
+                // present key.
+                format!("CASE WHEN h.{IS_WANTED} THEN h.{} ELSE h.{} END", wanted(at), before(at))
+            } else {
+                format!("h.{}", foreseen(at))
+            };
+            format!("t.{} = {side}", ident(name))
+        };
+        key.columns.iter().zip(&key.names).map(term).collect::<Vec<_>>().join(" AND ")
+    }
+}

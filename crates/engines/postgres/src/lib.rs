@@ -1,0 +1,21 @@
+//! The PostgreSQL engine: connecting, the catalogue, understanding a statement, holding rows in a temporary table,
+//! the transaction and what became of it, and putting rows back.
+//!
+//! Values are read and written in the server's own text forms, under settings that are pinned for that purpose only;
+//! the user's statement and filter run under the user's own settings. Nothing here prints, knows a logbook or decides
+//! whether a change may go on.
+
+mod catalog;
+mod client;
+mod copy;
+mod error;
+mod finder;
+mod held;
+pub mod load;
+mod open;
+mod plan;
+mod restore;
+mod session;
+mod tx;
+
+pub use open::Postgres;

@@ -1,0 +1,176 @@
+//! Connecting to a server.
+
+use std::time::Duration;
+
+use marktwice_core::receipt::DatabaseId;
+use marktwice_port::{Engine, EngineError, Intent, Session, Waits};
+use marktwice_server::address::{Address, Custom, Host};
+use marktwice_server::password;
+use postgres::config::SslMode;
+use postgres::{Client, Config, NoTls};
+use tokio_postgres_rustls::MakeRustlsConnect;
+
+use crate::client::{Pg, Wire};
+use crate::error::{message, plain};
+use crate::session::PgSession;
+
+/// The PostgreSQL engine.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Postgres;
+
+/// What is usual for PostgreSQL.
+pub(crate) const CUSTOM: Custom = Custom {
+    engine: "PostgreSQL",
+    schemes: &["postgres", "postgresql"],
+    port: 5432,
+    sockets: &["/var/run/postgresql", "/run/postgresql"],
+};
+
+/// How long a server may take to answer a connection.
+const PATIENCE: Duration = Duration::from_secs(15);
+
+impl Postgres {
+    /// Whether an address is one of this engine's.
+    pub fn takes(address: &str) -> bool {
+        CUSTOM.schemes.iter().any(|s| address.starts_with(&format!("{s}:")))
+    }
+}
+
+impl Engine for Postgres {
+    fn open(&self, address: &str, intent: Intent, waits: Waits) -> Result<Box<dyn Session>, EngineError> {
+        let address = Address::parse(address, CUSTOM)?;
+        let mut notes = Vec::new();
+        let mut pg = connect(&address, &mut notes)?;
+        let millis = |d: Duration| u64::try_from(d.as_millis()).unwrap_or(u64::MAX).clamp(1, 86_400_000);
+        // A limit of 0 would mean to wait for ever.
+        let limit = waits.statement.map_or(0, millis);
+        pg.run(&format!(
+            "SET lock_timeout = {}; SET statement_timeout = {limit}; SET client_min_messages = error",
+            millis(waits.lock)
+        ))?;
+        pg.limit = waits.statement;
+        let database = identity(&mut pg, &address)?;
+        let about = pg.rows(
+            "SELECT pg_is_in_recovery(), current_setting('default_transaction_read_only') = 'on', \
+             has_database_privilege(current_database(), 'TEMP')",
+        )?;
+        let flag = |at: usize| about.first().and_then(|r| r.get(at)?.as_deref()) == Some("t");
+        let (replica, read_only, temp) = (flag(0), flag(1), flag(2));
+        if intent == Intent::Write {
+            if replica {
+                return Err(EngineError::ReadOnly(format!(
+                    "{} is a read replica: a preview works here, an application only on the primary",
+                    database.name
+                )));
+            }
+            if read_only {
+                return Err(EngineError::ReadOnly(format!(
+                    "transactions on {} are read-only by default for this role (default_transaction_read_only)",
+                    database.name
+                )));
+            }
+        }
+        Ok(Box::new(PgSession::new(pg, database, notes, temp && !replica)))
+    }
+}
+
+/// Opens a connection; passwords are looked up, and shown nowhere.
+pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<Pg, EngineError> {
+    let user = address
+        .user
+        .clone()
+        .or_else(|| ["PGUSER", "USER"].iter().find_map(|name| std::env::var(name).ok()))
+        .unwrap_or_else(|| "postgres".to_owned());
+    let (password, note) = password::find(address, &user, password::Custom::Postgres)?;
+    notes.extend(note);
+    let mut config = Config::new();
+    config.user(&user).port(address.port).application_name("marktwice").connect_timeout(PATIENCE);
+    if !address.database.is_empty() {
+        config.dbname(&address.database);
+    }
+    if let Some(password) = &password {
+        config.password(password.reveal());
+    }
+    match &address.host {
+        Host::Socket(path) => config.host_path(path),
+        Host::Tcp { host, .. } => config.host(host.trim_matches(['[', ']'])),
+    };
+    if let Some(schema) = &address.schema {
+        let quoted = format!("\"{}\"", schema.replace('"', "\"\""));
+        // Blanks and backslashes are escaped in this option, see the documentation of `options`.
+        let escaped = quoted.replace('\\', "\\\\").replace(' ', "\\ ");
+        config.options(&format!("-c search_path={escaped}"));
+    }
+    let shown = address.shown(CUSTOM.port);
+    let failed = |error: postgres::Error| opening(&error, &shown, &user, password.is_some(), address);
+    let (client, wire) = match address.tls.config()? {
+        None => {
+            config.ssl_mode(SslMode::Disable);
+            (config.connect(NoTls).map_err(failed)?, Wire::Plain)
+        }
+        Some(tls) => {
+            config.ssl_mode(SslMode::Require);
+            let tls = MakeRustlsConnect::new(tls);
+            let client: Client = config.connect(tls.clone()).map_err(failed)?;
+            (client, Wire::Encrypted(tls))
+        }
+    };
+    Ok(Pg { client, wire, stop: None, limit: None })
+}
+
+fn opening(
+    error: &postgres::Error,
+    shown: &str,
+    user: &str,
+    had_password: bool,
+    address: &Address,
+) -> EngineError {
+    let Some(db) = error.as_db_error() else {
+        let text = plain(error);
+        let hint = if text.contains("invalid peer certificate") || text.contains("certificate") {
+            "; name the certificate that signed it with ?ca=FILE"
+        } else if text.contains("password missing") {
+            "; give a password in the address, in PGPASSWORD, or in ~/.pgpass"
+        } else if text.contains("TLS is not supported") || text.contains("server does not support TLS") {
+            "; the connection would not be encrypted: say ?tls=off if that is meant"
+        } else {
+            ""
+        };
+        return EngineError::NotFound(format!("{shown} cannot be reached: {text}{hint}"));
+    };
+    match db.code().code() {
+        "28P01" if had_password => {
+            EngineError::Denied(format!("{shown} does not take the password of {user}"))
+        }
+        "28P01" | "28000" => EngineError::Denied(format!("{shown} does not let {user} in: {}", message(db))),
+        "3D000" => EngineError::NotFound(format!(
+            "there is no database {} on that server",
+            if address.database.is_empty() { user } else { &address.database }
+        )),
+        "42501" => EngineError::Denied(format!("{user} may not connect to {shown}: {}", message(db))),
+        _ => EngineError::NotFound(format!("{shown} cannot be opened: {}", message(db))),
+    }
+}
+
+/// What tells this database from every other: the cluster's own identifier and the database's object identifier.
+fn identity(pg: &mut Pg, address: &Address) -> Result<DatabaseId, EngineError> {
+    let about = pg.rows(
+        "SELECT current_database(), (SELECT oid FROM pg_database WHERE datname = current_database()), \
+         current_setting('server_version')",
+    )?;
+    let cell = |at: usize| about.first().and_then(|r| r.get(at).cloned().flatten()).unwrap_or_default();
+    let cluster = pg.one("SELECT system_identifier FROM pg_control_system()");
+    let cluster = match cluster {
+        Ok(Some(identifier)) => identifier,
+        // Where that is not to be had, the address has to do.
+        _ => address.shown(CUSTOM.port),
+    };
+    let mut named = address.clone();
+    named.database = cell(0);
+    Ok(DatabaseId {
+        engine: "PostgreSQL".to_owned(),
+        version: cell(2),
+        name: named.shown(CUSTOM.port),
+        identity: format!("postgresql:{cluster}/{}", cell(1)),
+    })
+}

@@ -1,0 +1,394 @@
+//! Understanding a statement with the server's help: it compiles the text first, then come the slices and the rules.
+
+use marktwice_core::Place;
+use marktwice_core::finding::{Code, Finding};
+use marktwice_core::mark::{Label, Parts};
+use marktwice_core::table::{KeyKind, Pin};
+use marktwice_port::{EngineError, Plan, SideHow, SideWrite};
+use marktwice_server::foresee::{self, Trigger};
+use marktwice_server::reach::ForeignKey;
+use marktwice_server::unknown::{syntax, unknown_name};
+use marktwice_sql::pins::pin;
+use marktwice_sql::rules::{self, Seen};
+use marktwice_sql::slices::Slice;
+use marktwice_sql::slicing::{calls, is_literal, single_statement, understand};
+use marktwice_sql::text::tokenize;
+use marktwice_sql::{Language, Step};
+use postgres::error::{DbError, ErrorPosition};
+
+use crate::catalog::{
+    Found, Sort, Table, describe_found, find, foreign_keys, known_columns, known_tables, triggers,
+    unsteady_function,
+};
+use crate::client::Pg;
+use crate::copy::quoted;
+use crate::error::{engine, message};
+
+const LANGUAGE: Language = Language::Postgres;
+
+/// What the engine itself remembers of a plan.
+#[derive(Debug)]
+pub(crate) struct Detail {
+    pub(crate) step: Step,
+    pub(crate) table: Table,
+    pub(crate) foreign_keys: Vec<ForeignKey>,
+    /// Writes by triggers, as far as their text tells.
+    pub(crate) writes: Vec<SideWrite>,
+    /// Assigned expressions by column, those that can be told beforehand.
+    pub(crate) values: Vec<(usize, String)>,
+    /// Whether rows can be held in a temporary table.
+    pub(crate) temp: bool,
+}
+
+fn refused(finding: Finding) -> EngineError {
+    EngineError::Refused(Box::new(finding))
+}
+
+/// Makes the plan of a change.
+pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, EngineError> {
+    let statement = single_statement(source, LANGUAGE).map_err(refused)?;
+    let text = statement.of(source);
+    if let Err(error) = pg.client.prepare(text) {
+        return Err(match error.as_db_error() {
+            Some(db) => compile_error(pg, source, statement, db),
+            None => engine(error),
+        });
+    }
+    let step = understand(source, LANGUAGE).map_err(refused)?;
+    let found = target_of(pg, &step)?;
+    let table = describe_found(pg, &found)?;
+    privileges(pg, &table)?;
+    let assigned: Vec<usize> = step
+        .assignments
+        .iter()
+        .flat_map(|a| &a.columns)
+        .filter_map(|c| table.target.position(&c.text))
+        .collect();
+    let triggers = triggers(pg, &table, step.kind, &assigned)?;
+    let mut values = assigned_values(&step, &table);
+    let mut failed = None;
+    let mut foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
+        why_unknown(pg, &step, &table, &values, value).unwrap_or_else(|error| {
+            failed = Some(error);
+            None
+        })
+    });
+    if let Some(error) = failed {
+        return Err(error);
+    }
+    if !temp {
+        for f in foreseen.iter_mut().filter(|f| f.label == Label::Exact) {
+            (f.label, f.why) = (Label::Computed, Some("no temporary table can be made here".to_owned()));
+            if f.derived {
+                f.label = Label::Unknown;
+            }
+        }
+    }
+    values.retain(|(at, _)| foreseen.iter().any(|f| f.column == *at && f.label != Label::Unknown));
+    unpairable(&step, &table, &foreseen)?;
+    let reads = foresee::reads(&step, &table.target);
+    let pin = if step.filter.is_some() { pin(&step, &table.target, &table.keys, &[]) } else { Pin::Nothing };
+    let findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin });
+    let settings = pg.rows(
+        "SELECT 'search_path: ' || current_setting('search_path') UNION ALL \
+         SELECT 'TimeZone: ' || current_setting('TimeZone') UNION ALL \
+         SELECT 'DateStyle: ' || current_setting('DateStyle')",
+    )?;
+    Ok(Plan {
+        kind: step.kind,
+        target: table.target.clone(),
+        statement: text.to_owned(),
+        statement_hash: step.token_hash.clone(),
+        parts: Parts::new(&table.target, step.kind, &reads, &foreseen),
+        reads: foresee::filter_columns(&step, &table.target),
+        leave_out: leave_out(&step, &foreseen),
+        foreseen,
+        pin,
+        findings,
+        settings: settings.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect(),
+        detail: Box::new(Detail {
+            foreign_keys: foreign_keys(pg)?,
+            writes: trigger_writes(&triggers),
+            step,
+            table,
+            values,
+            temp,
+        }),
+    })
+}
+
+/// The writes that triggers' texts show.
+pub(crate) fn trigger_writes(triggers: &[Trigger]) -> Vec<SideWrite> {
+    let all = triggers.iter().flat_map(|t| {
+        let how = SideHow::Trigger(t.name.clone());
+        t.routine.writes.iter().map(move |table| SideWrite {
+            table: table.clone(),
+            how: how.clone(),
+            rows: None,
+        })
+    });
+    all.collect()
+}
+
+/// The table that a step writes, when it is one that can be promised anything about.
+fn target_of(pg: &mut Pg, step: &Step) -> Result<Found, EngineError> {
+    let name = &step.table.table;
+    let refuse = |message: String, hint: &str| {
+        refused(Finding::new(Code::NotUnderstood, message).at(step.place(name.slice)).hint(hint))
+    };
+    let schema = step.table.schema.as_ref().map(|s| s.text.as_str());
+    let found = find(pg, schema, &name.text)?
+        .ok_or_else(|| refuse(format!("there is no table {}", name.text), "correct the name"))?;
+    let table = &found.table;
+    match found.sort {
+        Sort::Table | Sort::Partitioned => {}
+        Sort::View => {
+            return Err(refuse(
+                format!("{table} is a view; what a write to it does is up to its rules and triggers"),
+                "write the change for the view's base table",
+            ));
+        }
+        Sort::Foreign => {
+            return Err(refuse(
+                format!(
+                    "{table} is a foreign table: its rows are another server's, outside this transaction"
+                ),
+                "apply the change on that server",
+            ));
+        }
+        Sort::Other => {
+            return Err(refuse(
+                format!("{table} is not a table of yours"),
+                "change the tables that are yours",
+            ));
+        }
+    }
+    if found.has_rules {
+        return Err(refuse(
+            format!("{table} has rewrite rules: the server may run something else than this statement"),
+            "drop the rule, or turn it into a trigger",
+        ));
+    }
+    if found.hides_rows {
+        return Err(refuse(
+            format!(
+                "row security on {table} hides rows from this role, so nobody can promise which rows are touched"
+            ),
+            "connect as a role that sees all rows (the owner, or one with BYPASSRLS)",
+        ));
+    }
+    if found.has_children && !step.table.only {
+        return Err(refuse(
+            format!("other tables inherit from {table}, and its key does not hold across them"),
+            "write ONLY before the name, and a change of its own for each child table",
+        ));
+    }
+    Ok(found)
+}
+
+/// Without the privilege to read, the rows cannot be shown; the one to write is asked for when it is needed.
+fn privileges(pg: &mut Pg, table: &Table) -> Result<(), EngineError> {
+    let all = pg.one(&format!("SELECT has_table_privilege({}, 'SELECT')", table.oid))?;
+    if all.as_deref() == Some("t") {
+        return Ok(());
+    }
+    Err(EngineError::Denied(format!(
+        "SELECT on {} is missing: whole rows must be read, and nothing is applied unseen",
+        table.shown
+    )))
+}
+
+/// The expressions of assigned columns; for DEFAULT the column's own.
+fn assigned_values(step: &Step, table: &Table) -> Vec<(usize, String)> {
+    let mut all: Vec<(usize, String)> = Vec::new();
+    for assignment in &step.assignments {
+        for (name, value) in assignment.columns.iter().zip(assignment.parts.iter().flatten()) {
+            let Some(at) = table.target.position(&name.text) else { continue };
+            let text = step.text(*value);
+            let default = table.types.get(at).and_then(|t| t.default.clone());
+            let text = if text.eq_ignore_ascii_case("default") {
+                default.unwrap_or_else(|| "NULL".to_owned())
+            } else {
+                text.to_owned()
+            };
+            all.retain(|(column, _)| *column != at);
+            all.push((at, text));
+        }
+    }
+    all
+}
+
+/// Why the value of an expression cannot be told before the run, beyond what its text tells. A subquery that reads the
+/// target is no reason: this server evaluates all of it on the rows as they were before the statement.
+fn why_unknown(
+    pg: &mut Pg,
+    step: &Step,
+    table: &Table,
+    values: &[(usize, String)],
+    value: Slice,
+) -> Result<Option<String>, EngineError> {
+    if step.text(value).eq_ignore_ascii_case("default") {
+        let assigned = step.assignments.iter().find(|a| a.parts.iter().flatten().any(|p| *p == value));
+        let column = assigned.and_then(|a| {
+            let at = a.parts.iter().flatten().position(|p| *p == value)?;
+            table.target.position(&a.columns.get(at)?.text)
+        });
+        let text = values.iter().find(|(at, _)| Some(*at) == column).map_or("", |(_, text)| text);
+        let identity = column.and_then(|at| table.types.get(at)).is_some_and(|t| t.identity_always);
+        let plain = !text.contains('(') && !text.to_ascii_lowercase().contains("current_");
+        return Ok((!plain || identity).then(|| "its default is computed in the run".to_owned()));
+    }
+    let mut names = calls(step, value);
+    if let Some(with) = step.with {
+        names.extend(calls(step, with));
+    }
+    let unsteady = unsteady_function(pg, &names)?;
+    Ok(unsteady.map(|name| format!("{name}() may give another value in the run")))
+}
+
+/// A row must be found again after the step.
+fn unpairable(
+    step: &Step,
+    table: &Table,
+    foreseen: &[marktwice_core::mark::Foreseen],
+) -> Result<(), EngineError> {
+    let whole = table.target.key.kind == KeyKind::WholeRow;
+    let unknown = foreseen
+        .iter()
+        .find(|f| f.label == Label::Unknown && (whole || table.target.key.columns.contains(&f.column)));
+    let Some(column) = unknown.and_then(|f| table.target.columns.get(f.column)) else { return Ok(()) };
+    let slice = step
+        .assignments
+        .iter()
+        .flat_map(|a| &a.columns)
+        .find(|c| c.text == column.name)
+        .map_or(step.table.slice, |c| c.slice);
+    let (message, hint) = if whole {
+        (
+            format!(
+                "{} has no key, and {} becomes a value that only the run can tell",
+                table.target.table, column.name
+            ),
+            "give the table a primary key, or assign a value that can be told beforehand",
+        )
+    } else {
+        (
+            format!("the key {} becomes a value that only the run can tell", column.name),
+            "assign a value that can be told beforehand",
+        )
+    };
+    Err(refused(Finding::new(Code::NotUnderstood, message).at(step.place(slice)).hint(hint)))
+}
+
+/// `AND region IS DISTINCT FROM 'Moor'`: leaves out the rows that already hold the values, when those are literals.
+fn leave_out(step: &Step, foreseen: &[marktwice_core::mark::Foreseen]) -> Option<String> {
+    if foreseen.is_empty() || foreseen.iter().any(|f| f.label == Label::Unknown || f.derived) {
+        return None;
+    }
+    let mut terms = Vec::new();
+    for assignment in &step.assignments {
+        for (name, value) in assignment.columns.iter().zip(assignment.parts.as_ref()?) {
+            if !is_literal(step, *value) {
+                return None;
+            }
+            terms.push(LANGUAGE.differs(step.text(name.slice), step.text(*value)));
+        }
+    }
+    match terms.as_slice() {
+        [one] => Some(format!("AND {one}")),
+        many => Some(format!("AND ({})", many.join(" OR "))),
+    }
+}
+
+/// The bytes of the word that the server points at.
+fn place_of(source: &str, statement: Slice, error: &DbError) -> (usize, usize) {
+    let Some(ErrorPosition::Original(position)) = error.position() else {
+        return (statement.start, statement.end);
+    };
+    let text = statement.of(source);
+    let skip = usize::try_from(position.saturating_sub(1)).unwrap_or(0);
+    let Some((offset, _)) = text.char_indices().nth(skip) else { return (statement.end, statement.end) };
+    let start = statement.start + offset;
+    let tokens = tokenize(source, LANGUAGE.dialect()).unwrap_or_default();
+    let end = tokens.iter().find(|t| t.slice.start == start).map_or(start + 1, |t| t.slice.end);
+    (start, end)
+}
+
+/// Says what the server did not compile, where, and what may have been meant.
+fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -> EngineError {
+    let at = place_of(source, statement, error);
+    let tokens = tokenize(source, LANGUAGE.dialect()).unwrap_or_default();
+    let said = message(error);
+    let names: Vec<String> = tokens.iter().filter_map(|t| t.name().map(|n| LANGUAGE.folded(n))).collect();
+    // A qualified name is pointed at by its first part.
+    let mut name = String::new();
+    let mut end = at.1;
+    for token in tokens.iter().filter(|t| t.slice.start >= at.0) {
+        let part = token.name().is_some() || token.slice.of(source) == ".";
+        if !part
+            || (token.slice.start > end)
+            || (!name.is_empty() && name.ends_with('.') == (token.slice.of(source) == "."))
+        {
+            break;
+        }
+        name.push_str(token.name().unwrap_or("."));
+        end = token.slice.end;
+    }
+    let quoted_word = source.get(at.0..).is_some_and(|rest| rest.starts_with('"'));
+    let near = (at.0, end.max(at.1));
+    match error.code().code() {
+        "42703" => {
+            let own = known_columns(pg, Some(&names));
+            let others = known_columns(pg, None);
+            let finding = unknown_name(source, near, "column", &name, &own, &others);
+            let finding = match &finding.hint {
+                _ if !quoted_word => finding,
+                Some(hint) if hint.starts_with("did you mean") => {
+                    let hint = format!("{hint} If a text is meant, write {}", single(&name));
+                    finding.hint(hint)
+                }
+                _ => finding.hint(format!("if a text is meant, write {}", single(&name))),
+            };
+            refused(finding)
+        }
+        "42P01" => refused(unknown_name(source, near, "table", &name, &known_tables(pg), &[])),
+        "3F000" => refused(unknown_name(source, near, "schema", &name, &[], &[])),
+        "42883" | "42704" => {
+            refused(Finding::new(Code::UnknownName, said).at(Place::in_source(source, near.0, near.1)).hint(
+                error.hint().map_or_else(
+                    || "correct the name or the types".to_owned(),
+                    |h| h.trim_end_matches('.').to_owned(),
+                ),
+            ))
+        }
+        "42601" => {
+            let at_end = at.0 >= statement.end || said.contains("end of input");
+            let at = if at_end { (statement.end, statement.end) } else { at };
+            let word = if at_end { None } else { source.get(at.0..at.1) };
+            let said = match word {
+                None => "the statement ends too early".to_owned(),
+                Some(word) => format!("the statement is not understood from {word} on"),
+            };
+            let order = word.is_some_and(|w| ["order", "limit"].contains(&w.to_ascii_lowercase().as_str()));
+            let finding = syntax(source, at, &said, word);
+            EngineError::Syntax(Box::new(if order {
+                finding.hint("PostgreSQL has no ORDER BY or LIMIT here; pick the rows by key: WHERE key IN (SELECT key … LIMIT …)")
+            } else {
+                finding
+            }))
+        }
+        "42501" => EngineError::Denied(said),
+        _ => EngineError::Syntax(Box::new(
+            Finding::new(Code::NotUnderstood, said).at(Place::in_source(source, at.0, at.1)).hint(
+                error.hint().map_or_else(
+                    || "correct the statement here, or just before".to_owned(),
+                    |h| h.trim_end_matches('.').to_owned(),
+                ),
+            ),
+        )),
+    }
+}
+
+fn single(name: &str) -> String {
+    quoted(name).trim_start_matches('E').to_owned()
+}

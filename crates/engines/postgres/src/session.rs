@@ -1,0 +1,257 @@
+//! An open connection to a database.
+
+use std::time::{Duration, Instant};
+
+use marktwice_core::Value;
+use marktwice_core::hash::{Fingerprint, RowHash};
+use marktwice_core::mark::StepKind;
+use marktwice_core::receipt::DatabaseId;
+use marktwice_core::table::Target;
+use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
+use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
+use marktwice_server::layout::HELD;
+use marktwice_server::reach::{Counter, ForeignKey, count_actions};
+use marktwice_sql::Language;
+
+use crate::catalog::{Table, describe, ident, triggers};
+use crate::client::Pg;
+use crate::copy::quoted;
+use crate::finder::Finder;
+use crate::held::{self, Held};
+use crate::plan::{Detail, plan, trigger_writes};
+use crate::tx::PgTx;
+
+/// How long it is waited for the server to notice that a client died.
+const NOTICED: Duration = Duration::from_secs(30);
+
+pub(crate) struct PgSession {
+    pub(crate) pg: Pg,
+    database: DatabaseId,
+    notes: Vec<String>,
+    /// Whether temporary tables can be made here.
+    temp: bool,
+}
+
+impl PgSession {
+    pub(crate) fn new(pg: Pg, database: DatabaseId, notes: Vec<String>, temp: bool) -> Self {
+        PgSession { pg, database, notes, temp }
+    }
+}
+
+/// The engine's own part of a plan.
+pub(crate) fn detail(plan: &Plan) -> Result<&Detail, EngineError> {
+    plan.detail.downcast_ref().ok_or_else(|| EngineError::Other("the plan is another engine's".to_owned()))
+}
+
+/// How many rows a table has.
+pub(crate) fn count(pg: &mut Pg, table: &Table) -> Result<u64, EngineError> {
+    pg.count(&format!("SELECT count(*) FROM {}", table.from))
+}
+
+/// Refuses when definitions have changed since the plan was made.
+pub(crate) fn same_definition(pg: &mut Pg, table: &Table) -> Result<(), EngineError> {
+    let now = describe(pg, &table.target.schema, &table.target.table)?;
+    if now.target.definition == table.target.definition {
+        return Ok(());
+    }
+    Err(EngineError::SchemaChanged(format!(
+        "the definition of {} has changed since the preview",
+        table.target.table
+    )))
+}
+
+/// Foreign keys' actions on the held rows.
+pub(crate) fn actions(
+    pg: &mut Pg,
+    keys: &[ForeignKey],
+    table: &Table,
+    kind: StepKind,
+    assigned: &[(usize, Option<String>)],
+) -> Result<Vec<SideWrite>, EngineError> {
+    let mut counter = Counter {
+        language: Language::Postgres,
+        held: &format!("pg_temp.{HELD}"),
+        count: &mut |sql| pg.count(sql),
+    };
+    count_actions(&mut counter, keys, &table.target, &table.shown, kind, assigned)
+}
+
+/// What is held, counted, and foreseen to be written elsewhere, once the held table is full.
+pub(crate) fn surroundings(
+    pg: &mut Pg,
+    plan: &Plan,
+    detail: &Detail,
+    held: &Held,
+    matched: u64,
+) -> Result<marktwice_port::Held, EngineError> {
+    let total = count(pg, &detail.table)?;
+    let assigned: Vec<(usize, Option<String>)> = plan
+        .foreseen
+        .iter()
+        .map(|f| {
+            let after = held.layout.after.iter().find(|(at, _)| *at == f.column);
+            (f.column, after.map(|(_, name)| name.clone()))
+        })
+        .collect();
+    let mut side = Vec::new();
+    if matched > 0 {
+        side.clone_from(&detail.writes);
+        side.extend(actions(pg, &detail.foreign_keys, &detail.table, plan.kind, &assigned)?);
+    }
+    Ok(marktwice_port::Held { matched, total, side })
+}
+
+impl PgSession {
+    fn view_held(
+        &mut self,
+        plan: &Plan,
+        sink: &mut RowSink<'_>,
+    ) -> Result<marktwice_port::Held, EngineError> {
+        let detail = detail(plan)?;
+        let pg = &mut self.pg;
+        // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.
+        held::create(pg, plan, detail, false)?;
+        pg.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT 1")?;
+        let filled = held::fill(pg, plan, detail, false)
+            .and_then(|(held, matched)| Ok((surroundings(pg, plan, detail, &held, matched)?, held)));
+        // The end lets the server clean up behind other writers; what is held stays in the temporary table.
+        let ended = pg.run(if filled.is_ok() { "COMMIT" } else { "ROLLBACK" });
+        let (about, held) = filled?;
+        ended?;
+        pg.reading(|pg| held.stream(pg, sink))?;
+        pg.run(&format!("DROP TABLE IF EXISTS pg_temp.{HELD}"))?;
+        Ok(about)
+    }
+
+    fn view_plainly(
+        &mut self,
+        plan: &Plan,
+        sink: &mut RowSink<'_>,
+    ) -> Result<marktwice_port::Held, EngineError> {
+        let detail = detail(plan)?;
+        self.pg.reading(|pg| {
+            let matched = held::stream_plainly(pg, plan, detail, sink)?;
+            let total = count(pg, &detail.table)?;
+            let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
+            Ok(marktwice_port::Held { matched, total, side })
+        })
+    }
+}
+
+impl Session for PgSession {
+    fn database(&self) -> &DatabaseId {
+        &self.database
+    }
+
+    fn notes(&self) -> &[String] {
+        &self.notes
+    }
+
+    fn plan(&mut self, source: &str) -> Result<Plan, EngineError> {
+        plan(&mut self.pg, source, self.temp)
+    }
+
+    fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<marktwice_port::Held, EngineError> {
+        if detail(plan)?.temp { self.view_held(plan, sink) } else { self.view_plainly(plan, sink) }
+    }
+
+    fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {
+        let sql = format!("SELECT pg_xact_status({}::xid8)", quoted(token));
+        let until = Instant::now() + NOTICED;
+        loop {
+            match self.pg.one(&sql) {
+                Ok(Some(status)) if status == "committed" => return Ok(Some(true)),
+                Ok(Some(status)) if status == "aborted" => return Ok(Some(false)),
+                // The server has not noticed yet that its client is gone.
+                Ok(Some(_)) if Instant::now() < until => std::thread::sleep(Duration::from_millis(200)),
+                Ok(Some(_)) => {
+                    return Err(EngineError::Locked(format!(
+                        "the transaction is still in progress on the server after {} s",
+                        NOTICED.as_secs()
+                    )));
+                }
+                // So long ago that the server has forgotten it, or a database that was put back from a backup.
+                Ok(None) | Err(EngineError::Constraint { .. } | EngineError::Other(_)) => return Ok(None),
+                Err(error) => return Err(error),
+            }
+        }
+    }
+
+    fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError> {
+        Ok(describe(&mut self.pg, schema, table)?.target)
+    }
+
+    fn sample(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError> {
+        let table = describe(&mut self.pg, &target.schema, &target.table)?;
+        let columns: Vec<String> = target.columns.iter().map(|c| ident(&c.name)).collect();
+        let keys: Vec<String> = target.key.names.iter().map(|k| ident(k)).collect();
+        let order = if keys.is_empty() { String::new() } else { format!(" ORDER BY {}", keys.join(", ")) };
+        let sql = format!("SELECT {} FROM {}{order} LIMIT {limit}", columns.join(", "), table.from);
+        let mut all = Vec::new();
+        self.pg.reading(|pg| {
+            pg.stream(&sql, &table.forms(), &mut |row| {
+                all.push(row.to_vec());
+                Ok(())
+            })
+        })?;
+        Ok(all)
+    }
+
+    fn look_up(
+        &mut self,
+        target: &Target,
+        source: &mut ChangeSource<'_>,
+        sink: &mut FoundSink<'_>,
+    ) -> Result<(), EngineError> {
+        let table = describe(&mut self.pg, &target.schema, &target.table)?;
+        self.pg.reading(|pg| {
+            let mut finder = Finder::new(&table, false);
+            loop {
+                let chunk = finder.next(pg, source)?;
+                if chunk.is_empty() {
+                    return Ok(());
+                }
+                for (change, now) in &chunk {
+                    sink(change, now.as_ref().map(|row| row.values.as_slice())).map_err(EngineError::Sink)?;
+                }
+            }
+        })
+    }
+
+    fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
+        let table = describe(&mut self.pg, &restore.target.schema, &restore.target.table)?;
+        let mut all = Vec::new();
+        for kind in [Some(restore.kind), restore.inserts.then_some(StepKind::Insert)].into_iter().flatten() {
+            all.extend(trigger_writes(&triggers(&mut self.pg, &table, kind, &restore.columns)?));
+        }
+        all.dedup();
+        Ok(all)
+    }
+
+    fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {
+        let names = self.pg.rows(
+            "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+             WHERE c.relkind = 'r' AND n.nspname = ANY (current_schemas(false)) ORDER BY 2, 1",
+        )?;
+        let mut all = Vec::new();
+        for row in names {
+            let name = |at: usize| row.get(at).cloned().flatten().unwrap_or_default();
+            let table = describe(&mut self.pg, &name(0), &name(1))?;
+            let columns: Vec<String> = table.target.columns.iter().map(|c| ident(&c.name)).collect();
+            let sql = format!("SELECT {} FROM {}", columns.join(", "), table.from);
+            let mut fingerprint = Fingerprint::default();
+            self.pg.reading(|pg| {
+                pg.stream(&sql, &table.forms(), &mut |row| {
+                    fingerprint.add(&RowHash::of(row));
+                    Ok(())
+                })
+            })?;
+            all.push((name(1), fingerprint));
+        }
+        Ok(all)
+    }
+
+    fn begin(&mut self, stop: Stopper) -> Result<Box<dyn Tx + '_>, EngineError> {
+        Ok(Box::new(PgTx::begin(&mut self.pg, stop)?))
+    }
+}

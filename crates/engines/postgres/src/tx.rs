@@ -1,0 +1,282 @@
+//! The transaction of a run.
+
+use std::collections::HashMap;
+
+use marktwice_core::mark::StepKind;
+use marktwice_port::engine::{ChangeSource, KeepSink, PairSink, RowSink};
+use marktwice_port::{
+    CommitOutcome, EngineError, Held as Rows, Plan, Restore, SideHow, SideWrite, Stopper, Tx,
+};
+use marktwice_server::layout::wanted;
+
+use crate::catalog::foreign_keys;
+use crate::client::Pg;
+use crate::error::{engine, is_lost};
+use crate::held::{self, Held};
+use crate::restore;
+use crate::session::{actions, count, detail, same_definition, surroundings};
+
+/// Rows inserted, updated and deleted, by table.
+type Counters = HashMap<String, (String, [u64; 3])>;
+
+pub(crate) struct PgTx<'s> {
+    pg: &'s mut Pg,
+    /// The transaction's own number on the server.
+    xid: String,
+    settings: Vec<String>,
+    held: Option<Held>,
+    /// `None` when the server does not count.
+    baseline: Option<Counters>,
+    executed: u64,
+    open: bool,
+}
+
+impl<'s> PgTx<'s> {
+    /// Begins. REPEATABLE READ keeps rows that come in later out of sight, and lets the server refuse to overwrite what
+    /// another transaction changed meanwhile.
+    pub(crate) fn begin(pg: &'s mut Pg, stop: Stopper) -> Result<Self, EngineError> {
+        pg.stop = Some(stop);
+        let counts = pg.one("SELECT current_setting('track_counts')")?.as_deref() == Some("on");
+        if counts {
+            // Counters of earlier transactions would leak in; older servers do not have the function.
+            let _ = pg.run("SELECT pg_stat_force_next_flush()");
+        }
+        let mut settings = Vec::new();
+        let commits = pg.one("SELECT current_setting('synchronous_commit')")?.unwrap_or_default();
+        let fsync = pg.one("SELECT current_setting('fsync')")?.unwrap_or_default();
+        pg.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ WRITE")?;
+        // From here on dropping `tx` rolls back.
+        let mut tx = PgTx {
+            pg,
+            xid: String::new(),
+            settings: Vec::new(),
+            held: None,
+            baseline: None,
+            executed: 0,
+            open: true,
+        };
+        if commits == "off" {
+            tx.pg.run("SET LOCAL synchronous_commit TO on")?;
+            settings.push("synchronous_commit: on for this transaction (off by default here)".to_owned());
+        } else {
+            settings.push(format!("synchronous_commit: {commits}"));
+        }
+        if fsync == "off" {
+            settings.push(
+                "warning: fsync is off on this server, so nothing it commits is safe from a power cut"
+                    .to_owned(),
+            );
+        }
+        settings.push("isolation: repeatable read".to_owned());
+        tx.xid = tx.pg.one("SELECT pg_current_xact_id()")?.unwrap_or_default();
+        if counts {
+            tx.baseline = Some(counters(tx.pg)?);
+        } else {
+            settings.push("writes outside the rows were not measured: track_counts is off".to_owned());
+        }
+        tx.settings = settings;
+        Ok(tx)
+    }
+
+    fn rows_held(&self) -> Result<Held, EngineError> {
+        self.held.clone().ok_or_else(|| EngineError::Other("no rows are held".to_owned()))
+    }
+
+    /// Under pinned settings.
+    fn pinned<T>(&mut self, work: impl FnOnce(&mut Pg) -> Result<T, EngineError>) -> Result<T, EngineError> {
+        self.pg.pin()?;
+        let done = work(self.pg)?;
+        self.pg.unpin()?;
+        Ok(done)
+    }
+
+    fn end(&mut self) -> Result<(), EngineError> {
+        self.open = false;
+        self.pg.stop = None;
+        self.pg.run("ROLLBACK")
+    }
+}
+
+/// Counters of this transaction so far, temporary tables left out.
+fn counters(pg: &mut Pg) -> Result<Counters, EngineError> {
+    let rows = pg.rows(
+        "SELECT relid, relid::regclass::text, n_tup_ins, n_tup_upd, n_tup_del FROM pg_stat_xact_user_tables \
+         WHERE schemaname NOT LIKE 'pg\\_temp%' AND n_tup_ins + n_tup_upd + n_tup_del > 0",
+    )?;
+    let number = |row: &[Option<String>], at: usize| {
+        row.get(at).and_then(|t| t.as_deref()?.parse::<u64>().ok()).unwrap_or(0)
+    };
+    Ok(rows
+        .iter()
+        .map(|row| {
+            let text = |at: usize| row.get(at).cloned().flatten().unwrap_or_default();
+            (text(0), (text(1), [number(row, 2), number(row, 3), number(row, 4)]))
+        })
+        .collect())
+}
+
+fn in_words([inserted, updated, deleted]: [u64; 3]) -> String {
+    let parts = [(inserted, "inserted"), (updated, "updated"), (deleted, "deleted")];
+    parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect::<Vec<_>>().join(", ")
+}
+
+impl Drop for PgTx<'_> {
+    fn drop(&mut self) {
+        if self.open {
+            // Closing the connection rolls back as well; nothing is lost when this fails.
+            let _ = self.end();
+        }
+    }
+}
+
+impl Tx for PgTx<'_> {
+    fn settings(&self) -> Vec<String> {
+        self.settings.clone()
+    }
+
+    fn hold(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Rows, EngineError> {
+        let detail = detail(plan)?;
+        if !detail.temp {
+            return Err(EngineError::Denied(
+                "TEMP on the database is missing: the rows cannot be held, so nothing is applied; a preview works".to_owned(),
+            ));
+        }
+        same_definition(self.pg, &detail.table)?;
+        held::create(self.pg, plan, detail, true)?;
+        let (held, matched) = held::fill(self.pg, plan, detail, true)?;
+        let about = surroundings(self.pg, plan, detail, &held, matched)?;
+        self.pinned(|pg| held.stream(pg, sink))?;
+        self.held = Some(held);
+        Ok(about)
+    }
+
+    fn held(&mut self, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
+        let held = self.rows_held()?;
+        self.pinned(|pg| held.stream(pg, sink))
+    }
+
+    fn hold_rows(
+        &mut self,
+        restore: &Restore,
+        source: &mut ChangeSource<'_>,
+        sink: &mut KeepSink<'_>,
+    ) -> Result<Rows, EngineError> {
+        let (held, matched) = self.pinned(|pg| restore::hold_rows(pg, restore, source, sink))?;
+        let assigned: Vec<(usize, Option<String>)> =
+            restore.columns.iter().map(|&at| (at, Some(wanted(at)))).collect();
+        let keys = foreign_keys(self.pg)?;
+        let side = actions(self.pg, &keys, &held.table, restore.kind, &assigned)?;
+        let total = count(self.pg, &held.table)?;
+        self.held = Some(held);
+        Ok(Rows { matched, total, side })
+    }
+
+    fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {
+        self.executed = self.pg.execute_one(&plan.statement)?;
+        self.intact()?;
+        Ok(self.executed)
+    }
+
+    fn put(&mut self, restore: &Restore) -> Result<u64, EngineError> {
+        let held = self.rows_held()?;
+        self.executed = restore::put(self.pg, &held, restore)?;
+        self.intact()?;
+        Ok(self.executed)
+    }
+
+    fn settle_constraints(&mut self) -> Result<(), EngineError> {
+        self.pg.watched(|pg| pg.run("SET CONSTRAINTS ALL IMMEDIATE"))
+    }
+
+    fn pair(&mut self, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
+        let held = self.rows_held()?;
+        self.pinned(|pg| held.pairs(pg, sink))
+    }
+
+    fn effects(&mut self) -> Result<Vec<SideWrite>, EngineError> {
+        let held = self.rows_held()?;
+        let Some(baseline) = &self.baseline else { return Ok(Vec::new()) };
+        let tree = self.pg.rows(&format!(
+            "SELECT relid::oid FROM pg_partition_tree({0}) UNION SELECT {0}::oid",
+            held.table.oid
+        ))?;
+        let own: Vec<String> = tree.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect();
+        let mut target = [0; 3];
+        let mut all = Vec::new();
+        for (relid, (name, now)) in counters(self.pg)? {
+            let mut written = now;
+            if let Some((_, before)) = baseline.get(&relid) {
+                for (count, before) in written.iter_mut().zip(before) {
+                    *count = count.saturating_sub(*before);
+                }
+            }
+            if own.contains(&relid) {
+                target.iter_mut().zip(written).for_each(|(sum, count)| *sum += count);
+            } else if written != [0; 3] {
+                all.push(SideWrite { table: name, how: SideHow::Measured(in_words(written)), rows: None });
+            }
+        }
+        // A row that moves to another partition is deleted here and inserted there. Savepoints that were rolled back stay
+        // counted, so what an undo did twice is no evidence.
+        let [inserted, updated, deleted] = target;
+        let written = updated + inserted.max(deleted);
+        let restoring = held.layout.flags && held.layout.kind != StepKind::Delete;
+        if written > self.executed && !restoring {
+            let more = written - self.executed;
+            let how = SideHow::Measured(format!("{more} more written than the statement matched"));
+            all.push(SideWrite { table: held.table.shown.clone(), how, rows: None });
+        }
+        all.sort_by(|a, b| a.table.cmp(&b.table));
+        Ok(all)
+    }
+
+    fn total(&mut self) -> Result<u64, EngineError> {
+        let held = self.rows_held()?;
+        count(self.pg, &held.table)
+    }
+
+    fn intact(&mut self) -> Result<(), EngineError> {
+        let now = self.pg.one("SELECT pg_current_xact_id_if_assigned()")?;
+        if now.as_deref() == Some(self.xid.as_str()) {
+            return Ok(());
+        }
+        Err(EngineError::TransactionGone(
+            "the transaction on the server is not the one that was begun".to_owned(),
+        ))
+    }
+
+    fn token(&mut self) -> Option<String> {
+        Some(self.xid.clone())
+    }
+
+    fn commit(mut self: Box<Self>) -> CommitOutcome {
+        // A transaction that failed would answer COMMIT by rolling back, and call that a success.
+        if let Err(error) = self.intact() {
+            return CommitOutcome::RolledBack(error);
+        }
+        self.pg.stop = None;
+        match self.pg.client.batch_execute("COMMIT") {
+            Ok(()) => {
+                self.open = false;
+                match self.pg.one(&format!("SELECT pg_xact_status('{}'::xid8)", self.xid)) {
+                    Ok(Some(status)) if status == "aborted" => CommitOutcome::RolledBack(EngineError::Other(
+                        "the server rolled the transaction back instead of committing it".to_owned(),
+                    )),
+                    _ => CommitOutcome::Committed,
+                }
+            }
+            Err(error) if is_lost(&error) => {
+                self.open = false;
+                CommitOutcome::Unknown(engine(error))
+            }
+            Err(error) => {
+                self.open = false;
+                CommitOutcome::RolledBack(engine(error))
+            }
+        }
+    }
+
+    fn rollback(mut self: Box<Self>) -> Result<(), EngineError> {
+        self.end()
+    }
+}

@@ -1,0 +1,99 @@
+//! The held rows of a server engine: which columns their temporary table has, in which order they are read, and how
+//! a row of them becomes a [`HeldRow`].
+
+use marktwice_core::Value;
+use marktwice_core::mark::{After, HeldRow, StepKind};
+use marktwice_core::table::{KeyKind, Target};
+
+/// The temporary table that holds the marked rows.
+pub const HELD: &str = "marktwice_held";
+/// Its ordinal column.
+pub const ORDINAL: &str = "marktwice_ordinal";
+/// Its columns that say, when rows are put back, whether the row is there now and whether it is wanted.
+pub const THERE: &str = "marktwice_there";
+/// See [`THERE`].
+pub const IS_WANTED: &str = "marktwice_is_wanted";
+
+/// Its column for what column `at` of the target holds before.
+pub fn before(at: usize) -> String {
+    format!("marktwice_b{at}")
+}
+
+/// Its column for what is wanted in column `at` of the target, when rows are put back.
+pub fn wanted(at: usize) -> String {
+    format!("marktwice_w{at}")
+}
+
+/// How held rows are read: ordinal, all columns before, the foreseen columns after, and two flags for rows that are
+/// put back.
+#[derive(Debug, Clone)]
+pub struct Layout {
+    /// The target.
+    pub target: Target,
+    /// What is done to its rows.
+    pub kind: StepKind,
+    /// Whether each row says if it is there now and if it is wanted.
+    pub flags: bool,
+    /// Columns with an after-value, and the name of that column in the held table, in its own quotes.
+    pub after: Vec<(usize, String)>,
+}
+
+impl Layout {
+    /// The columns of `h` in order.
+    pub fn columns(&self) -> Vec<String> {
+        let mut all = vec![format!("h.{ORDINAL}")];
+        all.extend((0..self.target.columns.len()).map(|at| format!("h.{}", before(at))));
+        all.extend(self.after.iter().map(|(_, name)| format!("h.{name}")));
+        if self.flags {
+            all.extend([format!("h.{THERE}"), format!("h.{IS_WANTED}")]);
+        }
+        all
+    }
+
+    /// How many columns that are.
+    pub fn width(&self) -> usize {
+        1 + self.target.columns.len() + self.after.len() + if self.flags { 2 } else { 0 }
+    }
+
+    /// The row that `values` (in the order of [`Layout::columns`]) stand for.
+    pub fn row(&self, values: &[Value]) -> HeldRow {
+        let columns = self.target.columns.len();
+        let ordinal = match values.first() {
+            Some(Value::Int(n)) => *n,
+            _ => 0,
+        };
+        let mut before = values.get(1..=columns).unwrap_or_default().to_vec();
+        let flag = |back: usize| {
+            let at = self.width() - back;
+            matches!(values.get(at), Some(Value::Bool(true) | Value::Int(1)))
+        };
+        let (there, wanted) =
+            if self.flags { (flag(2), flag(1)) } else { (true, self.kind != StepKind::Delete) };
+        if !wanted {
+            return HeldRow { ordinal, key: self.key(&before), before, after: After::Gone };
+        }
+        let mut after = before.clone();
+        for ((at, _), value) in self.after.iter().zip(values.iter().skip(1 + columns)) {
+            if let Some(cell) = after.get_mut(*at) {
+                cell.clone_from(value);
+            }
+        }
+        let key = self.key(if there { &before } else { &after });
+        if !there {
+            before.clear();
+        }
+        HeldRow { ordinal, key, before, after: After::Row(after) }
+    }
+
+    fn key(&self, row: &[Value]) -> Vec<Value> {
+        key_of(&self.target, row)
+    }
+}
+
+/// The key of a row; all of it where the table has none.
+pub fn key_of(target: &Target, row: &[Value]) -> Vec<Value> {
+    match target.key.kind {
+        KeyKind::WholeRow => row.to_vec(),
+        _ => target.key.columns.iter().filter_map(|&at| row.get(at).cloned()).collect(),
+    }
+}

@@ -1,0 +1,241 @@
+//! Private throwaway servers: PostgreSQL and MariaDB in a temporary folder, on a Unix socket, run as an ordinary user
+//! when the tests run as root. A server ends, and its folder goes, when this process does, however that comes about:
+//! the shell that watches over it reads from a pipe that only this process holds open.
+//!
+//! Where a server's programs are not installed its tests are skipped, aloud; in CI that is a failure.
+
+use std::path::{Path, PathBuf};
+use std::process::{ChildStdin, Command, Stdio};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, Instant};
+
+use crate::sql::Db;
+
+/// How long a server may take to answer for the first time.
+const PATIENCE: Duration = Duration::from_secs(90);
+
+/// Which server.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Brand {
+    /// PostgreSQL.
+    Postgres,
+    /// MariaDB.
+    Maria,
+}
+
+/// A server of our own.
+#[derive(Debug)]
+pub struct Server {
+    /// Which.
+    pub brand: Brand,
+    folder: PathBuf,
+    databases: AtomicU32,
+    _leash: ChildStdin,
+}
+
+/// The PostgreSQL server of this process.
+pub fn postgres() -> Option<&'static Server> {
+    static SERVER: OnceLock<Option<Server>> = OnceLock::new();
+    SERVER.get_or_init(|| start(Brand::Postgres, &[])).as_ref()
+}
+
+/// The MariaDB server of this process.
+pub fn maria() -> Option<&'static Server> {
+    static SERVER: OnceLock<Option<Server>> = OnceLock::new();
+    SERVER.get_or_init(|| start(Brand::Maria, &[])).as_ref()
+}
+
+/// Both servers, those that can be had.
+pub fn all() -> Vec<&'static Server> {
+    [postgres(), maria()].into_iter().flatten().collect()
+}
+
+/// Finds a program on the path or where Debian's packages put it.
+fn program(name: &str) -> Option<PathBuf> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let mut folders: Vec<PathBuf> = std::env::split_paths(&path).collect();
+    folders.extend(["/usr/sbin", "/usr/bin", "/usr/local/bin"].map(PathBuf::from));
+    let mut versions: Vec<PathBuf> = std::fs::read_dir("/usr/lib/postgresql")
+        .map(|all| all.filter_map(|e| Some(e.ok()?.path().join("bin"))).collect())
+        .unwrap_or_default();
+    versions.sort();
+    folders.extend(versions.into_iter().rev());
+    folders.into_iter().map(|folder| folder.join(name)).find(|path| path.is_file())
+}
+
+/// A command of the server's, as an ordinary user.
+fn as_ordinary_user() -> Vec<&'static str> {
+    if rustix::process::geteuid().is_root() {
+        vec!["setpriv", "--reuid=nobody", "--regid=nogroup", "--clear-groups", "--"]
+    } else {
+        Vec::new()
+    }
+}
+
+fn quiet(words: &[&str]) {
+    let (first, rest) = words.split_first().expect("a command");
+    let output = Command::new(first).args(rest).current_dir("/").output().expect("it starts");
+    assert!(output.status.success(), "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
+}
+
+/// Starts a server with further options of its own; `None` where it is not installed.
+pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
+    let (needed, package) = match brand {
+        Brand::Postgres => (["initdb", "postgres"], "postgresql"),
+        Brand::Maria => (["mariadb-install-db", "mariadbd"], "mariadb-server-core"),
+    };
+    let [Some(install), Some(server)] = needed.map(program) else {
+        let message = format!("SKIPPED: {brand:?} is not installed here (the package {package})");
+        assert!(std::env::var_os("CI").is_none(), "{message}; in CI that is a failure");
+        eprintln!("{message}");
+        return None;
+    };
+    let folder = tempfile::Builder::new().prefix("marktwice-server-").tempdir().expect("a folder").keep();
+    let shown = folder.display().to_string();
+    let data = folder.join("data").display().to_string();
+    let socket = folder.join("socket").display().to_string();
+    let log = folder.join("log");
+    std::fs::create_dir(folder.join("data")).expect("made");
+    std::fs::create_dir(folder.join("socket")).expect("made");
+    let user = as_ordinary_user();
+    if !user.is_empty() {
+        quiet(&["chown", "-R", "nobody:nogroup", &shown]);
+    }
+    quiet(&["chmod", "755", &shown]);
+    let (install, server) = (install.display().to_string(), server.display().to_string());
+    let mut words = user.clone();
+    let listen = format!("unix_socket_directories={socket}");
+    let file = format!("--socket={socket}/s");
+    let (at, pid) = (format!("--datadir={data}"), format!("--pid-file={data}/pid"));
+    match brand {
+        Brand::Postgres => {
+            words.extend([
+                &install as &str,
+                "-D",
+                &data,
+                "-U",
+                "tester",
+                "-A",
+                "trust",
+                "--no-sync",
+                "-E",
+                "UTF8",
+                "--locale=C.UTF-8",
+            ]);
+            quiet(&words);
+            words.truncate(user.len());
+            words.extend([
+                &server as &str,
+                "-D",
+                &data,
+                "-c",
+                &listen,
+                "-c",
+                "fsync=off",
+                "-c",
+                "max_connections=60",
+            ]);
+            if !options.iter().any(|o| o.starts_with("listen_addresses")) {
+                words.extend(["-c", "listen_addresses="]);
+            }
+            for option in options {
+                words.extend(["-c", option]);
+            }
+        }
+        Brand::Maria => {
+            words.extend([
+                &install as &str,
+                "--no-defaults",
+                &at,
+                "--auth-root-authentication-method=normal",
+                "--skip-test-db",
+                "--skip-name-resolve",
+            ]);
+            quiet(&words);
+            words.truncate(user.len());
+            words.extend([
+                &server as &str,
+                "--no-defaults",
+                &at,
+                &file,
+                &pid,
+                "--innodb-flush-log-at-trx-commit=1",
+                "--innodb-flush-method=nosync",
+                "--innodb-buffer-pool-size=64M",
+                "--performance-schema=off",
+            ]);
+            if options.is_empty() {
+                words.push("--skip-networking");
+            }
+            words.extend(options);
+        }
+    }
+    // The first word is a fast way down for PostgreSQL; MariaDB is rid of its data anyway.
+    let signal = if brand == Brand::Postgres { "INT" } else { "KILL" };
+    let script = "signal=$1; folder=$2; shift 2; \"$@\" >\"$folder/log\" 2>&1 & server=$!; read -r _; \
+                  kill -$signal $server; wait $server; rm -rf \"$folder\"";
+    let mut child = Command::new("sh")
+        .args(["-c", script, "sh", signal, &shown])
+        .args(&words)
+        .current_dir("/")
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("a shell");
+    let leash = child.stdin.take().expect("a pipe");
+    let server = Server { brand, folder, databases: AtomicU32::new(0), _leash: leash };
+    let since = Instant::now();
+    while Db::try_open(&server.root_url()).is_err() {
+        let said = std::fs::read_to_string(&log).unwrap_or_default();
+        assert!(since.elapsed() < PATIENCE, "the server does not answer:\n{said}");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    Some(server)
+}
+
+impl Server {
+    /// The address of a database on this server, for its owner.
+    pub fn url(&self, database: &str) -> String {
+        let socket = self.socket().display().to_string();
+        match self.brand {
+            Brand::Postgres => format!("postgres://tester@/{database}?host={socket}"),
+            Brand::Maria => format!("mysql://root@localhost/{database}?socket={socket}/s"),
+        }
+    }
+
+    fn root_url(&self) -> String {
+        self.url(if self.brand == Brand::Postgres { "postgres" } else { "" })
+    }
+
+    /// The folder of its socket.
+    pub fn socket(&self) -> PathBuf {
+        self.folder.join("socket")
+    }
+
+    /// The folder of its data.
+    pub fn data(&self) -> PathBuf {
+        self.folder.join("data")
+    }
+
+    /// The address of a new, empty database.
+    pub fn database(&self) -> String {
+        let n = self.databases.fetch_add(1, Ordering::SeqCst);
+        let name = format!("scene_{n}");
+        let mut db = Db::open(&self.root_url());
+        match self.brand {
+            Brand::Postgres => db.run(&format!("CREATE DATABASE {name}")),
+            Brand::Maria => db.run(&format!("CREATE DATABASE {name} CHARACTER SET utf8mb4")),
+        }
+        self.url(&name)
+    }
+}
+
+/// Where files of a server's may be read by it.
+pub fn readable_by_servers(path: &Path, private: bool) {
+    if rustix::process::geteuid().is_root() {
+        quiet(&["chown", "nobody:nogroup", &path.display().to_string()]);
+    }
+    quiet(&["chmod", if private { "600" } else { "644" }, &path.display().to_string()]);
+}
