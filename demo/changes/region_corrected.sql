@@ -6,4 +6,4 @@ rows   = 2
 UPDATE keeper
    SET region = 'Moor'
  WHERE keeper_id IN (3, 5, 8)
-   AND region IS NOT 'Moor';
+   AND region <> 'Moor';

@@ -2,24 +2,48 @@
 //! on every engine, made by a fixed generator), and change files that tell small stories.
 
 use marktwice_core::Value;
+use marktwice_sql::Language;
 
-/// Definitions for SQLite.
-pub const SQLITE_SCHEMA: &str = include_str!("../schema/sqlite.sql");
-/// Definitions that come after the rows (a trigger must not see them come in).
-pub const SQLITE_AFTER: &str = include_str!("../schema/sqlite_after.sql");
+/// Definitions for an engine, and those that come after the rows (a trigger must not see them come in).
+pub fn schema(language: Language) -> (&'static str, &'static str) {
+    match language {
+        Language::Sqlite => {
+            (include_str!("../schema/sqlite.sql"), include_str!("../schema/sqlite_after.sql"))
+        }
+        Language::Postgres => {
+            (include_str!("../schema/postgres.sql"), include_str!("../schema/postgres_after.sql"))
+        }
+        Language::Mysql => (include_str!("../schema/mysql.sql"), include_str!("../schema/mysql_after.sql")),
+    }
+}
 
-/// The change files, by name.
-pub const CHANGES: &[(&str, &str)] = &[
+/// Change files that every engine takes.
+const COMMON: &[(&str, &str)] = &[
     ("region.sql", include_str!("../changes/region.sql")),
     ("region_corrected.sql", include_str!("../changes/region_corrected.sql")),
     ("inspection_date.sql", include_str!("../changes/inspection_date.sql")),
     ("email_collides.sql", include_str!("../changes/email_collides.sql")),
     ("price.sql", include_str!("../changes/price.sql")),
     ("old_inspections.sql", include_str!("../changes/old_inspections.sql")),
-    ("season_total.sql", include_str!("../changes/season_total.sql")),
-    ("sheet_duplicate.sql", include_str!("../changes/sheet_duplicate.sql")),
     ("forgotten_filter.sql", include_str!("../changes/forgotten_filter.sql")),
 ];
+
+/// The change files for an engine, by name.
+pub fn changes(language: Language) -> Vec<(&'static str, &'static str)> {
+    let own: &[(&str, &str)] = match language {
+        Language::Sqlite => &[
+            ("season_total.sql", include_str!("../changes/sqlite/season_total.sql")),
+            ("sheet_duplicate.sql", include_str!("../changes/sqlite/sheet_duplicate.sql")),
+        ],
+        Language::Postgres => &[
+            ("season_total.sql", include_str!("../changes/postgres/season_total.sql")),
+            ("sheet_duplicate.sql", include_str!("../changes/postgres/sheet_duplicate.sql")),
+        ],
+        // Two rows that are equal in all they hold cannot be told apart there by a filter.
+        Language::Mysql => &[("season_total.sql", include_str!("../changes/mysql/season_total.sql"))],
+    };
+    COMMON.iter().chain(own).copied().collect()
+}
 
 /// The rows of one table.
 pub type Table = (&'static str, Vec<Vec<Value>>);

@@ -28,6 +28,9 @@ pub(crate) struct Common {
     /// The database: a path, a URL (sqlite:coop.db), or a name from marktwice.toml
     #[arg(long, global = true, value_name = "DATABASE", env = "MARKTWICE_ON", hide_env_values = true)]
     pub(crate) on: Option<String>,
+    /// Whether the database was named on the command line itself.
+    #[arg(skip)]
+    pub(crate) on_is_said: bool,
     /// Where marks, snapshots and receipts are kept
     #[arg(long, global = true, value_name = "DIR", env = "MARKTWICE_LOGBOOK")]
     pub(crate) logbook: Option<PathBuf>,

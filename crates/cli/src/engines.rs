@@ -1,5 +1,6 @@
 //! Which engine an address belongs to. A new engine is one line here.
 
+use marktwice_mysql::Mysql;
 use marktwice_port::Engine;
 use marktwice_postgres::Postgres;
 use marktwice_sql::Language;
@@ -16,6 +17,9 @@ pub(crate) struct Kind {
 pub(crate) fn of(address: &str) -> Option<Kind> {
     if Postgres::takes(address) {
         return Some(Kind { engine: &Postgres, language: Language::Postgres });
+    }
+    if Mysql::takes(address) {
+        return Some(Kind { engine: &Mysql, language: Language::Mysql });
     }
     match address.split_once("://") {
         Some((scheme, _)) if scheme != "sqlite" => None,

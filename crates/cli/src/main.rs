@@ -15,13 +15,16 @@ mod talk;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::parser::ValueSource;
+use clap::{CommandFactory, FromArgMatches};
 
 /// Long generated filters make deep expression trees; the parser and our walks get a stack that holds them.
 const STACK: usize = 256 << 20;
 
 fn main() -> ExitCode {
-    let args = args::Args::parse();
+    let matches = args::Args::command().get_matches();
+    let mut args = args::Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
+    args.common.on_is_said = matches.value_source("on") == Some(ValueSource::CommandLine);
     let worker = std::thread::Builder::new().stack_size(STACK).spawn(move || commands::run(args));
     let status = match worker.map(std::thread::JoinHandle::join) {
         Ok(Ok(status)) => status,

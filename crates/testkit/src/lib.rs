@@ -13,6 +13,7 @@ mod terminal;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
+use marktwice_sql::Language;
 use marktwice_sqlite::load;
 use rusqlite::Connection;
 
@@ -95,17 +96,9 @@ impl Scene {
     /// A scene with the demo database in `coop.db`.
     pub fn demo(program: &str) -> Scene {
         let scene = Scene::empty(program);
-        let rows: Vec<load::Rows> = marktwice_demo::tables()
-            .into_iter()
-            .map(|(table, rows)| load::Rows { table: table.to_owned(), rows })
-            .collect();
-        load::create(
-            &scene.path("coop.db"),
-            marktwice_demo::SQLITE_SCHEMA,
-            &rows,
-            marktwice_demo::SQLITE_AFTER,
-        )
-        .expect("the demo database");
+        let (definitions, after) = marktwice_demo::schema(Language::Sqlite);
+        load::create(&scene.path("coop.db"), definitions, &marktwice_demo::tables(), after)
+            .expect("the demo database");
         scene
     }
 

@@ -9,25 +9,51 @@ use marktwice_run::{
     Agreement, Answer, ApplyOptions, Context, Failure, Preview, Question, RunOutcome, Show, Talk,
     UndoOptions, apply, history, preview, undo,
 };
+use marktwice_server::address::without_password;
 use marktwice_sql::Language;
 use marktwice_sqlite::load;
 
 use super::{Desk, Text, print};
 use crate::args::{ChangeArgs, Common};
+use crate::config::Config;
+use crate::engines;
 use crate::human::{BOLD, DIM, GOOD, styled};
 use crate::report::Trouble;
 use crate::{exit, human};
 
+/// What the demo's schema (PostgreSQL) or database (MariaDB) is called on a server.
+const NAME: &str = "heathermoor";
+
 /// Makes the demo and walks through it.
 pub(crate) fn run(common: &Common, folder: &Path) -> Result<u8, Trouble> {
-    make(folder)?;
-    let desk = Desk::at(folder.join("coop.db").display().to_string(), folder.join("logbook"), common)?;
-    let walk = desk.with(|context| Walk { context, folder, verbose: common.verbose }.all());
-    walk.map_err(|failure| Trouble::failure(&failure, "the demo"))
+    // An address in the environment is not taken for the wish to make something there.
+    let server = common.on.as_deref().filter(|_| common.on_is_said).map(server_at).transpose()?;
+    let (address, language) = make(folder, server)?;
+    let desk = Desk::at(address, folder.join("logbook"), common)?;
+    let place = match language {
+        Language::Sqlite => format!("{}/coop.db", folder.display()),
+        Language::Postgres => format!("the schema {NAME}"),
+        Language::Mysql => format!("the database {NAME}"),
+    };
+    let walk = desk.with(|context| Walk { context, folder, verbose: common.verbose, language, place }.all());
+    walk.map_err(|failure| Trouble::failure(&failure, "the demo").on(&desk))
 }
 
-/// Makes the folder: the database, the configuration, the change files.
-fn make(folder: &Path) -> Result<(), Trouble> {
+/// A server that was named to make the demo on: its address and language.
+fn server_at(on: &str) -> Result<(String, Language), Trouble> {
+    let here = std::env::current_dir().unwrap_or_default();
+    let address = Config::nearest(&here)?.database(on).unwrap_or_else(|| on.to_owned());
+    match engines::of(&address).map(|kind| kind.language) {
+        Some(language @ (Language::Postgres | Language::Mysql)) => Ok((address, language)),
+        _ => Err(Trouble::usage(
+            "--on names a server here; a SQLite demo is made in its folder",
+            "leave --on out, or write --on postgres://USER@HOST/DATABASE or --on mysql://USER@HOST",
+        )),
+    }
+}
+
+/// Makes the database, and the folder with the configuration and the change files. Gives the database's address.
+fn make(folder: &Path, server: Option<(String, Language)>) -> Result<(String, Language), Trouble> {
     let shown = folder.display();
     if folder.read_dir().is_ok_and(|mut entries| entries.next().is_some()) || folder.is_file() {
         let hint = format!(
@@ -35,35 +61,57 @@ fn make(folder: &Path) -> Result<(), Trouble> {
         );
         return Err(Trouble::usage(format!("{shown} is there already, and is not written into"), hint));
     }
-    let failed = |what: String| Trouble {
-        status: exit::FAILED,
-        ..Trouble::usage(what, "name a folder that can be written")
+    let failed = |what: String, hint: &str| Trouble { status: exit::FAILED, ..Trouble::usage(what, hint) };
+    let writable = "name a folder that can be written";
+    let language = server.as_ref().map_or(Language::Sqlite, |(_, language)| *language);
+    let rows = marktwice_demo::tables();
+    let (definitions, after) = marktwice_demo::schema(language);
+    let there = "remove what is there if it is an old demo, or name another database";
+    let on_server = match &server {
+        Some((address, Language::Postgres)) => {
+            Some(marktwice_postgres::load::create(address, NAME, definitions, &rows, after))
+        }
+        Some((address, _)) => Some(marktwice_mysql::load::create(address, NAME, definitions, &rows, after)),
+        None => None,
     };
+    let on_server = on_server.transpose().map_err(|e| failed(e.to_string(), there))?;
     let changes = folder.join("changes");
     std::fs::create_dir_all(&changes)
-        .map_err(|e| failed(format!("cannot make {}: {e}", changes.display())))?;
+        .map_err(|e| failed(format!("cannot make {}: {e}", changes.display()), writable))?;
     let write = |path: &Path, text: &str| {
-        std::fs::write(path, text).map_err(|e| failed(format!("cannot write {}: {e}", path.display())))
+        std::fs::write(path, text)
+            .map_err(|e| failed(format!("cannot write {}: {e}", path.display()), writable))
     };
-    for (name, text) in marktwice_demo::CHANGES {
+    for (name, text) in marktwice_demo::changes(language) {
         write(&changes.join(name), text)?;
     }
+    let (address, on) = match on_server {
+        Some(address) => {
+            let on = without_password(&address);
+            (address, on)
+        }
+        None => {
+            let path = folder.join("coop.db");
+            load::create(&path, definitions, &rows, after).map_err(|e| failed(e.to_string(), writable))?;
+            (path.display().to_string(), "coop.db".to_owned())
+        }
+    };
     write(
         &folder.join("marktwice.toml"),
-        "# Commands started in this folder mean this database.\non = \"coop.db\"\nlogbook = \"logbook\"\n",
+        &format!(
+            "# Commands started in this folder mean this database.\non = {on:?}\nlogbook = \"logbook\"\n"
+        ),
     )?;
-    let rows: Vec<load::Rows> = marktwice_demo::tables()
-        .into_iter()
-        .map(|(table, rows)| load::Rows { table: table.to_owned(), rows })
-        .collect();
-    load::create(&folder.join("coop.db"), marktwice_demo::SQLITE_SCHEMA, &rows, marktwice_demo::SQLITE_AFTER)
-        .map_err(|e| failed(e.to_string()))
+    Ok((address, language))
 }
 
 struct Walk<'a> {
     context: &'a Context<'a>,
     folder: &'a Path,
     verbose: bool,
+    language: Language,
+    /// Where the database is, in words.
+    place: String,
 }
 
 /// Shows, and answers yes where the walk is meant to go on.
@@ -95,7 +143,8 @@ impl Walk<'_> {
     }
 
     fn change(&self, name: &str) -> Result<marktwice_run::Change, Failure> {
-        let text = marktwice_demo::CHANGES.iter().find(|(n, _)| *n == name).map_or("", |(_, text)| text);
+        let all = marktwice_demo::changes(self.language);
+        let text = all.iter().find(|(n, _)| *n == name).map_or("", |(_, text)| *text);
         let lines: String = text.lines().map(|line| format!("  {}\n", styled(DIM, line))).collect();
         print(&format!("{lines}\n"));
         let args = ChangeArgs {
@@ -107,7 +156,7 @@ impl Walk<'_> {
             again: false,
             show: Show::First(20),
         };
-        super::change_of(&Text { text: text.to_owned(), name: name.to_owned() }, &args, Language::Sqlite)
+        super::change_of(&Text { text: text.to_owned(), name: name.to_owned() }, &args, self.language)
             .map_err(|trouble| Failure::Usage {
                 message: trouble.message,
                 hint: trouble.hint.unwrap_or_default(),
@@ -121,7 +170,7 @@ impl Walk<'_> {
 
     fn keepers(&self) -> Result<(), Failure> {
         let mut session = self.context.engine.open(self.context.address, Intent::Read, self.context.waits)?;
-        let target = session.describe("main", "keeper")?;
+        let target = session.describe("", "keeper")?;
         let rows = session.sample(&target, 9)?;
         print(&human::rows_of(&target, &rows));
         Ok(())
@@ -139,7 +188,8 @@ impl Walk<'_> {
     fn all(&self) -> Result<u8, Failure> {
         let folder = self.folder.display();
         self.say(&format!(
-            "The Heathermoor Honey Co-operative is made up, and so is its database: {folder}/coop.db is ready."
+            "The Heathermoor Honey Co-operative is made up, and so is its database: {} is ready.",
+            self.place
         ));
         let before = self.contents()?;
         self.say(
@@ -183,7 +233,7 @@ impl Walk<'_> {
         self.say(&format!(
             "Go on yourself: in {folder} there are more changes, good and bad ones, for marktwice preview and apply:"
         ));
-        for (name, _) in marktwice_demo::CHANGES.iter().skip(2) {
+        for (name, _) in marktwice_demo::changes(self.language).iter().skip(2) {
             print(&format!("  changes/{name}\n"));
         }
         Ok(if same && asked { exit::DONE } else { exit::FAILED })

@@ -1,1 +1,22 @@
-//! To come.
+//! The MariaDB engine (MySQL speaks the same protocol): connecting, the catalogue, understanding a statement, holding
+//! rows in a temporary table, the transaction, and putting rows back.
+//!
+//! Values are read and written through the binary protocol, under settings that are pinned for that purpose only; the
+//! user's statement and filter run under the user's own settings. Nothing here prints, knows a logbook or decides
+//! whether a change may go on.
+
+mod catalog;
+mod client;
+mod content;
+mod error;
+mod finder;
+mod held;
+pub mod load;
+mod open;
+mod plan;
+mod restore;
+mod session;
+mod tx;
+mod values;
+
+pub use open::Mysql;

@@ -249,7 +249,7 @@ fn definition(pg: &mut Pg, oid: &str, columns: &[TextRow]) -> Result<String, Eng
     let rest = pg.rows(&format!(
         "SELECT pg_get_constraintdef(oid) AS text FROM pg_constraint WHERE conrelid = {oid} \
          UNION ALL SELECT pg_get_indexdef(indexrelid) FROM pg_index WHERE indrelid = {oid} \
-         UNION ALL SELECT pg_get_triggerdef(t.oid) || t.tgenabled || p.prosrc FROM pg_trigger t \
+         UNION ALL SELECT pg_get_triggerdef(t.oid) || t.tgenabled::text || p.prosrc FROM pg_trigger t \
          JOIN pg_proc p ON p.oid = t.tgfoid WHERE t.tgrelid = {oid} AND NOT t.tgisinternal \
          UNION ALL SELECT pg_get_ruledef(oid) FROM pg_rewrite WHERE ev_class = {oid} \
          UNION ALL SELECT pg_get_partkeydef({oid}) ORDER BY text"

@@ -3,15 +3,18 @@
 use marktwice_core::Place;
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Label, Parts};
-use marktwice_core::table::{KeyKind, Pin};
-use marktwice_port::{EngineError, Plan, SideHow, SideWrite};
-use marktwice_server::foresee::{self, Trigger};
+use marktwice_core::table::Pin;
+use marktwice_port::{EngineError, Plan, SideWrite};
+use marktwice_server::foresee;
 use marktwice_server::reach::ForeignKey;
+use marktwice_server::statement::{
+    assigned_values, column_of, is_default, leave_out, trigger_writes, unpairable,
+};
 use marktwice_server::unknown::{syntax, unknown_name};
 use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
-use marktwice_sql::slicing::{calls, is_literal, single_statement, understand};
+use marktwice_sql::slicing::{calls, single_statement, understand};
 use marktwice_sql::text::tokenize;
 use marktwice_sql::{Language, Step};
 use postgres::error::{DbError, ErrorPosition};
@@ -65,7 +68,8 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
         .filter_map(|c| table.target.position(&c.text))
         .collect();
     let triggers = triggers(pg, &table, step.kind, &assigned)?;
-    let mut values = assigned_values(&step, &table);
+    let default = |at: usize| table.types.get(at).and_then(|t| t.default.clone());
+    let mut values = assigned_values(&step, &table.target, &default);
     let mut failed = None;
     let mut foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
         why_unknown(pg, &step, &table, &values, value).unwrap_or_else(|error| {
@@ -85,7 +89,9 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
         }
     }
     values.retain(|(at, _)| foreseen.iter().any(|f| f.column == *at && f.label != Label::Unknown));
-    unpairable(&step, &table, &foreseen)?;
+    if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
+        return Err(refused(finding));
+    }
     let reads = foresee::reads(&step, &table.target);
     let pin = if step.filter.is_some() { pin(&step, &table.target, &table.keys, &[]) } else { Pin::Nothing };
     let findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin });
@@ -115,19 +121,6 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
             temp,
         }),
     })
-}
-
-/// The writes that triggers' texts show.
-pub(crate) fn trigger_writes(triggers: &[Trigger]) -> Vec<SideWrite> {
-    let all = triggers.iter().flat_map(|t| {
-        let how = SideHow::Trigger(t.name.clone());
-        t.routine.writes.iter().map(move |table| SideWrite {
-            table: table.clone(),
-            how: how.clone(),
-            rows: None,
-        })
-    });
-    all.collect()
 }
 
 /// The table that a step writes, when it is one that can be promised anything about.
@@ -198,26 +191,6 @@ fn privileges(pg: &mut Pg, table: &Table) -> Result<(), EngineError> {
     )))
 }
 
-/// The expressions of assigned columns; for DEFAULT the column's own.
-fn assigned_values(step: &Step, table: &Table) -> Vec<(usize, String)> {
-    let mut all: Vec<(usize, String)> = Vec::new();
-    for assignment in &step.assignments {
-        for (name, value) in assignment.columns.iter().zip(assignment.parts.iter().flatten()) {
-            let Some(at) = table.target.position(&name.text) else { continue };
-            let text = step.text(*value);
-            let default = table.types.get(at).and_then(|t| t.default.clone());
-            let text = if text.eq_ignore_ascii_case("default") {
-                default.unwrap_or_else(|| "NULL".to_owned())
-            } else {
-                text.to_owned()
-            };
-            all.retain(|(column, _)| *column != at);
-            all.push((at, text));
-        }
-    }
-    all
-}
-
 /// Why the value of an expression cannot be told before the run, beyond what its text tells. A subquery that reads the
 /// target is no reason: this server evaluates all of it on the rows as they were before the statement.
 fn why_unknown(
@@ -227,12 +200,8 @@ fn why_unknown(
     values: &[(usize, String)],
     value: Slice,
 ) -> Result<Option<String>, EngineError> {
-    if step.text(value).eq_ignore_ascii_case("default") {
-        let assigned = step.assignments.iter().find(|a| a.parts.iter().flatten().any(|p| *p == value));
-        let column = assigned.and_then(|a| {
-            let at = a.parts.iter().flatten().position(|p| *p == value)?;
-            table.target.position(&a.columns.get(at)?.text)
-        });
+    if is_default(step, value) {
+        let column = column_of(step, &table.target, value);
         let text = values.iter().find(|(at, _)| Some(*at) == column).map_or("", |(_, text)| text);
         let identity = column.and_then(|at| table.types.get(at)).is_some_and(|t| t.identity_always);
         let plain = !text.contains('(') && !text.to_ascii_lowercase().contains("current_");
@@ -244,60 +213,6 @@ fn why_unknown(
     }
     let unsteady = unsteady_function(pg, &names)?;
     Ok(unsteady.map(|name| format!("{name}() may give another value in the run")))
-}
-
-/// A row must be found again after the step.
-fn unpairable(
-    step: &Step,
-    table: &Table,
-    foreseen: &[marktwice_core::mark::Foreseen],
-) -> Result<(), EngineError> {
-    let whole = table.target.key.kind == KeyKind::WholeRow;
-    let unknown = foreseen
-        .iter()
-        .find(|f| f.label == Label::Unknown && (whole || table.target.key.columns.contains(&f.column)));
-    let Some(column) = unknown.and_then(|f| table.target.columns.get(f.column)) else { return Ok(()) };
-    let slice = step
-        .assignments
-        .iter()
-        .flat_map(|a| &a.columns)
-        .find(|c| c.text == column.name)
-        .map_or(step.table.slice, |c| c.slice);
-    let (message, hint) = if whole {
-        (
-            format!(
-                "{} has no key, and {} becomes a value that only the run can tell",
-                table.target.table, column.name
-            ),
-            "give the table a primary key, or assign a value that can be told beforehand",
-        )
-    } else {
-        (
-            format!("the key {} becomes a value that only the run can tell", column.name),
-            "assign a value that can be told beforehand",
-        )
-    };
-    Err(refused(Finding::new(Code::NotUnderstood, message).at(step.place(slice)).hint(hint)))
-}
-
-/// `AND region IS DISTINCT FROM 'Moor'`: leaves out the rows that already hold the values, when those are literals.
-fn leave_out(step: &Step, foreseen: &[marktwice_core::mark::Foreseen]) -> Option<String> {
-    if foreseen.is_empty() || foreseen.iter().any(|f| f.label == Label::Unknown || f.derived) {
-        return None;
-    }
-    let mut terms = Vec::new();
-    for assignment in &step.assignments {
-        for (name, value) in assignment.columns.iter().zip(assignment.parts.as_ref()?) {
-            if !is_literal(step, *value) {
-                return None;
-            }
-            terms.push(LANGUAGE.differs(step.text(name.slice), step.text(*value)));
-        }
-    }
-    match terms.as_slice() {
-        [one] => Some(format!("AND {one}")),
-        many => Some(format!("AND ({})", many.join(" OR "))),
-    }
 }
 
 /// The bytes of the word that the server points at.

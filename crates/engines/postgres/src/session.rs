@@ -11,6 +11,7 @@ use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
 use marktwice_server::layout::HELD;
 use marktwice_server::reach::{Counter, ForeignKey, count_actions};
+use marktwice_server::statement::trigger_writes;
 use marktwice_sql::Language;
 
 use crate::catalog::{Table, describe, ident, triggers};
@@ -18,7 +19,7 @@ use crate::client::Pg;
 use crate::copy::quoted;
 use crate::finder::Finder;
 use crate::held::{self, Held};
-use crate::plan::{Detail, plan, trigger_writes};
+use crate::plan::{Detail, plan};
 use crate::tx::PgTx;
 
 /// How long it is waited for the server to notice that a client died.

@@ -10,20 +10,16 @@ use crate::error::engine;
 use crate::names::quoted;
 use crate::values::Bind;
 
-/// The rows of one table.
-#[derive(Debug, Clone)]
-pub struct Rows {
-    /// The table.
-    pub table: String,
-    /// Its rows, all columns in order.
-    pub rows: Vec<Vec<Value>>,
-}
-
 /// Makes a new database file. Definitions that must not see the rows come in (triggers) go into `after`.
 ///
 /// # Errors
 /// When the file is there already, or the engine refuses something.
-pub fn create(path: &Path, definitions: &str, rows: &[Rows], after: &str) -> Result<(), EngineError> {
+pub fn create(
+    path: &Path,
+    definitions: &str,
+    rows: &[(&str, Vec<Vec<Value>>)],
+    after: &str,
+) -> Result<(), EngineError> {
     if path.exists() {
         return Err(EngineError::Other(format!("{} is there already", path.display())));
     }
@@ -31,12 +27,12 @@ pub fn create(path: &Path, definitions: &str, rows: &[Rows], after: &str) -> Res
     let mut connection = Connection::open_with_flags(path, flags).map_err(engine)?;
     let tx = connection.transaction().map_err(engine)?;
     tx.execute_batch(definitions).map_err(engine)?;
-    for table in rows {
-        let Some(width) = table.rows.first().map(Vec::len) else { continue };
+    for (table, rows) in rows {
+        let Some(width) = rows.first().map(Vec::len) else { continue };
         let marks = vec!["?"; width].join(", ");
-        let sql = format!("INSERT INTO main.{} VALUES ({marks})", quoted(&table.table));
+        let sql = format!("INSERT INTO main.{} VALUES ({marks})", quoted(table));
         let mut insert = tx.prepare(&sql).map_err(engine)?;
-        for row in &table.rows {
+        for row in rows {
             insert.execute(params_from_iter(row.iter().map(Bind))).map_err(engine)?;
         }
     }

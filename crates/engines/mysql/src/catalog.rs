@@ -1,0 +1,336 @@
+//! The catalogue: a table's columns, types, keys, triggers, foreign keys and definition.
+
+use marktwice_core::hash;
+use marktwice_core::mark::StepKind;
+use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_port::EngineError;
+use marktwice_server::foresee::{Extra, Trigger};
+use marktwice_server::reach::ForeignKey;
+use marktwice_sql::pins::UniqueKey;
+use marktwice_sql::{Language, routine};
+
+use crate::client::{My, TextRow, literal};
+use crate::values::Form;
+
+/// A column's type.
+#[derive(Debug, Clone)]
+pub(crate) struct Type {
+    /// As declared, with character set and collation, ready to stand in a definition.
+    pub(crate) declared: String,
+    /// A type that holds the same values and takes little of a row's room.
+    pub(crate) roomy: String,
+    /// The kind of type, in lower case.
+    pub(crate) kind: String,
+    pub(crate) form: Form,
+    /// The text of its default.
+    pub(crate) default: Option<String>,
+    pub(crate) auto: bool,
+}
+
+/// A relation that a name stands for.
+#[derive(Debug, Clone)]
+pub(crate) struct Found {
+    pub(crate) schema: String,
+    pub(crate) table: String,
+    /// `BASE TABLE`, `VIEW`, `SYSTEM VERSIONED`, `SYSTEM VIEW`, `SEQUENCE`.
+    pub(crate) sort: String,
+    pub(crate) engine: String,
+    pub(crate) partitioned: bool,
+}
+
+/// A table with everything that a plan needs to know.
+#[derive(Debug, Clone)]
+pub(crate) struct Table {
+    pub(crate) target: Target,
+    /// Quoted, with its schema.
+    pub(crate) name: String,
+    /// As foreign keys name it.
+    pub(crate) shown: String,
+    pub(crate) types: Vec<Type>,
+    pub(crate) extras: Vec<Extra>,
+    pub(crate) keys: Vec<UniqueKey>,
+    pub(crate) partitioned: bool,
+}
+
+impl Table {
+    /// Forms of all columns in order.
+    pub(crate) fn forms(&self) -> Vec<Form> {
+        self.types.iter().map(|t| t.form).collect()
+    }
+}
+
+/// A name in backticks.
+pub(crate) fn ident(name: &str) -> String {
+    Language::Mysql.quoted(name)
+}
+
+fn cell(row: &TextRow, at: usize) -> &str {
+    row.get(at).and_then(Option::as_deref).unwrap_or("")
+}
+
+/// Looks a name up, in the connection's database where no schema is named.
+pub(crate) fn find(my: &mut My, schema: Option<&str>, table: &str) -> Result<Option<Found>, EngineError> {
+    let schema = schema.filter(|s| !s.is_empty()).map_or_else(|| "database()".to_owned(), literal);
+    let rows = my.rows(&format!(
+        "SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, ENGINE, CREATE_OPTIONS FROM information_schema.TABLES \
+         WHERE TABLE_SCHEMA = {schema} AND TABLE_NAME = {}",
+        literal(table)
+    ))?;
+    Ok(rows.first().map(|row| Found {
+        schema: cell(row, 0).to_owned(),
+        table: cell(row, 1).to_owned(),
+        sort: cell(row, 2).to_owned(),
+        engine: cell(row, 3).to_owned(),
+        partitioned: cell(row, 4).contains("partitioned"),
+    }))
+}
+
+/// Describes a table.
+pub(crate) fn describe(my: &mut My, schema: &str, name: &str) -> Result<Table, EngineError> {
+    let found = find(my, Some(schema), name)?
+        .filter(|f| f.sort == "BASE TABLE")
+        .ok_or_else(|| EngineError::NotFound(format!("there is no table {name}")))?;
+    describe_found(my, &found)
+}
+
+/// Describes a relation that was found.
+pub(crate) fn describe_found(my: &mut My, found: &Found) -> Result<Table, EngineError> {
+    let here =
+        format!("TABLE_SCHEMA = {} AND TABLE_NAME = {}", literal(&found.schema), literal(&found.table));
+    let raw = my.rows(&format!(
+        "SELECT COLUMN_NAME, DATA_TYPE, COLUMN_TYPE, IS_NULLABLE, EXTRA, GENERATION_EXPRESSION, \
+         COLUMN_DEFAULT, CHARACTER_SET_NAME, COLLATION_NAME, DATETIME_PRECISION \
+         FROM information_schema.COLUMNS WHERE {here} ORDER BY ORDINAL_POSITION"
+    ))?;
+    let mut columns = Vec::new();
+    let mut types = Vec::new();
+    let mut extras = Vec::new();
+    for row in &raw {
+        let extra = cell(row, 4).to_ascii_uppercase();
+        let generated = extra.contains("VIRTUAL GENERATED")
+            || extra.contains("STORED GENERATED")
+            || extra.contains("PERSISTENT");
+        columns.push(Column {
+            name: cell(row, 0).to_owned(),
+            declared: cell(row, 2).to_owned(),
+            generated,
+            not_null: cell(row, 3) == "NO",
+        });
+        extras.push(Extra {
+            generated: generated.then(|| cell(row, 5).to_owned()),
+            moves: extra
+                .contains("ON UPDATE")
+                .then(|| "the server sets it to the time of the change".to_owned()),
+        });
+        types.push(type_of(row, extra.contains("AUTO_INCREMENT")));
+    }
+    let keys = keys(my, &here, &columns)?;
+    let not_null = |at: &usize| columns.get(*at).is_some_and(|c| c.not_null);
+    let chosen = keys
+        .iter()
+        .find(|k| k.primary)
+        .or_else(|| keys.iter().find(|k| k.columns.iter().all(not_null)))
+        .cloned();
+    let key = match chosen {
+        Some(unique) => Key {
+            kind: if unique.primary { KeyKind::Primary } else { KeyKind::Unique },
+            names: unique.columns.iter().filter_map(|&at| columns.get(at)).map(|c| c.name.clone()).collect(),
+            columns: unique.columns,
+        },
+        None => Key { kind: KeyKind::WholeRow, names: Vec::new(), columns: Vec::new() },
+    };
+    let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
+    let naming = ["name", "title", "label", "full_name", "description"].iter().find_map(|wanted| {
+        columns
+            .iter()
+            .position(|c| c.name.eq_ignore_ascii_case(wanted))
+            .filter(|at| !key.columns.contains(at))
+    });
+    let target = Target {
+        table: found.table.clone(),
+        schema: found.schema.clone(),
+        columns,
+        key,
+        definition: definition(my, found, &name)?,
+        naming,
+    };
+    let shown = shown(my, &found.schema, &found.table)?;
+    Ok(Table { target, name, shown, types, extras, keys, partitioned: found.partitioned })
+}
+
+fn type_of(row: &TextRow, auto: bool) -> Type {
+    let kind = cell(row, 1).to_ascii_lowercase();
+    let charset = row.get(7).cloned().flatten();
+    let collated = match (&charset, cell(row, 8)) {
+        (Some(charset), collation) if !collation.is_empty() => {
+            format!(" CHARACTER SET {charset} COLLATE {collation}")
+        }
+        _ => String::new(),
+    };
+    let roomy = match kind.as_str() {
+        "varchar" | "tinytext" | "text" | "mediumtext" | "longtext" | "json" | "enum" | "set" => {
+            format!("longtext{collated}")
+        }
+        "varbinary" | "binary" | "tinyblob" | "blob" | "mediumblob" | "longblob" => "longblob".to_owned(),
+        _ => format!("{}{collated}", cell(row, 2)),
+    };
+    // Some versions give a quoted expression here, some the bare value.
+    Type {
+        declared: format!("{}{collated}", cell(row, 2)),
+        roomy,
+        form: Form::of(&kind, cell(row, 9).parse().unwrap_or(0)),
+        kind,
+        default: row.get(6).cloned().flatten(),
+        auto,
+    }
+}
+
+/// Unique keys over whole columns: the primary one first.
+fn keys(my: &mut My, here: &str, columns: &[Column]) -> Result<Vec<UniqueKey>, EngineError> {
+    let rows = my.rows(&format!(
+        "SELECT INDEX_NAME, COLUMN_NAME, SUB_PART FROM information_schema.STATISTICS \
+         WHERE {here} AND NON_UNIQUE = 0 ORDER BY INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX"
+    ))?;
+    let mut all: Vec<(String, Option<Vec<usize>>)> = Vec::new();
+    for row in &rows {
+        if all.last().is_none_or(|(name, _)| name != cell(row, 0)) {
+            all.push((cell(row, 0).to_owned(), Some(Vec::new())));
+        }
+        let at = columns.iter().position(|c| c.name == cell(row, 1)).filter(|_| cell(row, 2).is_empty());
+        if let Some((_, list)) = all.last_mut() {
+            // A key over the beginning of a column, or over an expression, tells no whole values apart.
+            *list = match (list.take(), at) {
+                (Some(mut list), Some(at)) => {
+                    list.push(at);
+                    Some(list)
+                }
+                _ => None,
+            };
+        }
+    }
+    Ok(all
+        .into_iter()
+        .filter_map(|(name, columns)| Some(UniqueKey { primary: name == "PRIMARY", columns: columns? }))
+        .collect())
+}
+
+/// Everything that bears on what a statement means here, hashed.
+fn definition(my: &mut My, found: &Found, name: &str) -> Result<String, EngineError> {
+    let create = my.rows(&format!("SHOW CREATE TABLE {name}"))?;
+    let text = create.first().map_or("", |row| cell(row, 1));
+    // The next number is not part of the definition.
+    let mut texts: Vec<String> =
+        text.split(' ').filter(|word| !word.starts_with("AUTO_INCREMENT=")).map(str::to_owned).collect();
+    let triggers = my.rows(&format!(
+        "SELECT TRIGGER_NAME, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT FROM information_schema.TRIGGERS \
+         WHERE EVENT_OBJECT_SCHEMA = {} AND EVENT_OBJECT_TABLE = {} ORDER BY TRIGGER_NAME",
+        literal(&found.schema),
+        literal(&found.table)
+    ))?;
+    texts.extend(triggers.iter().flatten().flatten().cloned());
+    Ok(hash::texts(texts.iter().map(String::as_str)))
+}
+
+/// The triggers that a statement of this kind fires.
+pub(crate) fn triggers(my: &mut My, table: &Table, kind: StepKind) -> Result<Vec<Trigger>, EngineError> {
+    let rows = my.rows(&format!(
+        "SELECT TRIGGER_NAME, ACTION_TIMING, ACTION_STATEMENT FROM information_schema.TRIGGERS \
+         WHERE EVENT_OBJECT_SCHEMA = {} AND EVENT_OBJECT_TABLE = {} AND EVENT_MANIPULATION = '{}' \
+         ORDER BY ACTION_ORDER, TRIGGER_NAME",
+        literal(&table.target.schema),
+        literal(&table.target.table),
+        kind.verb()
+    ))?;
+    Ok(rows
+        .iter()
+        .map(|row| Trigger {
+            name: cell(row, 0).to_owned(),
+            before: cell(row, 1) == "BEFORE",
+            routine: routine::read(cell(row, 2), Language::Mysql),
+        })
+        .collect())
+}
+
+/// A table's name as it is shown: with its schema where that is not the connection's own.
+fn shown(my: &mut My, schema: &str, table: &str) -> Result<String, EngineError> {
+    let own = my.one("SELECT database()")?;
+    Ok(if own.as_deref() == Some(schema) { table.to_owned() } else { format!("{schema}.{table}") })
+}
+
+/// The foreign keys in and into the target's schema.
+pub(crate) fn foreign_keys(my: &mut My, table: &Table) -> Result<Vec<ForeignKey>, EngineError> {
+    let schema = literal(&table.target.schema);
+    let rows = my.rows(&format!(
+        "SELECT k.CONSTRAINT_SCHEMA, k.TABLE_NAME, k.CONSTRAINT_NAME, k.COLUMN_NAME, k.REFERENCED_TABLE_SCHEMA, \
+         k.REFERENCED_TABLE_NAME, k.REFERENCED_COLUMN_NAME, r.UPDATE_RULE, r.DELETE_RULE \
+         FROM information_schema.KEY_COLUMN_USAGE AS k JOIN information_schema.REFERENTIAL_CONSTRAINTS AS r \
+         ON r.CONSTRAINT_SCHEMA = k.CONSTRAINT_SCHEMA AND r.CONSTRAINT_NAME = k.CONSTRAINT_NAME \
+         AND r.TABLE_NAME = k.TABLE_NAME WHERE (k.TABLE_SCHEMA = {schema} OR k.REFERENCED_TABLE_SCHEMA = {schema}) \
+         AND k.REFERENCED_TABLE_NAME IS NOT NULL ORDER BY 1, 2, 3, k.ORDINAL_POSITION"
+    ))?;
+    let mut all: Vec<(String, ForeignKey)> = Vec::new();
+    for row in &rows {
+        let id = format!("{}\u{1f}{}\u{1f}{}", cell(row, 0), cell(row, 1), cell(row, 2));
+        if all.last().is_none_or(|(last, _)| *last != id) {
+            let key = ForeignKey {
+                child: shown(my, cell(row, 0), cell(row, 1))?,
+                child_sql: format!("{}.{}", ident(cell(row, 0)), ident(cell(row, 1))),
+                child_columns: Vec::new(),
+                parent: shown(my, cell(row, 4), cell(row, 5))?,
+                parent_columns: Vec::new(),
+                on_update: cell(row, 7).to_owned(),
+                on_delete: cell(row, 8).to_owned(),
+            };
+            all.push((id, key));
+        }
+        if let Some((_, key)) = all.last_mut() {
+            key.child_columns.push(cell(row, 3).to_owned());
+            key.parent_columns.push(cell(row, 6).to_owned());
+        }
+    }
+    Ok(all.into_iter().map(|(_, key)| key).collect())
+}
+
+/// A stored function among these names that may give another value in the run than before it: one that is not both
+/// deterministic and without reading tables.
+pub(crate) fn unsteady_function(my: &mut My, names: &[String]) -> Result<Option<String>, EngineError> {
+    if names.is_empty() {
+        return Ok(None);
+    }
+    let list: Vec<String> = names.iter().map(|n| literal(n)).collect();
+    my.one(&format!(
+        "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_NAME IN ({}) \
+         AND NOT (IS_DETERMINISTIC = 'YES' AND SQL_DATA_ACCESS IN ('NO SQL', 'CONTAINS SQL')) LIMIT 1",
+        list.join(", ")
+    ))
+}
+
+/// Names of the views that can be meant.
+pub(crate) fn views(my: &mut My) -> Result<Vec<String>, EngineError> {
+    let rows = my.rows("SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_TYPE = 'VIEW' AND TABLE_SCHEMA = database()")?;
+    Ok(rows.iter().map(|row| cell(row, 0).to_owned()).collect())
+}
+
+/// Names of all tables and views that can be meant without a schema.
+pub(crate) fn known_tables(my: &mut My) -> Vec<String> {
+    let rows = my
+        .rows("SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = database() ORDER BY 1");
+    rows.unwrap_or_default().iter().map(|row| cell(row, 0).to_owned()).collect()
+}
+
+/// Names of the columns of the tables that are named so; of all of them without a list.
+pub(crate) fn known_columns(my: &mut My, tables: Option<&[String]>) -> Vec<String> {
+    let filter = match tables {
+        Some([]) => return Vec::new(),
+        Some(tables) => {
+            let list: Vec<String> = tables.iter().map(|t| literal(t)).collect();
+            format!("AND TABLE_NAME IN ({})", list.join(", "))
+        }
+        None => String::new(),
+    };
+    let rows = my.rows(&format!(
+        "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = database() {filter} \
+         ORDER BY TABLE_NAME, ORDINAL_POSITION LIMIT 2000"
+    ));
+    rows.unwrap_or_default().iter().map(|row| cell(row, 0).to_owned()).collect()
+}

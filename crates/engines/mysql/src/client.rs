@@ -1,0 +1,179 @@
+//! The connection: queries about the catalogue in text, rows through the binary protocol, settings that are pinned
+//! while values are read or written, and asking the server to stop.
+
+use std::time::Duration;
+
+use marktwice_core::Value;
+use marktwice_port::{EngineError, Stopper};
+use marktwice_server::watch::watched;
+use mysql::prelude::Queryable;
+use mysql::{Conn, OptsBuilder, Params};
+
+use crate::error::engine;
+use crate::values::{Form, bind};
+
+/// A row of texts.
+pub(crate) type TextRow = Vec<Option<String>>;
+
+/// An open connection.
+pub(crate) struct My {
+    pub(crate) conn: Conn,
+    /// For a second connection that asks the server to stop this one's statement.
+    pub(crate) options: OptsBuilder,
+    /// Asked while a statement is at work.
+    pub(crate) stop: Option<Stopper>,
+    /// The user's own settings, to be given back: SQL mode and time zone.
+    pub(crate) own: (String, String),
+}
+
+/// A text as a literal. Written in hexadecimal, so that no SQL mode reads it in another way.
+pub(crate) fn literal(text: &str) -> String {
+    if text.is_empty() {
+        return "''".to_owned();
+    }
+    let hex: String = text.bytes().map(|b| format!("{b:02X}")).collect();
+    format!("CONVERT(X'{hex}' USING utf8mb4)")
+}
+
+impl My {
+    /// Runs a statement of our own, none of the user's text.
+    pub(crate) fn run(&mut self, sql: &str) -> Result<(), EngineError> {
+        self.conn.query_drop(sql).map_err(engine)
+    }
+
+    /// Rows of a query of our own, as texts; for few rows.
+    pub(crate) fn rows(&mut self, sql: &str) -> Result<Vec<TextRow>, EngineError> {
+        let rows: Vec<mysql::Row> = self.conn.query(sql).map_err(engine)?;
+        let cell = |value: mysql::Value| match value {
+            mysql::Value::NULL => None,
+            mysql::Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
+            other => Some(other.as_sql(false).trim_matches('\'').to_owned()),
+        };
+        Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(cell).collect()).collect())
+    }
+
+    /// The first value of a query of our own.
+    pub(crate) fn one(&mut self, sql: &str) -> Result<Option<String>, EngineError> {
+        Ok(self.rows(sql)?.into_iter().next().and_then(|row| row.into_iter().next()).flatten())
+    }
+
+    /// One number.
+    pub(crate) fn count(&mut self, sql: &str) -> Result<u64, EngineError> {
+        let text = self.watched(|my| my.one(sql))?;
+        text.and_then(|t| t.parse().ok())
+            .ok_or_else(|| EngineError::Other("the server gave no count".to_owned()))
+    }
+
+    /// Executes one statement that may hold the user's text: preparing takes one statement only.
+    pub(crate) fn execute_one(&mut self, sql: &str, values: &[Value]) -> Result<u64, EngineError> {
+        let params = Params::Positional(values.iter().map(bind).collect());
+        self.watched(|my| {
+            let statement = my.conn.prep(sql).map_err(engine)?;
+            let params = if statement.num_params() == 0 { Params::Empty } else { params };
+            let done = my.conn.exec_drop(&statement, params).map_err(engine);
+            let count = my.conn.affected_rows();
+            let closed = my.conn.close(statement).map_err(engine);
+            done.and(closed).map(|()| count)
+        })
+    }
+
+    /// Executes one statement of our own for each row of values.
+    pub(crate) fn execute_many(&mut self, sql: &str, rows: &[Vec<Value>]) -> Result<(), EngineError> {
+        self.watched(|my| {
+            let statement = my.conn.prep(sql).map_err(engine)?;
+            for row in rows {
+                let params = Params::Positional(row.iter().map(bind).collect());
+                my.conn.exec_drop(&statement, params).map_err(engine)?;
+            }
+            my.conn.close(statement).map_err(engine)
+        })
+    }
+
+    /// Streams a query's rows as values in the given forms.
+    pub(crate) fn stream(
+        &mut self,
+        query: &str,
+        values: &[Value],
+        forms: &[Form],
+        give: &mut dyn FnMut(&[Value]) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        let params = match values {
+            [] => Params::Empty,
+            some => Params::Positional(some.iter().map(bind).collect()),
+        };
+        self.watched(|my| {
+            let rows = my.conn.exec_iter(query, params).map_err(engine)?;
+            let mut out = Vec::with_capacity(forms.len());
+            for row in rows {
+                let row = row.map_err(engine)?.unwrap();
+                if row.len() != forms.len() {
+                    return Err(EngineError::Other(format!(
+                        "the server sent a row of {} columns where {} were to be expected",
+                        row.len(),
+                        forms.len()
+                    )));
+                }
+                out.clear();
+                out.extend(row.into_iter().zip(forms).map(|(wire, form)| form.value(wire)));
+                give(&out)?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Does something while it is looked whether somebody asked to stop.
+    pub(crate) fn watched<T>(
+        &mut self,
+        work: impl FnOnce(&mut My) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        let Some(stop) = self.stop.clone() else { return work(self) };
+        let (options, id) = (self.options.clone(), self.conn.connection_id());
+        let cancel = move || {
+            // Should the request not get through, the statement goes on, and the next look ends the run.
+            let _ =
+                Conn::new(options.clone()).and_then(|mut other| other.query_drop(format!("KILL QUERY {id}")));
+        };
+        watched(&stop, &cancel, || work(self))
+    }
+
+    /// Pins the settings under which values are read and written. They outlast a transaction.
+    pub(crate) fn pin(&mut self) -> Result<(), EngineError> {
+        self.run("SET SESSION time_zone = '+00:00', SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO'")
+    }
+
+    /// Gives the user's own settings back.
+    pub(crate) fn unpin(&mut self) -> Result<(), EngineError> {
+        let (mode, zone) = &self.own;
+        let sql = format!("SET SESSION time_zone = {}, SESSION sql_mode = {}", literal(zone), literal(mode));
+        self.run(&sql)
+    }
+
+    /// Under pinned settings.
+    pub(crate) fn pinned<T>(
+        &mut self,
+        work: impl FnOnce(&mut My) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        self.pin()?;
+        let done = work(self);
+        let unpinned = self.unpin();
+        let done = done?;
+        unpinned.map(|()| done)
+    }
+
+    /// Does something inside a transaction of its own that only reads, under pinned settings.
+    pub(crate) fn reading<T>(
+        &mut self,
+        work: impl FnOnce(&mut My) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        self.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")?;
+        let done = self.pinned(work);
+        let ended = self.run(if done.is_ok() { "COMMIT" } else { "ROLLBACK" });
+        let done = done?;
+        ended.map(|()| done)
+    }
+}
+
+/// Whole seconds for settings that know no others, at least one: none would mean not to wait at all.
+pub(crate) fn seconds(duration: Duration) -> u64 {
+    duration.as_secs().saturating_add(u64::from(duration.subsec_nanos() > 0)).clamp(1, 86_400)
+}

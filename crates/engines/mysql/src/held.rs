@@ -1,0 +1,309 @@
+//! The temporary table of held rows: its definition, the statement that fills it, and how it is read.
+//!
+//! Before-values stand in columns that hold the same values and take little of a row's room. After-values stand in
+//! columns of the target's own types, character sets and collations, under its own column names, so that the server
+//! makes of them what it would store, and computes generated columns from them. Where an assignment reads a column
+//! that an earlier one has set, the assignments themselves are run on that table, in their order.
+
+use marktwice_core::Value;
+use marktwice_core::mark::{Label, StepKind};
+use marktwice_core::table::KeyKind;
+use marktwice_port::engine::{PairSink, RowSink};
+use marktwice_port::{EngineError, Plan};
+use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
+
+use crate::catalog::{Table, ident};
+use crate::client::My;
+use crate::content::content;
+use crate::plan::Detail;
+use crate::values::Form;
+
+/// Columns for rows without a key: hashes of the contents before and after, and how many rows of each content there
+/// must be in the table afterwards.
+const WAS: &str = "marktwice_was";
+const WILL: &str = "marktwice_will";
+const LEFT: &str = "marktwice_left";
+const MADE: &str = "marktwice_made";
+
+/// Held rows and how they are read and paired.
+#[derive(Debug, Clone)]
+pub(crate) struct Held {
+    pub(crate) layout: Layout,
+    pub(crate) table: Table,
+    forms: Vec<Form>,
+    /// Whether rows are put back (they then come with what is wanted in all columns).
+    restoring: bool,
+}
+
+/// The held table, as it stands in a statement.
+pub(crate) fn held_name(table: &Table) -> String {
+    format!("{}.{HELD}", ident(&table.target.schema))
+}
+
+impl Held {
+    pub(crate) fn new(layout: Layout, table: &Table, restoring: bool) -> Held {
+        let mut forms = vec![Form::Number];
+        forms.extend(table.forms());
+        forms.extend(layout.after.iter().map(|(at, _)| table.types.get(*at).map_or(Form::Bytes, |t| t.form)));
+        if layout.flags {
+            forms.extend([Form::Number, Form::Number]);
+        }
+        Held { layout, table: table.clone(), forms, restoring }
+    }
+}
+
+struct Recipe {
+    columns: Vec<String>,
+    insert: Vec<String>,
+    select: Vec<String>,
+    after: Vec<(usize, String)>,
+}
+
+fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
+    let (step, table) = (&detail.step, &detail.table);
+    let visible = ident(&step.table.visible().text);
+    let mut recipe = Recipe {
+        columns: vec![format!("{ORDINAL} bigint AUTO_INCREMENT PRIMARY KEY")],
+        insert: Vec::new(),
+        select: Vec::new(),
+        after: Vec::new(),
+    };
+    for (at, (column, of)) in table.target.columns.iter().zip(&table.types).enumerate() {
+        recipe.columns.push(format!("{} {} NULL", before(at), of.roomy));
+        recipe.insert.push(before(at));
+        recipe.select.push(format!("{visible}.{}", ident(&column.name)));
+    }
+    if step.kind == StepKind::Update {
+        let derives = plan.foreseen.iter().any(|f| f.derived && f.label != Label::Unknown);
+        for (at, (column, of)) in table.target.columns.iter().zip(&table.types).enumerate() {
+            let name = ident(&column.name);
+            let typed = format!("{name} {}", of.declared);
+            let known = plan.foreseen.iter().any(|f| f.column == at && f.label != Label::Unknown);
+            let generated = table.extras.get(at).and_then(|e| e.generated.as_deref());
+            let null = if column.not_null { "NOT NULL" } else { "NULL" };
+            let expression = detail.values.iter().find(|(c, _)| *c == at).map(|(_, e)| e);
+            match (generated, known, expression) {
+                (Some(expression), true, _) => {
+                    recipe.columns.push(format!("{typed} GENERATED ALWAYS AS ({expression}) STORED"));
+                    recipe.after.push((at, name));
+                }
+                (None, true, Some(expression)) => {
+                    recipe.columns.push(format!("{typed} {null}"));
+                    recipe.insert.push(name.clone());
+                    // With a trial the row starts as it is; else the line break ends a comment that the text may end in.
+                    let start =
+                        if detail.trial { format!("{visible}.{name}") } else { format!("({expression}\n)") };
+                    recipe.select.push(start);
+                    recipe.after.push((at, name));
+                }
+                // What generated columns and the trial compute from must be there under its own name.
+                (None, ..) if (derives || detail.trial) && !column.generated => {
+                    recipe.columns.push(format!("{typed} NULL"));
+                    recipe.insert.push(name.clone());
+                    recipe.select.push(format!("{visible}.{name}"));
+                }
+                _ => {}
+            }
+        }
+    }
+    if table.target.key.kind == KeyKind::WholeRow {
+        recipe.columns.extend(content_columns());
+    }
+    recipe
+}
+
+/// Definitions of the columns for rows without a key.
+pub(crate) fn content_columns() -> [String; 4] {
+    [WAS, WILL]
+        .map(|n| format!("{n} char(64) CHARACTER SET ascii"))
+        .into_iter()
+        .chain([LEFT, MADE].map(|n| format!("{n} bigint")))
+        .collect::<Vec<_>>()
+        .try_into()
+        .unwrap_or_default()
+}
+
+/// Makes the held table of a plan; in a transaction that only reads this is not allowed any more.
+pub(crate) fn create(my: &mut My, plan: &Plan, detail: &Detail) -> Result<(), EngineError> {
+    define(my, &detail.table, &recipe(plan, detail).columns)
+}
+
+/// Makes a held table of these columns. Temporary tables do not end a transaction.
+pub(crate) fn define(my: &mut My, table: &Table, columns: &[String]) -> Result<(), EngineError> {
+    let name = held_name(table);
+    my.run(&format!("DROP TEMPORARY TABLE IF EXISTS {name}"))?;
+    my.run(&format!("CREATE TEMPORARY TABLE {name} ({}) ENGINE=InnoDB", columns.join(", "))).map_err(
+        |error| match error {
+            EngineError::Denied(said) => EngineError::Denied(format!(
+                "CREATE TEMPORARY TABLES on {} is missing, and rows are held in one: {said}",
+                table.target.schema
+            )),
+            other => other,
+        },
+    )
+}
+
+/// Fills the held table, under the user's own settings. Gives what is held and the number of rows.
+pub(crate) fn fill(
+    my: &mut My,
+    plan: &Plan,
+    detail: &Detail,
+    lock: bool,
+) -> Result<(Held, u64), EngineError> {
+    let recipe = recipe(plan, detail);
+    let step = &detail.step;
+    let name = held_name(&detail.table);
+    let filter =
+        step.filter.as_ref().map_or(String::new(), |f| format!("\nWHERE (\n{}\n)", step.text(f.slice)));
+    let sql = format!(
+        "INSERT INTO {name} ({})\n{}\nSELECT {}\nFROM {}{filter}{}",
+        recipe.insert.join(", "),
+        step.with.map_or("", |w| step.text(w)),
+        recipe.select.join(",\n "),
+        step.text(step.table.slice),
+        if lock { "\nFOR UPDATE" } else { "" },
+    );
+    let matched = my.execute_one(&sql, &[])?;
+    if detail.trial
+        && let (Some(first), Some(last)) = (step.assignments.first(), step.assignments.last())
+        && let Some(start) = first.columns.first()
+    {
+        let assignments = step.text(start.slice.to(last.value));
+        my.execute_one(
+            &format!("UPDATE {name} AS {} SET {assignments}", ident(&step.table.visible().text)),
+            &[],
+        )?;
+    }
+    let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after: recipe.after };
+    Ok((Held::new(layout, &detail.table, false), matched))
+}
+
+impl Held {
+    fn name(&self) -> String {
+        held_name(&self.table)
+    }
+
+    /// Hands all held rows over in order. Settings must be pinned.
+    pub(crate) fn stream(&self, my: &mut My, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
+        let columns = self.layout.columns().join(", ");
+        let sql = format!("SELECT {columns} FROM {} AS h ORDER BY h.{ORDINAL}", self.name());
+        my.stream(&sql, &[], &self.forms, &mut |values| {
+            sink(&self.layout.row(values)).map_err(EngineError::Sink)
+        })
+    }
+
+    fn by_content(&self) -> bool {
+        self.layout.target.key.kind == KeyKind::WholeRow
+    }
+
+    /// For rows without a key: notes the contents before and after, and how many rows of each there must be in the
+    /// table once all is done. Settings must be pinned.
+    pub(crate) fn expect_contents(&self, my: &mut My) -> Result<(), EngineError> {
+        if !self.by_content() {
+            return Ok(());
+        }
+        let name = self.name();
+        let was = content(&self.table, |at| format!("h.{}", before(at)));
+        let will = content(&self.table, |at| {
+            let after = self.layout.after.iter().find(|(c, _)| *c == at);
+            after.map_or_else(|| format!("h.{}", before(at)), |(_, name)| format!("h.{name}"))
+        });
+        let (was, will) = if self.layout.flags {
+            (format!("IF(h.{THERE}, {was}, NULL)"), format!("IF(h.{IS_WANTED}, {will}, NULL)"))
+        } else if self.layout.kind == StepKind::Delete {
+            (was, "NULL".to_owned())
+        } else {
+            (was, will)
+        };
+        my.run(&format!("UPDATE {name} AS h SET h.{WAS} = {was}, h.{WILL} = {will}"))?;
+        let table = self.count_by_content();
+        let held =
+            |column: &str| format!("(SELECT {column} AS c, count(*) AS n FROM {name} GROUP BY {column})");
+        for (column, into) in [(WAS, LEFT), (WILL, MADE)] {
+            my.run(&format!(
+                "UPDATE {name} AS h LEFT JOIN {table} AS x ON x.c = h.{column} LEFT JOIN {} AS o ON o.c = h.{column} \
+                 LEFT JOIN {} AS i ON i.c = h.{column} SET h.{into} = IFNULL(x.n, 0) - IFNULL(o.n, 0) + IFNULL(i.n, 0)",
+                held(WAS),
+                held(WILL),
+            ))?;
+        }
+        Ok(())
+    }
+
+    fn count_by_content(&self) -> String {
+        let there = content(&self.table, |at| {
+            self.layout.target.columns.get(at).map_or(String::new(), |c| format!("t.{}", ident(&c.name)))
+        });
+        format!("(SELECT {there} AS c, count(*) AS n FROM {} AS t GROUP BY c)", self.table.name)
+    }
+
+    /// Hands all held rows over, each with what is there now. Settings must be pinned.
+    pub(crate) fn pairs(&self, my: &mut My, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
+        let width = self.layout.width();
+        let mut forms = self.forms.clone();
+        forms.push(Form::Number);
+        if !self.by_content() {
+            forms.extend(self.table.forms());
+        }
+        my.stream(&self.pair_query(), &[], &forms, &mut |values| {
+            let (held, rest) = values.split_at_checked(width).unwrap_or_default();
+            let row = self.layout.row(held);
+            let fits = matches!(rest.first(), Some(Value::Int(1)));
+            let now = if self.by_content() {
+                // When the numbers are right the row is as it should be; when they are not it counts as not done.
+                match (&row.after, fits) {
+                    (marktwice_core::mark::After::Row(after), true) => Some(after.clone()),
+                    (marktwice_core::mark::After::Gone, false) => Some(row.before.clone()),
+                    _ => None,
+                }
+            } else {
+                fits.then(|| rest.get(1..).unwrap_or_default().to_vec())
+            };
+            sink(&row, now.as_deref()).map_err(EngineError::Sink)
+        })
+    }
+
+    fn pair_query(&self) -> String {
+        let held = self.layout.columns().join(", ");
+        let name = self.name();
+        if self.by_content() {
+            let counts = self.count_by_content();
+            return format!(
+                "SELECT {held}, (h.{WAS} IS NULL OR IFNULL(a.n, 0) = h.{LEFT}) AND (h.{WILL} IS NULL OR \
+                 IFNULL(b.n, 0) = h.{MADE}) FROM {name} AS h LEFT JOIN {counts} AS a ON a.c = h.{WAS} \
+                 LEFT JOIN {counts} AS b ON b.c = h.{WILL} ORDER BY h.{ORDINAL}"
+            );
+        }
+        let target = &self.layout.target;
+        let now: Vec<String> = target.columns.iter().map(|c| format!("t.{}", ident(&c.name))).collect();
+        let there = target.key.names.first().map_or(String::new(), |k| format!("t.{}", ident(k)));
+        format!(
+            "SELECT {held}, {there} IS NOT NULL, {} FROM {name} AS h LEFT JOIN {} AS t ON {} ORDER BY h.{ORDINAL}",
+            now.join(", "),
+            self.table.name,
+            self.pair_on(),
+        )
+    }
+
+    /// How a held row is paired with the target's row by key. A row keeps its key unless the statement assigns it; then
+    /// the foreseen key finds it.
+    fn pair_on(&self) -> String {
+        let key = &self.layout.target.key;
+        let foreseen = |at: usize| {
+            self.layout
+                .after
+                .iter()
+                .find(|(c, _)| *c == at)
+                .map_or_else(|| before(at), |(_, name)| name.clone())
+        };
+        let term = |(&at, name): (&usize, &String)| {
+            let side = if self.restoring {
+                format!("IF(h.{IS_WANTED}, h.{}, h.{})", wanted(at), before(at))
+            } else {
+                format!("h.{}", foreseen(at))
+            };
+            format!("t.{} = {side}", ident(name))
+        };
+        key.columns.iter().zip(&key.names).map(term).collect::<Vec<_>>().join(" AND ")
+    }
+}

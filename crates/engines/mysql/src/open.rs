@@ -1,0 +1,159 @@
+//! Connecting to a server.
+
+use std::time::Duration;
+
+use marktwice_core::receipt::DatabaseId;
+use marktwice_port::{Engine, EngineError, Intent, Session, Waits};
+use marktwice_server::address::{Address, Custom, Host};
+use marktwice_server::password;
+use marktwice_server::tls::Checks;
+use mysql::consts::CapabilityFlags;
+use mysql::{Conn, OptsBuilder, SslOpts};
+
+use crate::client::{My, seconds};
+use crate::error::{code, message};
+use crate::session::MySession;
+
+/// The engine for MariaDB and MySQL.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Mysql;
+
+/// What is usual for MariaDB.
+pub(crate) const CUSTOM: Custom = Custom {
+    engine: "MariaDB",
+    schemes: &["mysql", "mariadb"],
+    port: 3306,
+    sockets: &["/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock"],
+};
+
+/// How long a server may take to answer a connection.
+const PATIENCE: Duration = Duration::from_secs(15);
+
+impl Mysql {
+    /// Whether an address is one of this engine's.
+    pub fn takes(address: &str) -> bool {
+        CUSTOM.schemes.iter().any(|s| address.starts_with(&format!("{s}:")))
+    }
+}
+
+impl Engine for Mysql {
+    fn open(&self, address: &str, intent: Intent, waits: Waits) -> Result<Box<dyn Session>, EngineError> {
+        let address = Address::parse(address, CUSTOM)?;
+        if address.database.is_empty() {
+            return Err(EngineError::NotFound(
+                "the address names no database: write mysql://user@host/database".to_owned(),
+            ));
+        }
+        let mut notes = Vec::new();
+        let mut my = connect(&address, &mut notes)?;
+        let wait = seconds(waits.lock);
+        my.run(&format!(
+            "SET SESSION innodb_lock_wait_timeout = {wait}, SESSION lock_wait_timeout = {wait}"
+        ))?;
+        if let Some(limit) = waits.statement {
+            // MariaDB counts in seconds, MySQL in milliseconds and reading statements only.
+            let done = my.run(&format!("SET SESSION max_statement_time = {}", limit.as_secs_f64()));
+            if done.is_err() {
+                my.run(&format!("SET SESSION max_execution_time = {}", limit.as_millis()))?;
+            }
+        }
+        let database = identity(&mut my, &address)?;
+        if intent == Intent::Write {
+            let flags = my.rows("SELECT @@global.read_only, @@session.tx_read_only")?;
+            let on = |at: usize| flags.first().and_then(|r| r.get(at)?.as_deref()) == Some("1");
+            if on(0) {
+                return Err(EngineError::ReadOnly(format!(
+                    "{} is read-only (read_only is on, as on a replica): a preview works here, an application only on the primary",
+                    database.name
+                )));
+            }
+            if on(1) {
+                return Err(EngineError::ReadOnly(format!(
+                    "transactions on {} are read-only by default",
+                    database.name
+                )));
+            }
+        }
+        Ok(Box::new(MySession::new(my, database, notes)))
+    }
+}
+
+/// Opens a connection; passwords are looked up, and shown nowhere.
+pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<My, EngineError> {
+    let user =
+        address.user.clone().or_else(|| std::env::var("USER").ok()).unwrap_or_else(|| "root".to_owned());
+    let (password, note) = password::find(address, &user, password::Custom::Mysql)?;
+    notes.extend(note);
+    let mut options = OptsBuilder::new()
+        .user(Some(&user))
+        .pass(password.as_ref().map(|p| p.reveal().to_owned()))
+        .db_name(Some(&address.database).filter(|d| !d.is_empty()))
+        .tcp_connect_timeout(Some(PATIENCE))
+        // Affected rows are then those that matched, as on the other engines.
+        .additional_capabilities(CapabilityFlags::CLIENT_FOUND_ROWS)
+        // A statement of the user's is never sent in parts, and nothing is read from files of this machine.
+        .local_infile_handler(None);
+    options = match &address.host {
+        Host::Socket(path) => options.socket(Some(path.display().to_string())).prefer_socket(true),
+        Host::Tcp { host, port } => {
+            options.ip_or_hostname(Some(host.trim_matches(['[', ']']))).tcp_port(*port).prefer_socket(false)
+        }
+    };
+    options = match address.tls.checks {
+        Checks::Off => options,
+        Checks::Unchecked => options.ssl_opts(
+            SslOpts::default()
+                .with_danger_accept_invalid_certs(true)
+                .with_danger_skip_domain_validation(true),
+        ),
+        Checks::Full => options.ssl_opts(SslOpts::default().with_root_cert_path(address.tls.ca.clone())),
+    };
+    let shown = address.shown(CUSTOM.port);
+    let conn = Conn::new(options.clone()).map_err(|e| opening(&e, &shown, &user, address))?;
+    let mut my = My { conn, options, stop: None, own: (String::new(), String::new()) };
+    my.run("SET NAMES utf8mb4")?;
+    let own = my.rows("SELECT @@session.sql_mode, @@session.time_zone")?;
+    let cell = |at: usize| own.first().and_then(|r| r.get(at).cloned().flatten()).unwrap_or_default();
+    my.own = (cell(0), cell(1));
+    Ok(my)
+}
+
+fn opening(error: &mysql::Error, shown: &str, user: &str, address: &Address) -> EngineError {
+    let said = message(error);
+    match code(error) {
+        Some(1045 | 1698) => EngineError::Denied(format!("{shown} does not let {user} in: {said}")),
+        Some(1049) => {
+            EngineError::NotFound(format!("there is no database {} on that server", address.database))
+        }
+        Some(1044) => {
+            EngineError::Denied(format!("{user} may not use the database {}: {said}", address.database))
+        }
+        Some(_) => EngineError::NotFound(format!("{shown} cannot be opened: {said}")),
+        None => {
+            let hint = if said.to_ascii_lowercase().contains("cert") || said.contains("UnknownIssuer") {
+                "; name the certificate that signed it with ?ca=FILE"
+            } else if said.contains("SSL") || said.contains("TLS") {
+                "; the connection would not be encrypted: say ?tls=off if that is meant"
+            } else {
+                ""
+            };
+            EngineError::NotFound(format!("{shown} cannot be reached: {said}{hint}"))
+        }
+    }
+}
+
+/// What tells this database from every other: the server's own identifier and the database's name.
+fn identity(my: &mut My, address: &Address) -> Result<DatabaseId, EngineError> {
+    let version = my.one("SELECT version()")?.unwrap_or_default();
+    let engine = if version.contains("MariaDB") { "MariaDB" } else { "MySQL" };
+    let server = match (my.one("SELECT @@global.server_uid"), my.one("SELECT @@global.server_uuid")) {
+        (Ok(Some(id)), _) | (_, Ok(Some(id))) if !id.is_empty() => id,
+        _ => my.one("SELECT concat(@@hostname, ':', @@port, ':', @@datadir)")?.unwrap_or_default(),
+    };
+    Ok(DatabaseId {
+        engine: engine.to_owned(),
+        version: version.split('-').next().unwrap_or("").to_owned(),
+        name: address.shown(CUSTOM.port),
+        identity: format!("mysql:{server}/{}", address.database),
+    })
+}

@@ -1,0 +1,324 @@
+//! Understanding a statement with the server's help: it compiles the text first, then come the slices and the rules.
+
+use marktwice_core::Place;
+use marktwice_core::finding::{Code, Finding};
+use marktwice_core::mark::{Label, Parts};
+use marktwice_core::table::Pin;
+use marktwice_port::{EngineError, Plan, SideWrite};
+use marktwice_server::foresee;
+use marktwice_server::reach::ForeignKey;
+use marktwice_server::statement::{
+    assigned_values, column_of, is_default, leave_out, trigger_writes, unpairable,
+};
+use marktwice_server::unknown::{syntax, unknown_name};
+use marktwice_sql::pins::pin;
+use marktwice_sql::rules::{self, Seen};
+use marktwice_sql::slices::Slice;
+use marktwice_sql::slicing::{calls, names_in, single_statement, subqueries, understand};
+use marktwice_sql::text::tokenize;
+use marktwice_sql::{Language, Step};
+use mysql::prelude::Queryable;
+
+use crate::catalog::{
+    Table, describe_found, find, foreign_keys, known_columns, known_tables, triggers, unsteady_function,
+    views,
+};
+use crate::client::My;
+use crate::error::{code, engine, message};
+
+const LANGUAGE: Language = Language::Mysql;
+
+/// What the engine itself remembers of a plan.
+#[derive(Debug)]
+pub(crate) struct Detail {
+    pub(crate) step: Step,
+    pub(crate) table: Table,
+    pub(crate) foreign_keys: Vec<ForeignKey>,
+    /// Writes by triggers, as far as their text tells.
+    pub(crate) writes: Vec<SideWrite>,
+    /// Assigned expressions by column, those that can be told beforehand.
+    pub(crate) values: Vec<(usize, String)>,
+    /// Whether the assignments must be run in their order, because one reads what an earlier one sets.
+    pub(crate) trial: bool,
+}
+
+fn refused(finding: Finding) -> EngineError {
+    EngineError::Refused(Box::new(finding))
+}
+
+/// Makes the plan of a change.
+pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
+    let statement = single_statement(source, LANGUAGE).map_err(refused)?;
+    let text = statement.of(source);
+    readable(my, source)?;
+    match my.conn.prep(text) {
+        Ok(prepared) => my.conn.close(prepared).map_err(engine)?,
+        Err(error) => return Err(compile_error(my, source, statement, error)),
+    }
+    let step = understand(source, LANGUAGE).map_err(refused)?;
+    let table = target_of(my, &step)?;
+    let triggers = triggers(my, &table, step.kind)?;
+    let writes = trigger_writes(&triggers);
+    transactional(my, &step, &writes)?;
+    let default = |at: usize| table.types.get(at).and_then(|t| t.default.clone());
+    let mut values = assigned_values(&step, &table.target, &default);
+    let trial = reads_what_was_set(&step, &table) && !my.own.0.contains("SIMULTANEOUS_ASSIGNMENT");
+    let views = views(my)?;
+    let mut failed = None;
+    let foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
+        why_unknown(my, &step, &table, &views, trial, value).unwrap_or_else(|error| {
+            failed = Some(error);
+            None
+        })
+    });
+    if let Some(error) = failed {
+        return Err(error);
+    }
+    let exact = |at: usize| foreseen.iter().any(|f| f.column == at && f.label != Label::Unknown);
+    values.retain(|(at, _)| exact(*at));
+    // A trial runs all assignments; it is of no use when some of them are not known.
+    let known = step
+        .assignments
+        .iter()
+        .flat_map(|a| &a.columns)
+        .all(|c| table.target.position(&c.text).is_none_or(exact));
+    let mut foreseen = foreseen;
+    if trial && !known {
+        for f in &mut foreseen {
+            f.label = Label::Unknown;
+            f.why.get_or_insert_with(|| {
+                "an assignment before it is not known, and it may read that".to_owned()
+            });
+        }
+        values.clear();
+    }
+    let trial = trial && known;
+    if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
+        return Err(refused(finding));
+    }
+    let reads = foresee::reads(&step, &table.target);
+    let pin = if step.filter.is_some() { pin(&step, &table.target, &table.keys, &[]) } else { Pin::Nothing };
+    let findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin });
+    Ok(Plan {
+        kind: step.kind,
+        target: table.target.clone(),
+        statement: text.to_owned(),
+        statement_hash: step.token_hash.clone(),
+        parts: Parts::new(&table.target, step.kind, &reads, &foreseen),
+        reads: foresee::filter_columns(&step, &table.target),
+        leave_out: leave_out(&step, &foreseen),
+        foreseen,
+        pin,
+        findings,
+        settings: vec![format!("sql_mode: {}", my.own.0), format!("time_zone: {}", my.own.1)],
+        detail: Box::new(Detail {
+            foreign_keys: foreign_keys(my, &table)?,
+            writes,
+            step,
+            table,
+            values,
+            trial,
+        }),
+    })
+}
+
+/// Two settings change how the text is cut into words, and nobody but the server would then read it rightly.
+fn readable(my: &My, source: &str) -> Result<(), EngineError> {
+    for (mode, sign, hint) in [
+        ("ANSI_QUOTES", '"', "write names in backticks and texts in single quotes"),
+        ("NO_BACKSLASH_ESCAPES", '\\', "write the text without a backslash: char(92) stands for one"),
+    ] {
+        if let Some(at) = source.find(sign).filter(|_| my.own.0.contains(mode)) {
+            let message = format!("under the SQL mode {mode} a {sign} does not mean what it usually does");
+            return Err(refused(
+                Finding::new(Code::NotUnderstood, message)
+                    .at(Place::in_source(source, at, at + 1))
+                    .hint(hint),
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// The table that a step writes, when it is one that can be promised anything about.
+fn target_of(my: &mut My, step: &Step) -> Result<Table, EngineError> {
+    let name = &step.table.table;
+    let refuse = |message: String, hint: &str| {
+        refused(Finding::new(Code::NotUnderstood, message).at(step.place(name.slice)).hint(hint))
+    };
+    let schema = step.table.schema.as_ref().map(|s| s.text.as_str());
+    let found = find(my, schema, &name.text)?
+        .ok_or_else(|| refuse(format!("there is no table {}", name.text), "correct the name"))?;
+    let table = &found.table;
+    match found.sort.as_str() {
+        "BASE TABLE" => {}
+        "VIEW" => {
+            return Err(refuse(
+                format!("{table} is a view and has no rows of its own"),
+                "write the change for the view's base table",
+            ));
+        }
+        "SYSTEM VERSIONED" => {
+            return Err(refuse(
+                format!("{table} keeps a history of its rows by itself, which an undo could not put back"),
+                "take a row back from its history with the server's own means",
+            ));
+        }
+        _ => {
+            return Err(refuse(
+                format!("{table} is not a table of yours"),
+                "change the tables that are yours",
+            ));
+        }
+    }
+    if ["mysql", "information_schema", "performance_schema", "sys"].contains(&found.schema.as_str()) {
+        return Err(refuse(
+            format!("{table} is a table of the server's own"),
+            "change the tables that are yours",
+        ));
+    }
+    if !found.engine.eq_ignore_ascii_case("InnoDB") {
+        return Err(refuse(
+            format!(
+                "{table} is kept by {}, outside of transactions: nothing there can be rolled back",
+                found.engine
+            ),
+            "move it to InnoDB first: ALTER TABLE … ENGINE=InnoDB",
+        ));
+    }
+    describe_found(my, &found)
+}
+
+/// Tables that triggers write must be part of the transaction too.
+fn transactional(my: &mut My, step: &Step, writes: &[SideWrite]) -> Result<(), EngineError> {
+    for write in writes {
+        let engine = find(my, None, &write.table)?.map(|f| f.engine).filter(|e| !e.is_empty());
+        if let Some(engine) = engine.filter(|e| !e.eq_ignore_ascii_case("InnoDB")) {
+            let message = format!(
+                "a trigger writes {}, which is kept by {engine}, outside of transactions: that could not be rolled back",
+                write.table
+            );
+            return Err(refused(
+                Finding::new(Code::NotUnderstood, message)
+                    .at(step.place(step.table.slice))
+                    .hint("move that table to InnoDB first: ALTER TABLE … ENGINE=InnoDB"),
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// Whether an assignment reads a column that an earlier one has set: this server goes from left to right.
+fn reads_what_was_set(step: &Step, table: &Table) -> bool {
+    let mut set: Vec<usize> = Vec::new();
+    step.assignments.iter().any(|assignment| {
+        let reads = foresee::named(step, assignment.value, &table.target).iter().any(|at| set.contains(at));
+        set.extend(assignment.columns.iter().filter_map(|c| table.target.position(&c.text)));
+        reads
+    })
+}
+
+/// Why the value of an expression cannot be told before the run, beyond what its text tells.
+fn why_unknown(
+    my: &mut My,
+    step: &Step,
+    table: &Table,
+    views: &[String],
+    trial: bool,
+    value: Slice,
+) -> Result<Option<String>, EngineError> {
+    if is_default(step, value) {
+        let of = column_of(step, &table.target, value).and_then(|at| table.types.get(at));
+        let computed = of.is_none_or(|t| {
+            let text = t.default.as_deref().unwrap_or("").to_ascii_lowercase();
+            t.auto || text.contains('(') || text.contains("current_")
+        });
+        // Some versions quote a text there, and some do not.
+        let odd = computed || trial || of.is_some_and(|t| t.default.as_deref().is_some_and(|d| !is_plain(d)));
+        return Ok(odd.then(|| "its default is computed in the run".to_owned()));
+    }
+    let reads_target = |name: &String| {
+        name.eq_ignore_ascii_case(&table.target.table) || views.iter().any(|v| v.eq_ignore_ascii_case(name))
+    };
+    if subqueries(step, value).iter().any(|query| names_in(step, *query).iter().any(reads_target)) {
+        return Ok(Some(format!("its subquery reads {} while rows of it change", table.target.table)));
+    }
+    let unsteady = unsteady_function(my, &calls(step, value))?;
+    Ok(unsteady.map(|name| format!("{name}() may give another value in the run")))
+}
+
+/// A number, NULL, or a text in quotes.
+fn is_plain(default: &str) -> bool {
+    default.parse::<f64>().is_ok()
+        || default.eq_ignore_ascii_case("null")
+        || (default.len() >= 2 && default.starts_with('\'') && default.ends_with('\''))
+}
+
+/// The text between single quotes behind `before`.
+fn quoted_after<'a>(said: &'a str, before: &str) -> Option<&'a str> {
+    let rest = said.split_once(before)?.1;
+    rest.strip_prefix('\'')?.split('\'').next()
+}
+
+/// Says what the server did not compile, where, and what may have been meant.
+fn compile_error(my: &mut My, source: &str, statement: Slice, error: mysql::Error) -> EngineError {
+    let said = message(&error);
+    let tokens = tokenize(source, LANGUAGE.dialect()).unwrap_or_default();
+    let names: Vec<String> = tokens.iter().filter_map(|t| t.name().map(str::to_owned)).collect();
+    let place = |name: &str| {
+        let last = name.rsplit('.').next().unwrap_or(name);
+        let token = tokens.iter().find(|t| t.name().is_some_and(|n| n.eq_ignore_ascii_case(last)));
+        token.map_or((statement.start, statement.end), |t| (t.slice.start, t.slice.end))
+    };
+    match code(&error) {
+        Some(1054) => {
+            let name = quoted_after(&said, "column ").unwrap_or("").to_owned();
+            let (own, others) = (known_columns(my, Some(&names)), known_columns(my, None));
+            refused(unknown_name(source, place(&name), "column", &name, &own, &others))
+        }
+        Some(1146 | 1109) => {
+            let full = quoted_after(&said, "Table ").or_else(|| quoted_after(&said, "table ")).unwrap_or("");
+            let name = full.rsplit('.').next().unwrap_or(full).to_owned();
+            let known = known_tables(my);
+            refused(unknown_name(source, place(&name), "table", &name, &known, &[]))
+        }
+        Some(1305 | 1630) => refused(Finding::new(Code::UnknownName, said).at(Place::in_source(
+            source,
+            statement.start,
+            statement.end,
+        ))),
+        Some(1064 | 1149) => {
+            // The server quotes the text from the place on that it did not understand.
+            let near = said
+                .split_once("near '")
+                .and_then(|(_, rest)| rest.rsplit_once("' at line "))
+                .map_or("", |(n, _)| n);
+            let text = statement.of(source);
+            let start = text.rfind(near).filter(|_| !near.is_empty()).map(|at| statement.start + at);
+            let (at, word) = match start {
+                Some(start) => {
+                    let token = tokens.iter().find(|t| t.slice.end > start && !t.is_blank());
+                    let end = token.map_or(start + 1, |t| t.slice.end);
+                    ((start, end), source.get(start..end))
+                }
+                None => ((statement.end, statement.end), None),
+            };
+            let said = match word {
+                Some(word) => format!("the statement is not understood from {word} on"),
+                None => "the statement ends too early".to_owned(),
+            };
+            EngineError::Syntax(Box::new(syntax(source, at, &said, word)))
+        }
+        Some(1288 | 1471 | 1348) => refused(
+            Finding::new(Code::NotUnderstood, said)
+                .at(Place::in_source(source, statement.start, statement.end))
+                .hint("write the change for a base table"),
+        ),
+        Some(1052 | 1060 | 1093 | 1110 | 1111 | 1222 | 1241 | 1242) => EngineError::Syntax(Box::new(
+            Finding::new(Code::NotUnderstood, said)
+                .at(Place::in_source(source, statement.start, statement.end))
+                .hint("correct the statement"),
+        )),
+        _ => engine(error),
+    }
+}

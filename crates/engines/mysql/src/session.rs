@@ -1,0 +1,206 @@
+//! An open connection to a database.
+
+use marktwice_core::Value;
+use marktwice_core::hash::{Fingerprint, RowHash};
+use marktwice_core::mark::StepKind;
+use marktwice_core::receipt::DatabaseId;
+use marktwice_core::table::Target;
+use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
+use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
+use marktwice_server::reach::{Counter, ForeignKey, count_actions};
+use marktwice_server::statement::trigger_writes;
+use marktwice_sql::Language;
+
+use crate::catalog::{Table, describe, ident, triggers};
+use crate::client::My;
+use crate::finder::Finder;
+use crate::held::{self, Held, held_name};
+use crate::plan::{Detail, plan};
+use crate::tx::MyTx;
+use crate::values::Form;
+
+pub(crate) struct MySession {
+    my: My,
+    database: DatabaseId,
+    notes: Vec<String>,
+}
+
+impl MySession {
+    pub(crate) fn new(my: My, database: DatabaseId, notes: Vec<String>) -> Self {
+        MySession { my, database, notes }
+    }
+}
+
+/// The engine's own part of a plan.
+pub(crate) fn detail(plan: &Plan) -> Result<&Detail, EngineError> {
+    plan.detail.downcast_ref().ok_or_else(|| EngineError::Other("the plan is another engine's".to_owned()))
+}
+
+/// How many rows a table has.
+pub(crate) fn count(my: &mut My, table: &Table) -> Result<u64, EngineError> {
+    my.count(&format!("SELECT count(*) FROM {}", table.name))
+}
+
+/// Refuses when definitions have changed since the plan was made.
+pub(crate) fn same_definition(my: &mut My, table: &Table) -> Result<(), EngineError> {
+    let now = describe(my, &table.target.schema, &table.target.table)?;
+    if now.target.definition == table.target.definition {
+        return Ok(());
+    }
+    Err(EngineError::SchemaChanged(format!(
+        "the definition of {} has changed since the preview",
+        table.target.table
+    )))
+}
+
+/// Foreign keys' actions on the held rows.
+pub(crate) fn actions(
+    my: &mut My,
+    keys: &[ForeignKey],
+    table: &Table,
+    kind: StepKind,
+    assigned: &[(usize, Option<String>)],
+) -> Result<Vec<SideWrite>, EngineError> {
+    let mut counter =
+        Counter { language: Language::Mysql, held: &held_name(table), count: &mut |sql| my.count(sql) };
+    count_actions(&mut counter, keys, &table.target, &table.shown, kind, assigned)
+}
+
+/// What is held, counted, and foreseen to be written elsewhere, once the held table is full.
+pub(crate) fn surroundings(
+    my: &mut My,
+    plan: &Plan,
+    detail: &Detail,
+    held: &Held,
+    matched: u64,
+) -> Result<marktwice_port::Held, EngineError> {
+    let total = count(my, &detail.table)?;
+    let assigned: Vec<(usize, Option<String>)> = plan
+        .foreseen
+        .iter()
+        .map(|f| {
+            let after = held.layout.after.iter().find(|(at, _)| *at == f.column);
+            (f.column, after.map(|(_, name)| name.clone()))
+        })
+        .collect();
+    let mut side = Vec::new();
+    if matched > 0 {
+        side.clone_from(&detail.writes);
+        side.extend(actions(my, &detail.foreign_keys, &detail.table, plan.kind, &assigned)?);
+    }
+    Ok(marktwice_port::Held { matched, total, side })
+}
+
+impl Session for MySession {
+    fn database(&self) -> &DatabaseId {
+        &self.database
+    }
+
+    fn notes(&self) -> &[String] {
+        &self.notes
+    }
+
+    fn plan(&mut self, source: &str) -> Result<Plan, EngineError> {
+        plan(&mut self.my, source)
+    }
+
+    fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<marktwice_port::Held, EngineError> {
+        let detail = detail(plan)?;
+        let my = &mut self.my;
+        // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.
+        // READ COMMITTED keeps the reading of INSERT … SELECT from locking the rows it reads.
+        held::create(my, plan, detail)?;
+        my.run("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;
+        my.run("START TRANSACTION READ ONLY")?;
+        let filled = held::fill(my, plan, detail, false)
+            .and_then(|(held, matched)| Ok((surroundings(my, plan, detail, &held, matched)?, held)));
+        let ended = my.run(if filled.is_ok() { "COMMIT" } else { "ROLLBACK" });
+        let (about, held) = filled?;
+        ended?;
+        my.pinned(|my| held.stream(my, sink))?;
+        my.run(&format!("DROP TEMPORARY TABLE IF EXISTS {}", held_name(&detail.table)))?;
+        Ok(about)
+    }
+
+    fn outcome(&mut self, _token: &str) -> Result<Option<bool>, EngineError> {
+        Ok(None)
+    }
+
+    fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError> {
+        Ok(describe(&mut self.my, schema, table)?.target)
+    }
+
+    fn sample(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError> {
+        let table = describe(&mut self.my, &target.schema, &target.table)?;
+        let columns: Vec<String> = target.columns.iter().map(|c| ident(&c.name)).collect();
+        let keys: Vec<String> = target.key.names.iter().map(|k| ident(k)).collect();
+        let order = if keys.is_empty() { String::new() } else { format!(" ORDER BY {}", keys.join(", ")) };
+        let sql = format!("SELECT {} FROM {}{order} LIMIT {limit}", columns.join(", "), table.name);
+        let mut all = Vec::new();
+        self.my.pinned(|my| {
+            my.stream(&sql, &[], &table.forms(), &mut |row| {
+                all.push(row.to_vec());
+                Ok(())
+            })
+        })?;
+        Ok(all)
+    }
+
+    fn look_up(
+        &mut self,
+        target: &Target,
+        source: &mut ChangeSource<'_>,
+        sink: &mut FoundSink<'_>,
+    ) -> Result<(), EngineError> {
+        let table = describe(&mut self.my, &target.schema, &target.table)?;
+        let mut finder = Finder::new(&mut self.my, &table, false)?;
+        self.my.reading(|my| {
+            loop {
+                let chunk = finder.next(my, source)?;
+                if chunk.is_empty() {
+                    return Ok(());
+                }
+                for (change, now) in &chunk {
+                    sink(change, now.as_deref()).map_err(EngineError::Sink)?;
+                }
+            }
+        })
+    }
+
+    fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
+        let table = describe(&mut self.my, &restore.target.schema, &restore.target.table)?;
+        let mut all = Vec::new();
+        for kind in [Some(restore.kind), restore.inserts.then_some(StepKind::Insert)].into_iter().flatten() {
+            all.extend(trigger_writes(&triggers(&mut self.my, &table, kind)?));
+        }
+        all.dedup();
+        Ok(all)
+    }
+
+    fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {
+        let names = self.my.rows(
+            "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = database() \
+             AND TABLE_TYPE = 'BASE TABLE' ORDER BY 1",
+        )?;
+        let mut all = Vec::new();
+        for name in names.into_iter().flatten().flatten() {
+            let table = describe(&mut self.my, "", &name)?;
+            let columns: Vec<String> = table.target.columns.iter().map(|c| ident(&c.name)).collect();
+            let sql = format!("SELECT {} FROM {}", columns.join(", "), table.name);
+            let forms: Vec<Form> = table.forms();
+            let mut fingerprint = Fingerprint::default();
+            self.my.pinned(|my| {
+                my.stream(&sql, &[], &forms, &mut |row| {
+                    fingerprint.add(&RowHash::of(row));
+                    Ok(())
+                })
+            })?;
+            all.push((name, fingerprint));
+        }
+        Ok(all)
+    }
+
+    fn begin(&mut self, stop: Stopper) -> Result<Box<dyn Tx + '_>, EngineError> {
+        Ok(Box::new(MyTx::begin(&mut self.my, stop)?))
+    }
+}

@@ -1,0 +1,108 @@
+//! What both server engines make of an understood statement, before they ask their server anything.
+
+use marktwice_core::finding::{Code, Finding};
+use marktwice_core::mark::{Foreseen, Label};
+use marktwice_core::table::{KeyKind, Target};
+use marktwice_port::{SideHow, SideWrite};
+use marktwice_sql::Step;
+use marktwice_sql::slices::Slice;
+use marktwice_sql::slicing::is_literal;
+
+use crate::foresee::Trigger;
+
+/// The writes that triggers' texts show.
+pub fn trigger_writes(triggers: &[Trigger]) -> Vec<SideWrite> {
+    let all = triggers.iter().flat_map(|t| {
+        let how = SideHow::Trigger(t.name.clone());
+        t.routine.writes.iter().map(move |table| SideWrite {
+            table: table.clone(),
+            how: how.clone(),
+            rows: None,
+        })
+    });
+    all.collect()
+}
+
+/// The expressions of assigned columns; for DEFAULT the column's own, which `default` gives.
+pub fn assigned_values(
+    step: &Step,
+    target: &Target,
+    default: &dyn Fn(usize) -> Option<String>,
+) -> Vec<(usize, String)> {
+    let mut all: Vec<(usize, String)> = Vec::new();
+    for assignment in &step.assignments {
+        for (name, value) in assignment.columns.iter().zip(assignment.parts.iter().flatten()) {
+            let Some(at) = target.position(&name.text) else { continue };
+            let text = if is_default(step, *value) {
+                default(at).unwrap_or_else(|| "NULL".to_owned())
+            } else {
+                step.text(*value).to_owned()
+            };
+            all.retain(|(column, _)| *column != at);
+            all.push((at, text));
+        }
+    }
+    all
+}
+
+/// Whether a value is the word DEFAULT.
+pub fn is_default(step: &Step, value: Slice) -> bool {
+    step.text(value).eq_ignore_ascii_case("default")
+}
+
+/// The column that a value is assigned to.
+pub fn column_of(step: &Step, target: &Target, value: Slice) -> Option<usize> {
+    step.assignments.iter().find_map(|a| {
+        let at = a.parts.iter().flatten().position(|p| *p == value)?;
+        target.position(&a.columns.get(at)?.text)
+    })
+}
+
+/// A row must be found again after the step: a finding where it could not be.
+pub fn unpairable(step: &Step, target: &Target, foreseen: &[Foreseen]) -> Option<Finding> {
+    let whole = target.key.kind == KeyKind::WholeRow;
+    let unknown = foreseen
+        .iter()
+        .find(|f| f.label == Label::Unknown && (whole || target.key.columns.contains(&f.column)))?;
+    let column = target.columns.get(unknown.column)?;
+    let assigned = step.assignments.iter().flat_map(|a| &a.columns);
+    let slice = assigned
+        .into_iter()
+        .find(|c| target.position(&c.text) == Some(unknown.column))
+        .map_or(step.table.slice, |c| c.slice);
+    let (message, hint) = if whole {
+        (
+            format!(
+                "{} has no key, and {} becomes a value that only the run can tell",
+                target.table, column.name
+            ),
+            "give the table a primary key, or assign a value that can be told beforehand",
+        )
+    } else {
+        (
+            format!("the key {} becomes a value that only the run can tell", column.name),
+            "assign a value that can be told beforehand",
+        )
+    };
+    Some(Finding::new(Code::NotUnderstood, message).at(step.place(slice)).hint(hint))
+}
+
+/// A condition to paste that leaves out the rows that already hold the values, when those are literals.
+pub fn leave_out(step: &Step, foreseen: &[Foreseen]) -> Option<String> {
+    if foreseen.is_empty() || foreseen.iter().any(|f| f.label == Label::Unknown || f.derived) {
+        return None;
+    }
+    let mut terms = Vec::new();
+    for assignment in &step.assignments {
+        for (name, value) in assignment.columns.iter().zip(assignment.parts.as_ref()?) {
+            if !is_literal(step, *value) {
+                return None;
+            }
+            terms.push(step.language.differs(step.text(name.slice), step.text(*value)));
+        }
+    }
+    match terms.as_slice() {
+        [one] => Some(format!("AND {one}")),
+        many => Some(format!("AND ({})", many.join(" OR "))),
+    }
+}
