@@ -40,6 +40,10 @@ impl Side {
                 self.reals = sum;
                 *r
             }
+            Value::Decimal(text) => match text.parse::<f64>() {
+                Ok(r) if r.is_finite() => return self.add(&Value::Real(r)),
+                _ => return false,
+            },
             Value::Null => return true,
             _ => return false,
         };
@@ -144,8 +148,9 @@ mod tests {
     fn sums_do_not_show_binary_dust() {
         let mut totals = Totals::new([0, 1, 2]);
         for i in 0..1000 {
+            let decimal = if i == 0 { Value::Decimal("0.10".into()) } else { Value::Real(0.1) };
             totals.add(
-                &[Value::Real(0.1), Value::Int(i), Value::Int(i)],
+                &[decimal, Value::Int(i), Value::Int(i)],
                 &[Value::Real(0.25), Value::Int(i + 1), Value::Text("x".into())],
             );
         }

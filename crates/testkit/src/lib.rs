@@ -8,6 +8,7 @@ pub mod differential;
 mod faulty;
 pub mod servers;
 pub mod sql;
+pub mod stage;
 mod terminal;
 
 use std::path::{Path, PathBuf};

@@ -23,5 +23,5 @@ pub(crate) fn content(table: &Table, column: impl Fn(usize) -> String) -> String
             format!("IFNULL({text}, 'N')")
         })
         .collect();
-    format!("SHA2(CONCAT_WS('|', {}), 256)", cells.join(", "))
+    format!("(SHA2(CONCAT_WS('|', {}), 256) COLLATE utf8mb4_bin)", cells.join(", "))
 }

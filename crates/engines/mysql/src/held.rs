@@ -115,7 +115,7 @@ fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
 /// Definitions of the columns for rows without a key.
 pub(crate) fn content_columns() -> [String; 4] {
     [WAS, WILL]
-        .map(|n| format!("{n} char(64) CHARACTER SET ascii"))
+        .map(|n| format!("{n} char(64) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"))
         .into_iter()
         .chain([LEFT, MADE].map(|n| format!("{n} bigint")))
         .collect::<Vec<_>>()
@@ -155,8 +155,15 @@ pub(crate) fn fill(
     let name = held_name(&detail.table);
     let filter =
         step.filter.as_ref().map_or(String::new(), |f| format!("\nWHERE (\n{}\n)", step.text(f.slice)));
+    // In the order of the key: that is how people read rows, and two runs that lock in one order do not deadlock.
+    let visible = ident(&step.table.visible().text);
+    let keys = detail.table.target.key.names.iter().map(|k| format!("{visible}.{}", ident(k)));
+    let order = match keys.collect::<Vec<_>>() {
+        keys if keys.is_empty() => String::new(),
+        keys => format!("\nORDER BY {}", keys.join(", ")),
+    };
     let sql = format!(
-        "INSERT INTO {name} ({})\n{}\nSELECT {}\nFROM {}{filter}{}",
+        "INSERT INTO {name} ({})\n{}\nSELECT {}\nFROM {}{filter}{order}{}",
         recipe.insert.join(", "),
         step.with.map_or("", |w| step.text(w)),
         recipe.select.join(",\n "),

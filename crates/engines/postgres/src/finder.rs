@@ -52,6 +52,8 @@ impl<'t> Finder<'t> {
         if changes.is_empty() {
             return Ok(Vec::new());
         }
+        // What the run took away from a table without a key is not looked for: an equal row is another row.
+        let absent = |change: &RowChange| change.before.is_none();
         let by_content = self.table.target.key.kind == KeyKind::WholeRow;
         let sql = if by_content { self.by_content(&changes)? } else { self.by_key(&changes)? };
         let mut found: Vec<Option<Row>> = vec![None; changes.len()];
@@ -61,6 +63,7 @@ impl<'t> Finder<'t> {
                 *slot = Some(row);
             }
         }
+        let found = changes.iter().zip(found).map(|(c, row)| row.filter(|_| !by_content || !absent(c))).collect::<Vec<_>>();
         Ok(changes.into_iter().zip(found).collect())
     }
 

@@ -112,10 +112,16 @@ fn row_query(detail: &Detail, select: &[String], lock: bool) -> String {
     let step = &detail.step;
     let filter =
         step.filter.as_ref().map_or(String::new(), |f| format!("\nWHERE (\n{}\n)", step.text(f.slice)));
-    let lock =
-        if lock { format!("\nFOR UPDATE OF {}", ident(&step.table.visible().text)) } else { String::new() };
+    let visible = ident(&step.table.visible().text);
+    let lock = if lock { format!("\nFOR UPDATE OF {visible}") } else { String::new() };
+    // In the order of the key: that is how people read rows, and two runs that lock in one order do not deadlock.
+    let keys = detail.table.target.key.names.iter().map(|k| format!("{visible}.{}", ident(k)));
+    let order = match keys.collect::<Vec<_>>() {
+        keys if keys.is_empty() => String::new(),
+        keys => format!("\nORDER BY {}", keys.join(", ")),
+    };
     format!(
-        "{}\nSELECT {}\nFROM {}{filter}{lock}",
+        "{}\nSELECT {}\nFROM {}{filter}{order}{lock}",
         step.with.map_or("", |w| step.text(w)),
         select.join(",\n "),
         step.text(step.table.slice),

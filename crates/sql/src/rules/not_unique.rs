@@ -10,8 +10,11 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
     match (&seen.step.filter, seen.pin) {
         (Some(filter), Pin::Nothing) => {
             let key = seen.target.key.names.join(", ");
-            let message =
-                format!("the filter compares neither the key ({key}) nor a unique column with a value");
+            let message = if key.is_empty() {
+                format!("{} has no key, and no unique column is compared with a value", seen.target.table)
+            } else {
+                format!("the filter compares neither the key ({key}) nor a unique column with a value")
+            };
             vec![Finding::new(Code::NotUnique, message).at(seen.step.place(filter.slice))]
         }
         _ => Vec::new(),

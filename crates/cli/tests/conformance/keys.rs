@@ -1,0 +1,133 @@
+//! There and back, whatever tells the rows apart.
+
+use crate::{PROGRAM, each};
+use marktwice_testkit::stage::{On, Stage};
+
+#[test]
+fn values_go_and_come_back() {
+    each(|stage| {
+        stage
+            .there_and_back("UPDATE keeper SET region = 'Fell', email = NULL WHERE keeper_id IN (1, 3)", "2");
+        stage.there_and_back("UPDATE hive SET kilos = kilos * 1.1, note = NULL WHERE keeper_id = 3", "2");
+        stage.there_and_back("DELETE FROM hive WHERE note IS NULL OR note = ''", "2");
+        stage.there_and_back("UPDATE hive SET note = 'all' ", "all");
+        stage.apply("UPDATE keeper SET region = 'Moor' WHERE keeper_id = 2", "1", 0).says("Nothing to do");
+        stage.apply("UPDATE keeper SET region = 'Moor' WHERE keeper_id = 99", "0-5", 0);
+    });
+}
+
+#[test]
+fn the_same_again_is_asked_about() {
+    each(|stage| {
+        let sql = "UPDATE hive SET kilos = kilos + 1 WHERE hive_id = 10";
+        stage.apply(sql, "1", 0);
+        stage.apply(sql, "1", 3).says("already-run");
+        stage.undo(&[], 0);
+        stage.apply(sql, "1", 0);
+    });
+}
+
+#[test]
+fn keys_that_change() {
+    each(|stage| {
+        stage.run("CREATE TABLE shelf (place integer PRIMARY KEY, jar integer UNIQUE);\nINSERT INTO shelf VALUES (1, 10), (2, 20), (3, 30), (4, 40);");
+        stage.there_and_back("UPDATE shelf SET place = place + 100 WHERE place >= 2", "3");
+        stage.there_and_back("UPDATE shelf SET place = 9, jar = NULL WHERE jar = 30", "1");
+        // Values that are handed on need an order, on the way back too.
+        stage.run("DELETE FROM shelf;\nINSERT INTO shelf VALUES (1, 10), (2, 20), (3, 30), (4, 40);");
+        stage.there_and_back("UPDATE shelf SET jar = jar - 10 WHERE place > 0", "all");
+    });
+}
+
+#[test]
+fn composite_and_unique_keys() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE hive_season (hive integer NOT NULL, season integer NOT NULL, kilos integer, PRIMARY KEY (hive, season));\n\
+             INSERT INTO hive_season VALUES (1, 2025, 5), (1, 2026, NULL), (2, 2025, 7);\n\
+             CREATE TABLE tag (code varchar(10) NOT NULL UNIQUE, note varchar(10));\n\
+             INSERT INTO tag VALUES ('A1', 'x'), ('a2', NULL);",
+        );
+        stage.there_and_back(
+            "UPDATE hive_season SET kilos = 1, season = 2027 WHERE hive = 1 AND season = 2026",
+            "1",
+        );
+        stage.there_and_back("DELETE FROM hive_season WHERE season = 2025", "2");
+        stage.there_and_back("UPDATE tag SET code = 'A9', note = 'n' WHERE code = 'A1'", "1");
+        stage.there_and_back("DELETE FROM tag WHERE note IS NULL", "1");
+    });
+}
+
+#[test]
+fn rows_without_a_key() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE sheet (hive varchar(10), kilos decimal(6,2), note varchar(20));\n\
+             INSERT INTO sheet VALUES ('12', 1.5, NULL), ('12', 1.5, NULL), ('12', 1.5, NULL), ('7', 2, ''), ('7', NULL, 'wet'), ('8', 3, 'a|b'), ('8', 3, 'A|b');",
+        );
+        stage.there_and_back("UPDATE sheet SET note = 'three alike' WHERE hive = '12'", "3");
+        stage.there_and_back("UPDATE sheet SET kilos = 9, note = NULL WHERE hive = '7'", "2");
+        // Becoming equal to rows that are there already.
+        stage.there_and_back("UPDATE sheet SET hive = '12', kilos = 1.5, note = NULL WHERE hive = '7'", "2");
+        stage.there_and_back("DELETE FROM sheet WHERE hive = '12'", "3");
+        stage.there_and_back("DELETE FROM sheet WHERE note = ''", "1");
+        if stage.on != On::Maria {
+            let row = stage.by("rowid", "ctid", "");
+            stage.there_and_back(
+                &format!("DELETE FROM sheet WHERE {row} = (SELECT max({row}) FROM sheet WHERE hive = '12')"),
+                "1",
+            );
+        }
+        // A row that changed since is left alone.
+        stage.apply("UPDATE sheet SET note = 'twice' WHERE hive = '7'", "2", 0);
+        stage.run("UPDATE sheet SET note = 'mine' WHERE hive = '7' AND kilos IS NULL;");
+        let left = stage.dump();
+        stage.undo(&[], 5);
+        assert_eq!(stage.dump(), left);
+    });
+}
+
+#[test]
+fn names_in_every_case_and_quoting() {
+    Stage::each(PROGRAM, |stage| {
+        let (o, c) = match stage.on {
+            On::Maria => ('`', '`'),
+            _ => ('"', '"'),
+        };
+        let q = |name: &str| format!("{o}{name}{c}");
+        let (table, key, column, same) = (q("Bee Book"), q("Key no."), q("The Note"), q("select"));
+        stage.run(&format!(
+            "CREATE TABLE {table} ({key} integer PRIMARY KEY, {column} varchar(20), {same} varchar(20), ünter integer);\n\
+             INSERT INTO {table} VALUES (1, 'a', 'b', 1), (2, 'c', 'd', 2);"
+        ));
+        stage.there_and_back(
+            &format!("UPDATE {table} SET {column} = {same} || 'x', ÜNTER = 5 WHERE {key} = 2")
+                .replace(if stage.on == On::Maria { " || 'x'" } else { "\u{0}" }, "")
+                .replace("ÜNTER", "ünter"),
+            "1",
+        );
+        stage.there_and_back(
+            &format!("DELETE FROM {table} AS t WHERE t.{same} = 'b' AND t.{key} <> 2")
+                .replace(if stage.on == On::Maria { " AS t" } else { "\u{0}" }, "")
+                .replace(if stage.on == On::Maria { "t." } else { "\u{0}" }, ""),
+            "1",
+        );
+        let wrong = stage.scene.run(&[
+            "preview",
+            "--sql",
+            &format!("UPDATE {table} SET {} = 'x' WHERE {key} = 2", q("The Nota")),
+        ]);
+        wrong.expect(3).says("unknown-name").says("The Note");
+    });
+}
+
+#[test]
+fn many_rows() {
+    each(|stage| {
+        let rows: Vec<String> =
+            (1..=3_000).map(|i| format!("({}, {}, {i}, 'n{}')", 1000 + i, 1 + i % 4, i % 7)).collect();
+        stage.run(&format!("INSERT INTO hive VALUES {};", rows.join(", ")));
+        stage.there_and_back("UPDATE hive SET kilos = kilos / 3, note = 'm' WHERE hive_id > 1000", "3000");
+        stage.there_and_back("DELETE FROM hive WHERE note = 'n3'", "400+");
+    });
+}

@@ -1,0 +1,37 @@
+//! The same stories on SQLite, PostgreSQL and MariaDB, played with the built program: what one engine promises, all do.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::indexing_slicing,
+    clippy::panic,
+    reason = "a test that cannot go on is to fail"
+)]
+
+mod connecting;
+mod constraints;
+mod keys;
+mod moved;
+mod races;
+mod refused;
+mod side_effects;
+mod types;
+
+use marktwice_testkit::stage::Stage;
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_marktwice");
+
+/// Keepers and hives, alike on every engine.
+const COOP: &str = "
+CREATE TABLE keeper (keeper_id integer PRIMARY KEY, name varchar(40) NOT NULL, email varchar(60) UNIQUE, region varchar(20));
+CREATE TABLE hive (hive_id integer PRIMARY KEY, keeper_id integer NOT NULL, kilos decimal(8,2), note varchar(60), FOREIGN KEY (keeper_id) REFERENCES keeper (keeper_id));
+INSERT INTO keeper VALUES (1, 'Ada', 'ada@x.example', 'Dale'), (2, 'Bram', NULL, 'Moor'), (3, 'Orla', 'orla@x.example', 'Moor'), (4, 'Tam', 'tam@x.example', NULL);
+INSERT INTO hive VALUES (10, 1, 12.5, NULL), (11, 1, 0, ''), (12, 3, 99.99, 'it''s'), (13, 3, NULL, ' x ');
+";
+
+fn each(story: impl Fn(&Stage)) {
+    Stage::each(PROGRAM, |stage| {
+        stage.run(COOP);
+        story(stage);
+    });
+}

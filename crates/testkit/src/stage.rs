@@ -1,0 +1,130 @@
+//! A scene on each engine: the same story is played on SQLite, PostgreSQL and MariaDB.
+
+use crate::servers::{self, Server};
+use crate::sql::Db;
+use crate::{Answer, Scene};
+
+/// Which engine a stage is on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum On {
+    /// SQLite.
+    Sqlite,
+    /// PostgreSQL.
+    Postgres,
+    /// MariaDB.
+    Maria,
+}
+
+/// A scene on one engine.
+pub struct Stage {
+    /// Which engine.
+    pub on: On,
+    /// The scene.
+    pub scene: Scene,
+    /// The address of its database.
+    pub url: String,
+    /// The server, where there is one.
+    pub server: Option<&'static Server>,
+}
+
+impl Stage {
+    /// A stage with an empty database.
+    pub fn on(on: On, program: &str) -> Option<Stage> {
+        let server = match on {
+            On::Sqlite => {
+                let scene = Scene::empty(program);
+                let url = scene.path("coop.db").display().to_string();
+                let stage = Stage { on, scene, url, server: None };
+                stage.run("CREATE TABLE started (x int); DROP TABLE started;");
+                return Some(stage);
+            }
+            On::Postgres => servers::postgres(),
+            On::Maria => servers::maria(),
+        }?;
+        let url = server.database();
+        Some(Stage { on, scene: Scene::on(program, &url), url, server: Some(server) })
+    }
+
+    /// Plays a story on every engine that is there.
+    pub fn each(program: &str, story: impl Fn(&Stage)) {
+        for on in [On::Sqlite, On::Postgres, On::Maria] {
+            if let Some(stage) = Stage::on(on, program) {
+                story(&stage);
+            }
+        }
+    }
+
+    /// Plays a story on both servers.
+    pub fn servers(program: &str, story: impl Fn(&Stage)) {
+        for on in [On::Postgres, On::Maria] {
+            if let Some(stage) = Stage::on(on, program) {
+                story(&stage);
+            }
+        }
+    }
+
+    /// Another connection.
+    pub fn db(&self) -> Db {
+        Db::open(&self.url)
+    }
+
+    /// Runs a script on another connection.
+    pub fn run(&self, script: &str) {
+        self.db().run(script);
+    }
+
+    /// Every row of every table.
+    pub fn dump(&self) -> Vec<String> {
+        self.db().dump()
+    }
+
+    /// One value on another connection.
+    pub fn value(&self, query: &str) -> String {
+        self.db().value(query)
+    }
+
+    /// One of three texts, by engine.
+    pub fn by<'t>(&self, sqlite: &'t str, postgres: &'t str, maria: &'t str) -> &'t str {
+        match self.on {
+            On::Sqlite => sqlite,
+            On::Postgres => postgres,
+            On::Maria => maria,
+        }
+    }
+
+    /// Applies a statement that is agreed to with its expected count, and asserts the exit status.
+    #[track_caller]
+    pub fn apply(&self, sql: &str, rows: &str, status: i32) -> Answer {
+        let answer = self.scene.run(&["apply", "--sql", sql, "--rows", rows, "--yes"]);
+        assert_eq!(answer.status, Some(status), "{:?} {sql}\n{}\n{}", self.on, answer.out, answer.err);
+        answer
+    }
+
+    /// The same with an allowed finding.
+    #[track_caller]
+    pub fn apply_allowing(&self, sql: &str, rows: &str, allow: &str, status: i32) -> Answer {
+        let answer = self.scene.run(&["apply", "--sql", sql, "--rows", rows, "--yes", "--allow", allow]);
+        assert_eq!(answer.status, Some(status), "{:?} {sql}\n{}\n{}", self.on, answer.out, answer.err);
+        answer
+    }
+
+    /// Takes the last application back and asserts the exit status.
+    #[track_caller]
+    pub fn undo(&self, more: &[&str], status: i32) -> Answer {
+        let mut args = vec!["undo", "--yes", "--rows", "0+"];
+        args.extend(more);
+        let answer = self.scene.run(&args);
+        assert_eq!(answer.status, Some(status), "{:?}\n{}\n{}", self.on, answer.out, answer.err);
+        answer
+    }
+
+    /// Applies a statement and takes it back: afterwards everything is as it was, and in between it was not.
+    #[track_caller]
+    pub fn there_and_back(&self, sql: &str, rows: &str) {
+        let before = self.dump();
+        self.apply(sql, rows, 0);
+        assert_ne!(self.dump(), before, "{:?} {sql} did something", self.on);
+        self.undo(&[], 0);
+        assert_eq!(self.dump(), before, "{:?} {sql}", self.on);
+    }
+}
