@@ -91,7 +91,7 @@ impl Db {
                 let mut rows = statement.query([]).expect(query);
                 let mut all = Vec::new();
                 while let Some(row) = rows.next().expect(query) {
-                    all.push((0..width).map(|i| format!("{:?}", row.get_ref(i).expect(query))).collect());
+                    all.push((0..width).map(|i| shown(row.get_ref(i).expect(query))).collect());
                 }
                 all
             }
@@ -144,6 +144,17 @@ impl Db {
         }
         all.sort();
         all
+    }
+}
+
+/// A value of SQLite's, by storage class and content.
+fn shown(value: rusqlite::types::ValueRef<'_>) -> String {
+    match value {
+        rusqlite::types::ValueRef::Text(bytes) => match std::str::from_utf8(bytes) {
+            Ok(text) => format!("'{text}'"),
+            Err(_) => format!("{bytes:?}"),
+        },
+        other => format!("{other:?}"),
     }
 }
 

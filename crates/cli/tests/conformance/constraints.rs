@@ -1,1 +1,51 @@
-//! To come.
+//! What breaks a constraint is named, and nothing is left of it.
+
+use crate::each;
+use marktwice_testkit::stage::On;
+
+#[test]
+fn broken_constraints_roll_back() {
+    each(|stage| {
+        stage.run("CREATE TABLE jar (jar_id integer PRIMARY KEY, size varchar(5) NOT NULL CHECK (size <> 'none'), grams integer);\nINSERT INTO jar VALUES (1, 'small', 1), (2, 'big', 2);");
+        let before = stage.dump();
+        for (sql, rows, said) in [
+            ("UPDATE keeper SET email = 'ada@x.example' WHERE keeper_id = 3", "1", "ada@x.example"),
+            ("UPDATE keeper SET name = NULL WHERE keeper_id = 3", "1", "name"),
+            ("UPDATE jar SET size = 'none' WHERE jar_id = 2", "1", ""),
+            ("UPDATE hive SET keeper_id = 77 WHERE hive_id = 10", "1", ""),
+            ("DELETE FROM keeper WHERE keeper_id = 1", "1", ""),
+        ] {
+            stage.apply(sql, rows, 1).says(said);
+            assert_eq!(stage.dump(), before, "{:?} {sql}", stage.on);
+        }
+        if stage.on != On::Sqlite {
+            for sql in [
+                "UPDATE jar SET size = 'enormous' WHERE jar_id = 2",
+                "UPDATE hive SET kilos = 1234567.5 WHERE hive_id = 10",
+                "UPDATE hive SET kilos = 'heavy' WHERE hive_id = 10",
+            ] {
+                let answer = stage.scene.run(&["apply", "--sql", sql, "--rows", "1", "--yes"]);
+                assert_eq!(answer.status, Some(1), "{:?} {sql}\n{}", stage.on, answer.err);
+                assert_eq!(stage.dump(), before, "{:?} {sql}", stage.on);
+            }
+        }
+        // The refused attempts stand in the way of nothing.
+        stage.there_and_back("UPDATE jar SET size = 'tiny', grams = NULL WHERE jar_id = 2", "1");
+    });
+}
+
+#[test]
+fn constraints_that_wait_speak_before_the_commit() {
+    each(|stage| {
+        if stage.on != On::Postgres {
+            return;
+        }
+        stage.run("CREATE TABLE pair (a integer PRIMARY KEY, b integer UNIQUE DEFERRABLE INITIALLY DEFERRED, h integer REFERENCES keeper DEFERRABLE INITIALLY DEFERRED); INSERT INTO pair VALUES (1, 1, 1), (2, 2, 2);");
+        let before = stage.dump();
+        stage.apply("UPDATE pair SET h = 99 WHERE a = 1", "1", 1).says("99");
+        stage.apply("UPDATE pair SET b = 5 WHERE a > 0", "all", 1);
+        assert_eq!(stage.dump(), before);
+        // A swap that only a waiting constraint allows, there and back.
+        stage.there_and_back("UPDATE pair SET b = 3 - b WHERE a IN (1, 2)", "2");
+    });
+}

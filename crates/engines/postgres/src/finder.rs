@@ -63,7 +63,11 @@ impl<'t> Finder<'t> {
                 *slot = Some(row);
             }
         }
-        let found = changes.iter().zip(found).map(|(c, row)| row.filter(|_| !by_content || !absent(c))).collect::<Vec<_>>();
+        let found = changes
+            .iter()
+            .zip(found)
+            .map(|(c, row)| row.filter(|_| !by_content || !absent(c)))
+            .collect::<Vec<_>>();
         Ok(changes.into_iter().zip(found).collect())
     }
 
