@@ -9,7 +9,9 @@ use marktwice_core::Expect;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::undo::Policy;
 use marktwice_logbook::Shelf;
-use marktwice_port::{Ambient, LogError, Logbook, Phase, Stamp, Stopper, Waits};
+use marktwice_mysql::Mysql;
+use marktwice_port::{Ambient, Engine, LogError, Logbook, Phase, Stamp, Stopper, Waits};
+use marktwice_postgres::Postgres;
 use marktwice_run::{
     Agreement, Answer, ApplyOptions, Change, Context, Failure, Preview, Question, RunOutcome, Show, Talk,
     UndoOptions, apply, undo,
@@ -17,10 +19,11 @@ use marktwice_run::{
 use marktwice_sqlite::Sqlite;
 
 use crate::faulty::{FaultyBook, FaultyEngine, Fuse};
+use crate::stage::{On, Stage};
 
 /// The database of an attempt.
 pub const SCRIPT: &str =
-    "CREATE TABLE t (id INTEGER PRIMARY KEY, a INT); INSERT INTO t VALUES (1, 1), (2, 2), (3, 3);";
+    "CREATE TABLE t (id INTEGER PRIMARY KEY, a INT);\nINSERT INTO t VALUES (1, 1), (2, 2), (3, 3);";
 
 /// Surroundings without a clock, a terminal or anybody who stops.
 pub struct Quiet;
@@ -48,6 +51,83 @@ impl Talk for Yes {
     }
 }
 
+/// The address of the database of the attempts in a folder: what the file `address` in it says, else `coop.db`.
+pub fn address(folder: &Path) -> String {
+    let said = std::fs::read_to_string(folder.join("address"));
+    said.unwrap_or_else(|_| folder.join("coop.db").display().to_string())
+}
+
+/// The engine of an address.
+pub fn engine_of(address: &str) -> &'static dyn Engine {
+    if Postgres::takes(address) {
+        &Postgres
+    } else if Mysql::takes(address) {
+        &Mysql
+    } else {
+        &Sqlite
+    }
+}
+
+/// Where attempts are made: a database and a logbook that can be made anew.
+pub struct Ground {
+    stage: Stage,
+}
+
+impl Ground {
+    /// A ground on every engine that is there.
+    pub fn all() -> Vec<Ground> {
+        [On::Sqlite, On::Postgres, On::Maria].into_iter().filter_map(Ground::on).collect()
+    }
+
+    /// A ground on one engine.
+    pub fn on(on: On) -> Option<Ground> {
+        let ground = Ground { stage: Stage::on(on, "no program")? };
+        if on != On::Sqlite {
+            ground.stage.scene.write("address", &ground.stage.url);
+        }
+        ground.reset();
+        Some(ground)
+    }
+
+    /// Makes the database and the logbook new.
+    pub fn reset(&self) {
+        let _ = std::fs::remove_dir_all(self.stage.scene.path("book"));
+        self.stage.run("DROP TABLE IF EXISTS t;");
+        self.stage.run(SCRIPT);
+    }
+
+    /// Every row of every table.
+    pub fn dump(&self) -> Vec<String> {
+        self.stage.dump()
+    }
+
+    /// The folder.
+    pub fn path(&self) -> std::path::PathBuf {
+        self.stage.scene.path(".")
+    }
+
+    /// See [`with`].
+    pub fn with<T>(
+        &self,
+        book: &Fuse,
+        engine: &Fuse,
+        goes_through: bool,
+        work: impl FnOnce(&Context<'_>) -> T,
+    ) -> T {
+        with(&self.path(), book, engine, goes_through, work)
+    }
+
+    /// The same on a healthy machine.
+    pub fn healthy<T>(&self, work: impl FnOnce(&Context<'_>) -> T) -> T {
+        self.with(&Fuse::at(0), &Fuse::at(0), false, work)
+    }
+
+    /// Which engine it is on.
+    pub fn engine(&self) -> On {
+        self.stage.on
+    }
+}
+
 /// Does `work` in `folder` (with `coop.db` and `book` in it) with a logbook and an engine on their fuses. With
 /// `goes_through` a COMMIT whose fuse blows is carried out, and only its answer is lost.
 pub fn with<T>(
@@ -61,14 +141,16 @@ pub fn with<T>(
         let inner = Box::new(Shelf::open(&folder.join("book"), id)?);
         Ok(Box::new(FaultyBook { inner, fuse: book.clone() }))
     };
-    let address = folder.join("coop.db").display().to_string();
-    let engine = FaultyEngine { inner: &Sqlite, fuse: engine.clone(), after: goes_through };
+    let address = address(folder);
+    let engine = FaultyEngine { inner: engine_of(&address), fuse: engine.clone(), after: goes_through };
+    // A server may need a moment to notice that a client died.
+    let wait = Duration::from_millis(if address.contains("://") { 5_000 } else { 200 });
     work(&Context {
         engine: &engine,
         address: &address,
         book: &open,
         ambient: &Quiet,
-        waits: Waits { lock: Duration::from_millis(200), statement: None },
+        waits: Waits { lock: wait, statement: None },
         user: None,
     })
 }
