@@ -80,9 +80,11 @@ fn engine_hint(failure: &Failure) -> Option<String> {
     use marktwice_port::{Constraint, EngineError, LogErrorKind};
     let hint = match failure {
         Failure::Engine(error) => match error {
-            EngineError::NotFound(_) => "check the path of the database",
+            EngineError::NotFound(_) => "check the address of the database",
             EngineError::NotADatabase(_) => "name a SQLite database file with --on",
-            EngineError::ReadOnly(_) => "make the file and its folder writable for you",
+            EngineError::ReadOnly(_) => {
+                "it must be writable for you: a file and its folder, or on a server the primary"
+            }
             EngineError::Locked(_) => {
                 "try again when the other process has finished, or wait longer with --wait SECONDS"
             }
@@ -90,6 +92,10 @@ fn engine_hint(failure: &Failure) -> Option<String> {
                 "foreign keys are enforced here, though SQLite leaves them off by default: see to the other rows first"
             }
             EngineError::Constraint { .. } => "correct the statement, or the rows it runs into",
+            EngineError::Denied(_) => {
+                "ask the owner of the database for what is missing, or use another user"
+            }
+            EngineError::Moved(_) => "look at the preview again",
             EngineError::NoSpace(_) => "make room and try again",
             EngineError::TransactionGone(_) => "look at the triggers of the table",
             _ => return None,

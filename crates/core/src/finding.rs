@@ -118,6 +118,9 @@ codes! {
     AlreadyRun "already-run" Stop
         "The same statement has already been committed on this database."
         "Say --again if a second run is meant.";
+    MissingPrivilege "missing-privilege" Warn
+        "This user may look at the rows and not write them: a preview works, an application does not."
+        "Ask the owner of the table for the privilege, or use another user.";
     NullCompare "null-compare" Warn
         "A comparison with NULL is never true, whatever the row holds."
         "Write IS NULL or IS NOT NULL.";

@@ -239,3 +239,65 @@ pub fn readable_by_servers(path: &Path, private: bool) {
     }
     quiet(&["chmod", if private { "600" } else { "644" }, &path.display().to_string()]);
 }
+
+/// A server with encryption and passwords, reachable at two addresses of this machine. Its certificate names the first
+/// only.
+pub struct Guarded {
+    /// The server; its socket lets everybody in.
+    pub server: Server,
+    /// The address that the certificate names.
+    pub named: String,
+    /// Another address of the same server.
+    pub unnamed: String,
+    /// The certificate that signed the server's.
+    pub ca: PathBuf,
+    _folder: tempfile::TempDir,
+}
+
+/// Starts such a server; `None` where it is not installed.
+pub fn guarded(brand: Brand) -> Option<Guarded> {
+    let folder = tempfile::Builder::new().prefix("marktwice-guarded-").tempdir().expect("a folder");
+    quiet(&["chmod", "755", &folder.path().display().to_string()]);
+    // Any address of 127.0.0.0/8 is this machine; two servers of two test runs do not meet.
+    let dice = fastrand::u32(..);
+    let [a, b] = [1u32, 2].map(|n| format!("127.{}.{}.{n}", 64 + dice % 100, 1 + (dice >> 8) % 250));
+    let ca_key = rcgen::KeyPair::generate().expect("a key");
+    let mut ca = rcgen::CertificateParams::new(Vec::new()).expect("parameters");
+    ca.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+    let ca_pem = ca.self_signed(&ca_key).expect("signed").pem();
+    let issuer = rcgen::Issuer::new(ca, ca_key);
+    let key = rcgen::KeyPair::generate().expect("a key");
+    let certificate = rcgen::CertificateParams::new(vec!["db.heathermoor.example".to_owned(), a.clone()])
+        .expect("parameters")
+        .signed_by(&key, &issuer)
+        .expect("signed");
+    let write = |name: &str, text: String, private: bool| {
+        let path = folder.path().join(name);
+        std::fs::write(&path, text).expect("written");
+        readable_by_servers(&path, private);
+        path
+    };
+    let certificate = write("server.pem", certificate.pem(), false).display().to_string();
+    let key = write("server.key", key.serialize_pem(), true).display().to_string();
+    let hba = "local all all trust\nhostssl all all 127.0.0.0/8 scram-sha-256\nhostnossl all all 127.0.0.0/8 reject\n";
+    let hba = write("hba", hba.to_owned(), false).display().to_string();
+    let ca = write("ca.pem", ca_pem, false);
+    let options: Vec<String> = match brand {
+        Brand::Postgres => vec![
+            format!("listen_addresses={a},{b}"),
+            "ssl=on".to_owned(),
+            format!("ssl_cert_file={certificate}"),
+            format!("ssl_key_file={key}"),
+            format!("hba_file={hba}"),
+        ],
+        Brand::Maria => vec![
+            format!("--bind-address={a},{b}"),
+            "--port=3306".to_owned(),
+            format!("--ssl-cert={certificate}"),
+            format!("--ssl-key={key}"),
+        ],
+    };
+    let options: Vec<&str> = options.iter().map(String::as_str).collect();
+    let server = start(brand, &options)?;
+    Some(Guarded { server, named: a, unnamed: b, ca, _folder: folder })
+}

@@ -6,7 +6,7 @@
 //! that an earlier one has set, the assignments themselves are run on that table, in their order.
 
 use marktwice_core::Value;
-use marktwice_core::mark::{Label, StepKind};
+use marktwice_core::mark::{HeldRow, Label, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
@@ -141,6 +141,43 @@ pub(crate) fn define(my: &mut My, table: &Table, columns: &[String]) -> Result<(
             other => other,
         },
     )
+}
+
+/// Whether a temporary table can be made in the target's database.
+pub(crate) fn can_be_made(my: &mut My, table: &Table) -> Result<bool, EngineError> {
+    let name = held_name(table);
+    match my.run(&format!("CREATE TEMPORARY TABLE IF NOT EXISTS {name} (x int) ENGINE=InnoDB")) {
+        Ok(()) => my.run(&format!("DROP TEMPORARY TABLE {name}")).map(|()| true),
+        Err(EngineError::Denied(_) | EngineError::ReadOnly(_)) => Ok(false),
+        Err(error) => Err(error),
+    }
+}
+
+/// Streams the matched rows and the computed values without a temporary table, for a user that may not make one.
+pub(crate) fn stream_plainly(
+    my: &mut My,
+    plan: &Plan,
+    detail: &Detail,
+    sink: &mut RowSink<'_>,
+) -> Result<u64, EngineError> {
+    let step = &detail.step;
+    let visible = ident(&step.table.visible().text);
+    let mut select = vec!["0".to_owned()];
+    select.extend(plan.target.columns.iter().map(|c| format!("{visible}.{}", ident(&c.name))));
+    select.extend(detail.values.iter().map(|(_, expression)| format!("({expression}\n)")));
+    let after = detail.values.iter().map(|(at, _)| (*at, String::new())).collect();
+    let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after };
+    let held = Held::new(layout, &detail.table, false);
+    let filter =
+        step.filter.as_ref().map_or(String::new(), |f| format!("\nWHERE (\n{}\n)", step.text(f.slice)));
+    let sql = format!("SELECT {}\nFROM {}{filter}", select.join(",\n "), step.text(step.table.slice));
+    let mut ordinal = 0;
+    my.stream(&sql, &[], &held.forms, &mut |values| {
+        ordinal += 1;
+        let row = HeldRow { ordinal, ..held.layout.row(values) };
+        sink(&row).map_err(EngineError::Sink)
+    })?;
+    Ok(u64::try_from(ordinal).unwrap_or(0))
 }
 
 /// Fills the held table, under the user's own settings. Gives what is held and the number of rows.

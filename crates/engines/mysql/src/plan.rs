@@ -25,6 +25,7 @@ use crate::catalog::{
 };
 use crate::client::My;
 use crate::error::{code, engine, message};
+use crate::held;
 
 const LANGUAGE: Language = Language::Mysql;
 
@@ -38,6 +39,8 @@ pub(crate) struct Detail {
     pub(crate) writes: Vec<SideWrite>,
     /// Assigned expressions by column, those that can be told beforehand.
     pub(crate) values: Vec<(usize, String)>,
+    /// Whether rows can be held in a temporary table.
+    pub(crate) temp: bool,
     /// Whether the assignments must be run in their order, because one reads what an earlier one sets.
     pub(crate) trial: bool,
 }
@@ -51,10 +54,17 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
     let statement = single_statement(source, LANGUAGE).map_err(refused)?;
     let text = statement.of(source);
     readable(my, source)?;
-    match my.conn.prep(text) {
-        Ok(prepared) => my.conn.close(prepared).map_err(engine)?,
+    let denied = match my.conn.prep(text) {
+        Ok(prepared) => {
+            my.conn.close(prepared).map_err(engine)?;
+            None
+        }
+        // The server does not even compile what it would not run. The rows can be looked at all the same.
+        Err(error) if code(&error) == Some(1142) && !message(&error).starts_with("SELECT") => {
+            Some(message(&error))
+        }
         Err(error) => return Err(compile_error(my, source, statement, error)),
-    }
+    };
     let step = understand(source, LANGUAGE).map_err(refused)?;
     let table = target_of(my, &step)?;
     let triggers = triggers(my, &table, step.kind)?;
@@ -92,13 +102,21 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
         }
         values.clear();
     }
-    let trial = trial && known;
+    let temp = held::can_be_made(my, &table)?;
+    if !temp {
+        foresee::without_temporary_tables(&mut foreseen, trial);
+    }
+    values.retain(|(at, _)| foreseen.iter().any(|f| f.column == *at && f.label != Label::Unknown));
+    let trial = trial && known && temp;
     if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
         return Err(refused(finding));
     }
     let reads = foresee::reads(&step, &table.target);
     let pin = if step.filter.is_some() { pin(&step, &table.target, &table.keys, &[]) } else { Pin::Nothing };
-    let findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin });
+    let mut findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin });
+    findings.extend(
+        denied.map(|said| Finding::new(Code::MissingPrivilege, said).at(step.place(step.table.slice))),
+    );
     Ok(Plan {
         kind: step.kind,
         target: table.target.clone(),
@@ -117,6 +135,7 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
             step,
             table,
             values,
+            temp,
             trial,
         }),
     })
@@ -147,8 +166,9 @@ fn target_of(my: &mut My, step: &Step) -> Result<Table, EngineError> {
         refused(Finding::new(Code::NotUnderstood, message).at(step.place(name.slice)).hint(hint))
     };
     let schema = step.table.schema.as_ref().map(|s| s.text.as_str());
-    let found = find(my, schema, &name.text)?
-        .ok_or_else(|| refuse(format!("there is no table {}", name.text), "correct the name"))?;
+    let found = find(my, schema, &name.text)?.ok_or_else(|| {
+        refuse(format!("there is no table {} that this user may see", name.text), "correct the name")
+    })?;
     let table = &found.table;
     match found.sort.as_str() {
         "BASE TABLE" => {}

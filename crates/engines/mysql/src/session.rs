@@ -107,6 +107,14 @@ impl Session for MySession {
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<marktwice_port::Held, EngineError> {
         let detail = detail(plan)?;
         let my = &mut self.my;
+        if !detail.temp {
+            return my.reading(|my| {
+                let matched = held::stream_plainly(my, plan, detail, sink)?;
+                let total = count(my, &detail.table)?;
+                let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
+                Ok(marktwice_port::Held { matched, total, side })
+            });
+        }
         // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.
         // READ COMMITTED keeps the reading of INSERT … SELECT from locking the rows it reads.
         held::create(my, plan, detail)?;

@@ -92,6 +92,12 @@ impl Tx for MyTx<'_> {
 
     fn hold(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Rows, EngineError> {
         let detail = detail(plan)?;
+        if !detail.temp {
+            return Err(EngineError::Denied(format!(
+                "CREATE TEMPORARY TABLES on {} is missing: the rows cannot be held, so nothing is applied; a preview works",
+                detail.table.target.schema
+            )));
+        }
         same_definition(self.my, &detail.table)?;
         held::create(self.my, plan, detail)?;
         let (held, matched) = held::fill(self.my, plan, detail, true)?;

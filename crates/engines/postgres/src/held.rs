@@ -141,8 +141,15 @@ pub(crate) fn create(
 
 /// Makes a held table of these columns.
 pub(crate) fn define(pg: &mut Pg, columns: &str, in_transaction: bool) -> Result<(), EngineError> {
-    let end = if in_transaction { " ON COMMIT DROP" } else { "" };
-    pg.run(&format!("DROP TABLE IF EXISTS pg_temp.{HELD}; CREATE TEMPORARY TABLE {HELD} ({columns}){end}"))
+    let make = |end: &str| {
+        format!("DROP TABLE IF EXISTS pg_temp.{HELD}; CREATE TEMPORARY TABLE {HELD} ({columns}){end}")
+    };
+    // A role whose transactions only read by default may make one all the same: nobody else sees it.
+    if in_transaction {
+        pg.run(&make(" ON COMMIT DROP"))
+    } else {
+        pg.run(&format!("BEGIN READ WRITE; {}; COMMIT", make("")))
+    }
 }
 
 /// Fills the held table, under the user's own settings. Gives what is held and the number of rows.

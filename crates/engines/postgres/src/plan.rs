@@ -60,7 +60,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
     let step = understand(source, LANGUAGE).map_err(refused)?;
     let found = target_of(pg, &step)?;
     let table = describe_found(pg, &found)?;
-    privileges(pg, &table)?;
+    let missing = privileges(pg, &step, &table)?;
     let assigned: Vec<usize> = step
         .assignments
         .iter()
@@ -81,12 +81,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
         return Err(error);
     }
     if !temp {
-        for f in foreseen.iter_mut().filter(|f| f.label == Label::Exact) {
-            (f.label, f.why) = (Label::Computed, Some("no temporary table can be made here".to_owned()));
-            if f.derived {
-                f.label = Label::Unknown;
-            }
-        }
+        foresee::without_temporary_tables(&mut foreseen, false);
     }
     values.retain(|(at, _)| foreseen.iter().any(|f| f.column == *at && f.label != Label::Unknown));
     if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
@@ -94,7 +89,8 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
     }
     let reads = foresee::reads(&step, &table.target);
     let pin = if step.filter.is_some() { pin(&step, &table.target, &table.keys, &[]) } else { Pin::Nothing };
-    let findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin });
+    let mut findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin });
+    findings.extend(missing);
     let settings = pg.rows(
         "SELECT 'search_path: ' || current_setting('search_path') UNION ALL \
          SELECT 'TimeZone: ' || current_setting('TimeZone') UNION ALL \
@@ -179,16 +175,23 @@ fn target_of(pg: &mut Pg, step: &Step) -> Result<Found, EngineError> {
     Ok(found)
 }
 
-/// Without the privilege to read, the rows cannot be shown; the one to write is asked for when it is needed.
-fn privileges(pg: &mut Pg, table: &Table) -> Result<(), EngineError> {
-    let all = pg.one(&format!("SELECT has_table_privilege({}, 'SELECT')", table.oid))?;
-    if all.as_deref() == Some("t") {
-        return Ok(());
+/// Without the privilege to read, the rows cannot be shown. Without the one to write, that is said.
+fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<Option<Finding>, EngineError> {
+    let verb = step.kind.verb();
+    let may = pg.rows(&format!(
+        "SELECT has_table_privilege({0}, 'SELECT'), has_table_privilege({0}, '{verb}') \
+         OR ('{verb}' = 'UPDATE' AND has_any_column_privilege({0}, 'UPDATE'))",
+        table.oid
+    ))?;
+    let flag = |at: usize| may.first().and_then(|r| r.get(at)?.as_deref()) == Some("t");
+    if !flag(0) {
+        return Err(EngineError::Denied(format!(
+            "SELECT on {} is missing: whole rows must be read, and nothing is applied unseen",
+            table.shown
+        )));
     }
-    Err(EngineError::Denied(format!(
-        "SELECT on {} is missing: whole rows must be read, and nothing is applied unseen",
-        table.shown
-    )))
+    let message = format!("{verb} on {} is missing", table.shown);
+    Ok((!flag(1)).then(|| Finding::new(Code::MissingPrivilege, message).at(step.place(step.table.slice))))
 }
 
 /// Why the value of an expression cannot be told before the run, beyond what its text tells. A subquery that reads the

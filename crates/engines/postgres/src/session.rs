@@ -120,7 +120,7 @@ impl PgSession {
         let (about, held) = filled?;
         ended?;
         pg.reading(|pg| held.stream(pg, sink))?;
-        pg.run(&format!("DROP TABLE IF EXISTS pg_temp.{HELD}"))?;
+        pg.run(&format!("BEGIN READ WRITE; DROP TABLE IF EXISTS pg_temp.{HELD}; COMMIT"))?;
         Ok(about)
     }
 

@@ -114,6 +114,15 @@ fn clock_or_dice(step: &Step, value: Slice) -> Option<String> {
     })
 }
 
+/// Where no temporary table can be made, values are computed and not stored; `in_order` says that one assignment reads
+/// what another sets, which only a table could show.
+pub fn without_temporary_tables(all: &mut [Foreseen], in_order: bool) {
+    for f in all.iter_mut().filter(|f| f.label == Label::Exact) {
+        f.label = if f.derived || in_order { Label::Unknown } else { Label::Computed };
+        f.why = Some("no temporary table can be made here".to_owned());
+    }
+}
+
 /// Columns of the target that the filter names, for showing.
 pub fn filter_columns(step: &Step, target: &Target) -> Vec<usize> {
     step.filter.as_ref().map_or_else(Vec::new, |filter| named(step, filter.slice, target))
