@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use fastrand::Rng;
 use marktwice_core::mark::{Label, StepKind};
+use marktwice_core::table::KeyKind;
 use marktwice_core::{Code, Value};
 use marktwice_run::{
     Agreement, ApplyOptions, Change, Context, End, Failure, Preview, RunOutcome, Show, UndoOptions,
@@ -16,6 +17,32 @@ use rusqlite::types::ValueRef;
 
 use crate::attempt::{self, Yes};
 use crate::faulty::Fuse;
+use crate::stage::On;
+
+mod servers;
+
+/// The rows of all tables.
+pub(crate) type Contents = Vec<Vec<Vec<Value>>>;
+
+/// Where cases are tried: a database under test, and one for the bare statement.
+trait Ring {
+    /// The folder of the logbook.
+    fn folder(&self) -> &Path;
+    /// Makes both databases.
+    fn set_up(&mut self, case: &Case);
+    /// What is in the database under test.
+    fn everything(&mut self) -> Contents;
+    /// Runs the statement on the other one; gives the rows that it matched.
+    fn bare(&mut self, statement: &str) -> Result<u64, String>;
+    /// What is in the other one.
+    fn bare_contents(&mut self) -> Contents;
+    /// Remembers the database under test.
+    fn save(&mut self);
+    /// Somebody else's edit; whether it went through.
+    fn edit(&mut self, sql: &str) -> bool;
+    /// Brings the remembered state back.
+    fn restore(&mut self);
+}
 
 /// What became of many cases.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -46,7 +73,10 @@ pub struct Case {
 }
 
 /// Makes a case from a seed.
-pub fn case(seed: u64) -> Case {
+pub fn case(seed: u64, on: On) -> Case {
+    if on != On::Sqlite {
+        return servers::case(seed, on);
+    }
     Maker { dice: Rng::with_seed(seed), columns: Vec::new() }.case()
 }
 
@@ -239,35 +269,47 @@ impl Maker {
     }
 }
 
-/// Runs the cases of the seeds `from..from + count` in `folder`.
+/// Runs the cases of the seeds `from..from + count` on an engine, in `folder`; none where its server is not installed.
 ///
 /// # Panics
 /// At the first case that is not as it must be, with its seed and its scripts.
-pub fn run(folder: &Path, from: u64, count: u64) -> Tally {
+pub fn run(on: On, folder: &Path, from: u64, count: u64) -> Tally {
     let mut tally = Tally::default();
+    let place = folder.join(format!("cases-{on:?}-{from}"));
+    // What failed before was left there to be looked at.
+    let _ = std::fs::remove_dir_all(&place);
+    std::fs::create_dir_all(&place).expect("a folder");
+    let server = match on {
+        On::Sqlite => None,
+        On::Postgres => crate::servers::postgres(),
+        On::Maria => crate::servers::maria(),
+    };
+    let mut ring: Box<dyn Ring> = match server {
+        Some(server) => Box::new(servers::OnServer::new(server, on, &place)),
+        None if on == On::Sqlite => Box::new(InFile { folder: place.clone(), saved: Vec::new() }),
+        None => return tally,
+    };
     for seed in from..from + count {
-        let case = case(seed);
-        let place = folder.join(format!("case-{seed}"));
-        // A case that failed before was left there to be looked at.
-        let _ = std::fs::remove_dir_all(&place);
-        std::fs::create_dir_all(&place).expect("a folder");
-        let said = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| one(&place, &case, &mut tally)));
+        let case = case(seed, on);
+        let mut attempt = || one(&mut *ring, &case, &mut tally);
+        let said = std::panic::catch_unwind(std::panic::AssertUnwindSafe(&mut attempt));
         if let Err(panic) = said {
-            let case = shrink(&place, case);
-            eprintln!("seed {seed}, shrunk:\n{}\n{};\n-- edit: {}", case.script, case.statement, case.edit);
+            let case = shrink(&mut *ring, case);
+            eprintln!(
+                "{on:?}, seed {seed}, shrunk:\n{}\n{};\n-- edit: {}",
+                case.script, case.statement, case.edit
+            );
             std::panic::resume_unwind(panic);
         }
-        std::fs::remove_dir_all(&place).expect("removed");
     }
+    std::fs::remove_dir_all(&place).expect("removed");
     tally
 }
 
 /// Leaves out rows, one after the other, as long as the case still fails.
-fn shrink(place: &Path, mut case: Case) -> Case {
-    let fails = |case: &Case| {
-        let _ = std::fs::remove_dir_all(place);
-        std::fs::create_dir_all(place).expect("a folder");
-        let attempt = || one(place, case, &mut Tally::default());
+fn shrink(ring: &mut dyn Ring, mut case: Case) -> Case {
+    let mut fails = |case: &Case| {
+        let attempt = || one(ring, case, &mut Tally::default());
         std::panic::catch_unwind(std::panic::AssertUnwindSafe(attempt)).is_err()
     };
     let mut at = 0;
@@ -315,7 +357,7 @@ fn sorted(mut rows: Vec<Vec<Value>>) -> Vec<Vec<Value>> {
     rows
 }
 
-fn everything(path: &Path) -> Vec<Vec<Vec<Value>>> {
+fn everything(path: &Path) -> Contents {
     let db = open(path);
     let has_kid = db.table_exists(Some("main"), "kid").expect("asked");
     let mut all = vec![rows(&db, "t"), rows(&db, "u")];
@@ -325,15 +367,73 @@ fn everything(path: &Path) -> Vec<Vec<Vec<Value>>> {
     all
 }
 
-struct Place<'a> {
-    folder: &'a Path,
-    database: PathBuf,
+/// SQLite files.
+struct InFile {
+    folder: PathBuf,
+    saved: Vec<u8>,
 }
 
-impl Place<'_> {
+impl InFile {
+    fn database(&self) -> PathBuf {
+        self.folder.join("coop.db")
+    }
+
+    fn other(&self) -> PathBuf {
+        self.folder.join("bare.db")
+    }
+}
+
+impl Ring for InFile {
+    fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    fn set_up(&mut self, case: &Case) {
+        let _ = std::fs::remove_dir_all(&self.folder);
+        std::fs::create_dir_all(&self.folder).expect("a folder");
+        let db = open(&self.database());
+        for line in case.script.split(";\n").filter(|l| !l.trim().is_empty()) {
+            let done = db.execute_batch(line);
+            // A random row may break a constraint or a type; it is then not there.
+            assert!(done.is_ok() || line.starts_with("INSERT"), "{line}: {done:?}");
+        }
+        drop(db);
+        std::fs::copy(self.database(), self.other()).expect("copied");
+    }
+
+    fn everything(&mut self) -> Contents {
+        everything(&self.database())
+    }
+
+    fn bare(&mut self, statement: &str) -> Result<u64, String> {
+        open(&self.other()).execute(statement, []).map(|n| n as u64).map_err(|e| e.to_string())
+    }
+
+    fn bare_contents(&mut self) -> Contents {
+        everything(&self.other())
+    }
+
+    fn save(&mut self) {
+        self.saved = std::fs::read(self.database()).expect("read");
+    }
+
+    fn edit(&mut self, sql: &str) -> bool {
+        open(&self.database()).execute(sql, []).unwrap_or(0) > 0
+    }
+
+    fn restore(&mut self) {
+        std::fs::write(self.database(), &self.saved).expect("restored");
+    }
+}
+
+struct Place {
+    folder: PathBuf,
+}
+
+impl Place {
     fn with<T>(&self, work: impl FnOnce(&Context<'_>) -> T) -> T {
         let never = Fuse::at(0);
-        attempt::with(self.folder, &never, &never, false, work)
+        attempt::with(&self.folder, &never, &never, false, work)
     }
 
     fn apply(&self, change: &Change) -> Result<RunOutcome, Failure> {
@@ -356,20 +456,13 @@ impl Place<'_> {
     }
 }
 
-fn one(folder: &Path, case: &Case, tally: &mut Tally) {
+fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     tally.cases += 1;
-    let place = Place { folder, database: folder.join("coop.db") };
-    let db = open(&place.database);
-    for line in case.script.split(";\n").filter(|l| !l.trim().is_empty()) {
-        let done = db.execute_batch(line);
-        // A random row may break a constraint or a type; it is then not there.
-        assert!(done.is_ok() || line.starts_with("INSERT"), "{line}: {done:?}");
-    }
-    drop(db);
-    let start = everything(&place.database);
-    let bare_path = folder.join("bare.db");
-    std::fs::copy(&place.database, &bare_path).expect("copied");
-    let bare = open(&bare_path).execute(&case.statement, []);
+    let place = Place { folder: ring.folder().to_owned() };
+    ring.set_up(case);
+    let start = ring.everything();
+    let bare = ring.bare(&case.statement);
+    let bare_contents = ring.bare_contents();
     let change = Change {
         source: case.statement.clone(),
         title: None,
@@ -382,7 +475,7 @@ fn one(folder: &Path, case: &Case, tally: &mut Tally) {
     let preview = match place.with(|context| marktwice_run::preview(context, &change, Show::All)) {
         Ok(preview) => preview,
         Err(failure) => {
-            assert_eq!(everything(&place.database), start, "a preview writes nothing");
+            assert_eq!(ring.everything(), start, "a preview writes nothing");
             // A type that STRICT refuses is found out by the preview already.
             assert!(bare.is_err() || failure.finding().is_some(), "preview failed: {failure}");
             if bare.is_ok() {
@@ -393,21 +486,24 @@ fn one(folder: &Path, case: &Case, tally: &mut Tally) {
             return;
         }
     };
-    assert_eq!(everything(&place.database), start, "a preview writes nothing");
+    assert_eq!(ring.everything(), start, "a preview writes nothing");
     if let Ok(count) = &bare {
-        check_preview(&preview, &start[0], &everything(&bare_path)[0], *count as u64);
+        check_preview(&preview, &start[0], &bare_contents[0], *count);
     }
     let outcome = place.apply(&change);
-    let now = everything(&place.database);
+    let now = ring.everything();
     let run = match outcome.as_ref().map(|o| &o.end) {
         Ok(End::Committed) => {
-            assert!(bare.is_ok(), "it committed what the bare statement refuses");
-            assert_eq!(now, everything(&bare_path), "after apply");
+            assert!(bare.is_ok(), "it committed what the bare statement refuses: {bare:?}");
+            assert!(servers::same(case, &now, &bare_contents), "after apply: {now:?}\n{bare_contents:?}");
             outcome.expect("committed").receipt.expect("a receipt").run
         }
         Ok(End::NothingToDo(_)) => {
             assert_eq!(now, start);
-            assert!(bare.is_err() || everything(&bare_path) == start, "there was something to do");
+            assert!(
+                bare.is_err() || bare_contents == start,
+                "there was something to do: {start:?}\n{bare_contents:?}"
+            );
             tally.nothing += 1;
             return;
         }
@@ -429,34 +525,31 @@ fn one(folder: &Path, case: &Case, tally: &mut Tally) {
     }
     let applied = now;
     // With somebody else's edit in between: nothing is touched, and exactly the edited rows are named.
-    let before_edit = std::fs::read(&place.database).expect("read");
-    let edited = open(&place.database).execute(&case.edit, []).unwrap_or(0) > 0;
-    let after_edit = everything(&place.database);
+    ring.save();
+    let edited = ring.edit(&case.edit);
+    let after_edit = ring.everything();
     if edited && after_edit != applied && preview.kind == StepKind::Update {
         let touched = named_rows(&preview, &applied[0], &after_edit[0]);
         match place.undo(&run).map(|o| o.end) {
             Ok(End::Conflicts(found)) => {
-                assert_eq!(everything(&place.database), after_edit, "a refused undo touches nothing");
+                assert_eq!(ring.everything(), after_edit, "a refused undo touches nothing");
                 if let Some(touched) = touched {
                     assert_eq!(found.count, touched, "exactly the edited rows are named");
                 }
                 tally.conflicts += 1;
             }
             Ok(End::Committed) => assert!(touched.is_none_or(|n| n == 0), "an edited row was overwritten"),
-            _ => assert_eq!(everything(&place.database), after_edit, "a refused undo touches nothing"),
-        }
-        std::fs::write(&place.database, &before_edit).expect("restored");
-        if everything(&place.database) != applied {
-            panic!("the file was restored");
+            _ => assert_eq!(ring.everything(), after_edit, "a refused undo touches nothing"),
         }
     }
-    std::fs::write(&place.database, &before_edit).expect("restored");
+    ring.restore();
+    assert_eq!(ring.everything(), applied, "the state before the edit is there again");
     if place.with(was_undone(&run)) {
         return;
     }
     let undone = place.undo(&run);
     assert!(matches!(undone.as_ref().map(|o| &o.end), Ok(End::Committed)), "undo: {undone:?}");
-    assert_eq!(everything(&place.database), start, "after undo");
+    assert_eq!(ring.everything(), start, "after undo");
 }
 
 /// A commit that is refused where the bare statement runs must have one of the reasons that are meant.
@@ -494,6 +587,9 @@ fn check_preview(preview: &Preview, start: &[Vec<Value>], bare: &[Vec<Value>], c
 
 /// How many of the rows that the run changed were edited since; `None` where keys may have been edited, too.
 fn named_rows(preview: &Preview, applied: &[Vec<Value>], now: &[Vec<Value>]) -> Option<u64> {
+    if preview.target.key.kind == KeyKind::WholeRow {
+        return None;
+    }
     let key = |row: &[Value]| -> Vec<Value> {
         preview.target.key.columns.iter().filter_map(|&at| row.get(at).cloned()).collect()
     };

@@ -2,13 +2,23 @@
 //! long one.
 
 use marktwice_testkit::differential;
+use marktwice_testkit::stage::On;
 
 #[test]
 fn random_cases() {
     let folder = tempfile::tempdir().expect("a folder");
-    let tally = differential::run(folder.path(), 0, 400);
+    let tally = differential::run(On::Sqlite, folder.path(), 0, 400);
     assert_eq!(tally.cases, 400);
     // The cases must not have become trivial.
     assert!(tally.applied > 100 && tally.failed > 5 && tally.conflicts > 5, "{tally:?}");
     assert!(tally.refused < 40, "{tally:?}");
+}
+
+#[test]
+fn random_cases_on_servers() {
+    for on in [On::Postgres, On::Maria] {
+        let folder = tempfile::tempdir().expect("a folder");
+        let tally = differential::run(on, folder.path(), 0, 100);
+        assert!(tally.cases == 0 || (tally.applied > 25 && tally.conflicts > 0), "{on:?} {tally:?}");
+    }
 }

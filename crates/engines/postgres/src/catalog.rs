@@ -27,6 +27,8 @@ pub(crate) struct Type {
     pub(crate) default: Option<String>,
     /// Whether only the server gives its values (GENERATED ALWAYS AS IDENTITY).
     pub(crate) identity_always: bool,
+    /// Whether DEFAULT takes the next number of the column's own.
+    pub(crate) identity: bool,
 }
 
 /// What a relation is.
@@ -171,6 +173,7 @@ pub(crate) fn describe_found(pg: &mut Pg, found: &Found) -> Result<Table, Engine
             collation: row.get(9).cloned().flatten(),
             default: expression.filter(|_| !generated),
             identity_always: cell(row, 7) == "a",
+            identity: !cell(row, 7).is_empty(),
         });
     }
     let keys = keys(pg, oid, &numbers)?;

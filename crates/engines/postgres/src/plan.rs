@@ -206,7 +206,7 @@ fn why_unknown(
     if is_default(step, value) {
         let column = column_of(step, &table.target, value);
         let text = values.iter().find(|(at, _)| Some(*at) == column).map_or("", |(_, text)| text);
-        let identity = column.and_then(|at| table.types.get(at)).is_some_and(|t| t.identity_always);
+        let identity = column.and_then(|at| table.types.get(at)).is_some_and(|t| t.identity);
         let plain = !text.contains('(') && !text.to_ascii_lowercase().contains("current_");
         return Ok((!plain || identity).then(|| "its default is computed in the run".to_owned()));
     }

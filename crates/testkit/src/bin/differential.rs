@@ -1,12 +1,23 @@
-//! Long runs of the differential tester: `differential FROM COUNT [FOLDER]`. A folder in memory makes it faster.
+//! Long runs of the differential tester: `differential sqlite|postgres|maria FROM COUNT [FOLDER]`. A folder in memory makes it faster.
 
 use marktwice_testkit::differential;
+use marktwice_testkit::stage::On;
 
 fn main() {
     let mut args = std::env::args().skip(1);
     let number = |text: Option<String>, default: u64| text.and_then(|t| t.parse().ok()).unwrap_or(default);
+    let engine = args.next().unwrap_or_default();
+    let on = match engine.as_str() {
+        "postgres" => On::Postgres,
+        "maria" => On::Maria,
+        _ => On::Sqlite,
+    };
     let (from, count) = (number(args.next(), 0), number(args.next(), 20_000));
     let folder = args.next().map_or_else(std::env::temp_dir, Into::into).join("marktwice-differential");
     std::fs::create_dir_all(&folder).expect("a folder");
-    println!("seeds {from} to {}: {:?}", from + count - 1, differential::run(&folder, from, count));
+    println!(
+        "{on:?}, seeds {from} to {}: {:?}",
+        from + count - 1,
+        differential::run(on, &folder, from, count)
+    );
 }
