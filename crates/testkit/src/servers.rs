@@ -175,6 +175,10 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
     let signal = if brand == Brand::Postgres { "INT" } else { "KILL" };
     let script = "signal=$1; folder=$2; shift 2; \"$@\" >\"$folder/log\" 2>&1 & server=$!; read -r _; \
                   kill -$signal $server; wait $server; rm -rf \"$folder\"";
+    #[expect(
+        clippy::zombie_processes,
+        reason = "the shell ends with this process, which has nothing to wait for"
+    )]
     let mut child = Command::new("sh")
         .args(["-c", script, "sh", signal, &shown])
         .args(&words)

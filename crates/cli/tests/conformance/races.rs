@@ -160,10 +160,10 @@ fn a_deadlock_ends_on_one_side_wholly() {
 
 #[test]
 fn a_statement_that_takes_too_long() {
-    servers(|stage| {
+    each(|stage| {
         let before = stage.dump();
         let sql = stage.by(
-            "",
+            "UPDATE keeper SET name = (WITH RECURSIVE n(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n) SELECT max(x) FROM n) WHERE keeper_id = 1",
             "UPDATE keeper SET name = name || coalesce(pg_sleep(20)::text, '') WHERE keeper_id = 1",
             "UPDATE keeper SET name = concat(name, sleep(20)) WHERE keeper_id = 1",
         );

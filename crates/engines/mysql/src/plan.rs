@@ -92,6 +92,12 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
         .iter()
         .flat_map(|a| &a.columns)
         .all(|c| table.target.position(&c.text).is_none_or(exact));
+    // A statement that reads its own target in a subquery is carried out in two passes, and the first reads all old
+    // values: the order then no longer counts, or it does, as the server decides.
+    let in_two_passes = subqueries(&step, step.statement)
+        .iter()
+        .any(|query| names_in(&step, *query).iter().any(|name| reads_target(name, &table, &views)));
+    let known = known && !in_two_passes;
     let mut foreseen = foreseen;
     if trial && !known {
         for f in &mut foreseen {
@@ -257,14 +263,17 @@ fn why_unknown(
         let odd = computed || trial || of.is_some_and(|t| t.default.as_deref().is_some_and(|d| !is_plain(d)));
         return Ok(odd.then(|| "its default is computed in the run".to_owned()));
     }
-    let reads_target = |name: &String| {
-        name.eq_ignore_ascii_case(&table.target.table) || views.iter().any(|v| v.eq_ignore_ascii_case(name))
-    };
-    if subqueries(step, value).iter().any(|query| names_in(step, *query).iter().any(reads_target)) {
+    let reads = |query: &Slice| names_in(step, *query).iter().any(|name| reads_target(name, table, views));
+    if subqueries(step, value).iter().any(reads) {
         return Ok(Some(format!("its subquery reads {} while rows of it change", table.target.table)));
     }
     let unsteady = unsteady_function(my, &calls(step, value))?;
     Ok(unsteady.map(|name| format!("{name}() may give another value in the run")))
+}
+
+/// Whether a name is the target's, or a view's, which may read the target.
+fn reads_target(name: &str, table: &Table, views: &[String]) -> bool {
+    name.eq_ignore_ascii_case(&table.target.table) || views.iter().any(|v| v.eq_ignore_ascii_case(name))
 }
 
 /// A number, NULL, or a text in quotes.

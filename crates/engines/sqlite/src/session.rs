@@ -1,6 +1,7 @@
 //! An open database file.
 
 use std::path::PathBuf;
+use std::time::Instant;
 
 use marktwice_core::Value;
 use marktwice_core::hash::{Fingerprint, RowHash};
@@ -21,6 +22,9 @@ use crate::restore::{Finder, put_statement};
 use crate::shape::{Shape, drop_held, hold};
 use crate::tx::SqliteTx;
 use crate::{probe, values};
+
+/// Virtual machine steps between two looks whether somebody asked to stop.
+const STEPS: i32 = 10_000;
 
 /// An open SQLite database.
 pub(crate) struct SqliteSession {
@@ -47,6 +51,27 @@ impl SqliteSession {
 
     pub(crate) fn connection(&self) -> Result<&Connection, EngineError> {
         self.connection.as_ref().ok_or_else(closed)
+    }
+
+    /// From now on work is interrupted when somebody asks to stop, or when the limit on one statement is reached.
+    pub(crate) fn limit_from_now(&mut self, stop: Option<Stopper>) -> Result<(), EngineError> {
+        let until = self.waits.statement.map(|limit| Instant::now() + limit);
+        let connection = self.connection_mut()?;
+        if stop.is_none() && until.is_none() {
+            return connection.progress_handler(0, None::<fn() -> bool>).map_err(engine);
+        }
+        let over = move || stop.as_ref().is_some_and(|s| s()) || until.is_some_and(|u| Instant::now() >= u);
+        connection.progress_handler(STEPS, Some(over)).map_err(engine)
+    }
+
+    /// An interruption that nobody asked for is the limit's.
+    pub(crate) fn too_long(&self, error: EngineError, stop: Option<&Stopper>) -> EngineError {
+        match (error, self.waits.statement) {
+            (EngineError::Interrupted, Some(limit)) if !stop.is_some_and(|s| s()) => EngineError::Other(
+                format!("a statement took longer than {} s, the limit that was set", limit.as_secs_f64()),
+            ),
+            (error, _) => error,
+        }
     }
 
     pub(crate) fn connection_mut(&mut self) -> Result<&mut Connection, EngineError> {
@@ -121,10 +146,11 @@ impl Session for SqliteSession {
     }
 
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {
+        self.limit_from_now(None)?;
         let connection = self.connection()?;
         drop_held(connection)?;
         connection.execute_batch("BEGIN").map_err(engine)?;
-        let held = hold_all(connection, plan);
+        let held = hold_all(connection, plan).map_err(|e| self.too_long(e, None));
         // COMMIT ends the reading and lets writers go on; what is held stays in the temporary table.
         let ended = connection.execute_batch(if held.is_ok() { "COMMIT" } else { "ROLLBACK" });
         let (shape, held) = held?;

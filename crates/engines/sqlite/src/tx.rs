@@ -16,11 +16,9 @@ use crate::restore;
 use crate::session::{SqliteSession, count, detail, hold_all};
 use crate::shape::{Shape, drop_held};
 
-/// Virtual machine steps between two looks whether somebody asked to stop.
-const STEPS: i32 = 10_000;
-
 pub(crate) struct SqliteTx<'s> {
     session: &'s mut SqliteSession,
+    stop: Stopper,
     shape: Option<Shape>,
     open: bool,
 }
@@ -32,18 +30,20 @@ impl<'s> SqliteTx<'s> {
             .connection()?
             .execute_batch("BEGIN IMMEDIATE")
             .map_err(|e| locked(e, &session.database.name, session.waits.lock))?;
-        let mut tx = SqliteTx { session, shape: None, open: true };
-        tx.watch(Some(stop))?;
+        let mut tx = SqliteTx { session, stop, shape: None, open: true };
+        tx.watch()?;
         Ok(tx)
     }
 
-    fn watch(&mut self, stop: Option<Stopper>) -> Result<(), EngineError> {
+    /// Each action of the transaction has the whole limit for itself.
+    fn watch(&mut self) -> Result<(), EngineError> {
+        let stop = self.stop.clone();
+        self.session.limit_from_now(Some(stop))
+    }
+
+    fn rest(&mut self) -> Result<(), EngineError> {
         let connection = self.session.connection_mut()?;
-        match stop {
-            Some(stop) => connection.progress_handler(STEPS, Some(move || stop())),
-            None => connection.progress_handler(0, None::<fn() -> bool>),
-        }
-        .map_err(engine)
+        connection.progress_handler(0, None::<fn() -> bool>).map_err(engine)
     }
 
     fn connection(&self) -> Result<&Connection, EngineError> {
@@ -56,7 +56,7 @@ impl<'s> SqliteTx<'s> {
 
     fn end(&mut self) -> Result<(), EngineError> {
         self.open = false;
-        let _ = self.watch(None);
+        let _ = self.rest();
         let connection = self.connection()?;
         if connection.is_autocommit() {
             // The engine has rolled back by itself (after an I/O error, an interrupt, or RAISE(ROLLBACK)).
@@ -88,9 +88,11 @@ impl Tx for SqliteTx<'_> {
     }
 
     fn hold(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {
+        self.watch()?;
         let connection = self.connection()?;
         drop_held(connection)?;
-        let (shape, held) = hold_all(connection, plan)?;
+        let (shape, held) =
+            hold_all(connection, plan).map_err(|e| self.session.too_long(e, Some(&self.stop)))?;
         shape.stream(connection, sink)?;
         self.shape = Some(shape);
         Ok(held)
@@ -106,6 +108,7 @@ impl Tx for SqliteTx<'_> {
         source: &mut ChangeSource<'_>,
         sink: &mut KeepSink<'_>,
     ) -> Result<Held, EngineError> {
+        self.watch()?;
         let connection = self.connection()?;
         let (shape, matched) = restore::hold_rows(connection, restore, source, sink)?;
         let table = describe(connection, &restore.target.table)?;
@@ -119,13 +122,14 @@ impl Tx for SqliteTx<'_> {
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {
+        self.watch()?;
         let connection = self.connection()?;
         // `prepare` refuses a second statement behind the first.
         let mut statement = connection.prepare(&plan.statement).map_err(engine)?;
         let count = match statement.execute([]) {
             Ok(count) => count as u64,
             Err(error) => {
-                let plain = engine(error);
+                let plain = self.session.too_long(engine(error), Some(&self.stop));
                 let foreseen =
                     plan.foreseen.iter().any(|f| f.label == Label::Exact) || plan.kind == StepKind::Delete;
                 if connection.is_autocommit() || !foreseen {
@@ -140,6 +144,7 @@ impl Tx for SqliteTx<'_> {
     }
 
     fn put(&mut self, restore: &Restore) -> Result<u64, EngineError> {
+        self.watch()?;
         let done = restore::put(self.connection()?, restore)?;
         self.intact()?;
         Ok(done)
@@ -152,6 +157,7 @@ impl Tx for SqliteTx<'_> {
     }
 
     fn pair(&mut self, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
+        self.watch()?;
         self.shape()?.pairs(self.connection()?, sink)
     }
 
@@ -178,7 +184,7 @@ impl Tx for SqliteTx<'_> {
     }
 
     fn commit(mut self: Box<Self>) -> CommitOutcome {
-        if let Err(error) = self.watch(None) {
+        if let Err(error) = self.rest() {
             return CommitOutcome::RolledBack(error);
         }
         let wait = self.session.waits.lock;

@@ -377,6 +377,9 @@ impl Ring for OnServer {
                 "INSERT INTO {table} ({names}) SELECT {names} FROM saved_{table};\nDROP TABLE saved_{table};"
             ));
         }
+        if self.on == On::Maria {
+            db.run("SET sql_mode = DEFAULT;");
+        }
     }
 }
 
