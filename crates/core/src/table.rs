@@ -63,6 +63,16 @@ pub struct Target {
     pub naming: Option<usize>,
 }
 
+/// The column that names a row to a person: one that is called so, and not part of the key.
+pub fn naming(columns: &[Column], key: &Key) -> Option<usize> {
+    ["name", "title", "label", "full_name", "description"].iter().find_map(|wanted| {
+        columns
+            .iter()
+            .position(|c| c.name.eq_ignore_ascii_case(wanted))
+            .filter(|at| !key.columns.contains(at))
+    })
+}
+
 impl Target {
     /// The position of a column by name: the very name, else one that differs in ASCII case only.
     pub fn position(&self, name: &str) -> Option<usize> {

@@ -6,6 +6,7 @@
 
 pub mod change;
 pub mod language;
+pub mod leave_out;
 pub mod near;
 pub mod pins;
 pub mod routine;

@@ -2,7 +2,7 @@
 
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
-use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_core::table::{Column, Key, KeyKind, Target, naming};
 use marktwice_port::EngineError;
 use marktwice_server::foresee::{Extra, Trigger};
 use marktwice_server::reach::ForeignKey;
@@ -140,12 +140,7 @@ pub(crate) fn describe_found(my: &mut My, found: &Found) -> Result<Table, Engine
         None => Key { kind: KeyKind::WholeRow, names: Vec::new(), columns: Vec::new() },
     };
     let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
-    let naming = ["name", "title", "label", "full_name", "description"].iter().find_map(|wanted| {
-        columns
-            .iter()
-            .position(|c| c.name.eq_ignore_ascii_case(wanted))
-            .filter(|at| !key.columns.contains(at))
-    });
+    let naming = naming(&columns, &key);
     let target = Target {
         table: found.table.clone(),
         schema: found.schema.clone(),

@@ -143,6 +143,20 @@ pub(crate) fn define(my: &mut My, table: &Table, columns: &[String]) -> Result<(
     )
 }
 
+/// A value that does not fit the held table is one that the statement itself would meet.
+fn in_user_words(error: EngineError, table: &Table) -> EngineError {
+    match error {
+        EngineError::Constraint { kind, message } => {
+            let own = format!("{}.{}", ident(&table.target.schema), ident(HELD));
+            let said = message.replace(&own, &ident(&table.target.table)).replace(HELD, &table.target.table);
+            // The number of the row in our own statement tells nobody anything.
+            let said = said.split(" at row ").next().unwrap_or(&said).to_owned();
+            EngineError::Constraint { kind, message: said }
+        }
+        other => other,
+    }
+}
+
 /// Whether a temporary table can be made in the target's database.
 pub(crate) fn can_be_made(my: &mut My, table: &Table) -> Result<bool, EngineError> {
     let name = held_name(table);
@@ -207,7 +221,8 @@ pub(crate) fn fill(
         step.text(step.table.slice),
         if lock { "\nFOR UPDATE" } else { "" },
     );
-    let matched = my.execute_one(&sql, &[])?;
+    let user_words = |error| in_user_words(error, &detail.table);
+    let matched = my.execute_one(&sql, &[]).map_err(user_words)?;
     if detail.trial
         && let (Some(first), Some(last)) = (step.assignments.first(), step.assignments.last())
         && let Some(start) = first.columns.first()
@@ -216,7 +231,8 @@ pub(crate) fn fill(
         my.execute_one(
             &format!("UPDATE {name} AS {} SET {assignments}", ident(&step.table.visible().text)),
             &[],
-        )?;
+        )
+        .map_err(user_words)?;
     }
     let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after: recipe.after };
     Ok((Held::new(layout, &detail.table, false), matched))

@@ -7,10 +7,9 @@ use marktwice_core::table::Pin;
 use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::foresee;
 use marktwice_server::reach::ForeignKey;
-use marktwice_server::statement::{
-    assigned_values, column_of, is_default, leave_out, trigger_writes, unpairable,
-};
+use marktwice_server::statement::{assigned_values, column_of, is_default, trigger_writes, unpairable};
 use marktwice_server::unknown::{syntax, unknown_name};
+use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
@@ -311,11 +310,13 @@ fn compile_error(my: &mut My, source: &str, statement: Slice, error: mysql::Erro
             let known = known_tables(my);
             refused(unknown_name(source, place(&name), "table", &name, &known, &[]))
         }
-        Some(1305 | 1630) => refused(Finding::new(Code::UnknownName, said).at(Place::in_source(
-            source,
-            statement.start,
-            statement.end,
-        ))),
+        Some(1305 | 1630) => {
+            let full = said.strip_prefix("FUNCTION ").and_then(|rest| rest.split(' ').next()).unwrap_or("");
+            let name = full.rsplit('.').next().unwrap_or(full);
+            let at = place(name);
+            let message = format!("there is no function {name}");
+            refused(Finding::new(Code::UnknownName, message).at(Place::in_source(source, at.0, at.1)))
+        }
         Some(1064 | 1149) => {
             // The server quotes the text from the place on that it did not understand.
             let near = said

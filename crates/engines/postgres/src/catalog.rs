@@ -2,7 +2,7 @@
 
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
-use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_core::table::{Column, Key, KeyKind, Target, naming};
 use marktwice_port::EngineError;
 use marktwice_server::foresee::{Extra, Trigger};
 use marktwice_server::reach::ForeignKey;
@@ -212,16 +212,6 @@ pub(crate) fn describe_found(pg: &mut Pg, found: &Found) -> Result<Table, Engine
         types,
         extras,
         keys,
-    })
-}
-
-/// The column that names a row to a person.
-fn naming(columns: &[Column], key: &Key) -> Option<usize> {
-    ["name", "title", "label", "full_name", "description"].iter().find_map(|wanted| {
-        columns
-            .iter()
-            .position(|c| c.name.eq_ignore_ascii_case(wanted))
-            .filter(|at| !key.columns.contains(at))
     })
 }
 

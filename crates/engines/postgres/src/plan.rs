@@ -7,10 +7,9 @@ use marktwice_core::table::Pin;
 use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::foresee;
 use marktwice_server::reach::ForeignKey;
-use marktwice_server::statement::{
-    assigned_values, column_of, is_default, leave_out, trigger_writes, unpairable,
-};
+use marktwice_server::statement::{assigned_values, column_of, is_default, trigger_writes, unpairable};
 use marktwice_server::unknown::{syntax, unknown_name};
+use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;

@@ -6,7 +6,6 @@ use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{SideHow, SideWrite};
 use marktwice_sql::Step;
 use marktwice_sql::slices::Slice;
-use marktwice_sql::slicing::is_literal;
 
 use crate::foresee::Trigger;
 
@@ -85,24 +84,4 @@ pub fn unpairable(step: &Step, target: &Target, foreseen: &[Foreseen]) -> Option
         )
     };
     Some(Finding::new(Code::NotUnderstood, message).at(step.place(slice)).hint(hint))
-}
-
-/// A condition to paste that leaves out the rows that already hold the values, when those are literals.
-pub fn leave_out(step: &Step, foreseen: &[Foreseen]) -> Option<String> {
-    if foreseen.is_empty() || foreseen.iter().any(|f| f.label == Label::Unknown || f.derived) {
-        return None;
-    }
-    let mut terms = Vec::new();
-    for assignment in &step.assignments {
-        for (name, value) in assignment.columns.iter().zip(assignment.parts.as_ref()?) {
-            if !is_literal(step, *value) {
-                return None;
-            }
-            terms.push(step.language.differs(step.text(name.slice), step.text(*value)));
-        }
-    }
-    match terms.as_slice() {
-        [one] => Some(format!("AND {one}")),
-        many => Some(format!("AND ({})", many.join(" OR "))),
-    }
 }

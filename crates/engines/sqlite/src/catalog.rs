@@ -1,7 +1,7 @@
 //! The catalogue: a table's columns, keys, foreign keys and definition.
 
 use marktwice_core::hash;
-use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_core::table::{Column, Key, KeyKind, Target, naming};
 use marktwice_port::EngineError;
 use marktwice_sql::pins::UniqueKey;
 use rusqlite::Connection;
@@ -169,16 +169,6 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
     let definition = hash::texts(texts.iter().map(String::as_str));
     let target = Target { table, schema: "main".to_owned(), columns, key, definition, naming };
     Ok(Table { target, strict, row, row_column, keys, collations, generated, conflict_clause })
-}
-
-/// The column that names a row to a person: one that is called so, holding text, and not part of the key.
-fn naming(columns: &[Column], key: &Key) -> Option<usize> {
-    ["name", "title", "label", "full_name", "description"].iter().find_map(|wanted| {
-        columns
-            .iter()
-            .position(|c| c.name.eq_ignore_ascii_case(wanted))
-            .filter(|at| !key.columns.contains(at))
-    })
 }
 
 fn columns(connection: &Connection, table: &str) -> rusqlite::Result<Vec<RawColumn>> {

@@ -4,11 +4,12 @@ use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Label, Parts, StepKind};
 use marktwice_port::{EngineError, Plan};
 use marktwice_sql::language::Language;
+use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::near::nearest;
 use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
-use marktwice_sql::slicing::{is_literal, names_in, single_statement, understand};
+use marktwice_sql::slicing::{names_in, single_statement, understand};
 use marktwice_sql::step::Step;
 use marktwice_sql::text::tokenize;
 use rusqlite::Connection;
@@ -167,26 +168,6 @@ fn filter_columns(step: &Step, table: &Table) -> Vec<usize> {
     all.sort_unstable();
     all.dedup();
     all
-}
-
-/// `AND region IS NOT 'Moor'`: leaves out the rows that already hold the values, when those are literals.
-fn leave_out(step: &Step, foreseen: &[marktwice_core::mark::Foreseen]) -> Option<String> {
-    if foreseen.is_empty() || foreseen.iter().any(|f| f.label != Label::Exact || f.derived) {
-        return None;
-    }
-    let mut terms = Vec::new();
-    for assignment in &step.assignments {
-        for (name, value) in assignment.columns.iter().zip(assignment.parts.as_ref()?) {
-            if !is_literal(step, *value) {
-                return None;
-            }
-            terms.push(step.language.differs(step.text(name.slice), step.text(*value)));
-        }
-    }
-    match terms.as_slice() {
-        [one] => Some(format!("AND {one}")),
-        many => Some(format!("AND ({})", many.join(" OR "))),
-    }
 }
 
 /// The engine's complaint about a text in double quotes.
