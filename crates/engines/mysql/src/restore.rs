@@ -8,6 +8,8 @@ use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{Constraint, EngineError, Keep, Restore};
 use marktwice_server::layout::{IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
 
+use marktwice_server::statement::same_definition;
+
 use crate::catalog::{Table, describe, ident};
 use crate::client::My;
 use crate::content::content;
@@ -18,12 +20,7 @@ use crate::values::Form;
 /// The table as it is now, if its definition is still the one that the run was made with.
 fn table_of(my: &mut My, restore: &Restore) -> Result<Table, EngineError> {
     let table = describe(my, &restore.target.schema, &restore.target.table)?;
-    if table.target.definition != restore.target.definition {
-        return Err(EngineError::SchemaChanged(format!(
-            "the definition of {} has changed",
-            restore.target.table
-        )));
-    }
+    same_definition(&table.target, &restore.target, "the run")?;
     Ok(table)
 }
 

@@ -8,7 +8,7 @@ use marktwice_core::table::Target;
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
 use marktwice_server::reach::{Counter, ForeignKey, count_actions};
-use marktwice_server::statement::trigger_writes;
+use marktwice_server::statement::{self, detail, same_definition, trigger_writes};
 use marktwice_sql::Language;
 
 use crate::catalog::{Table, describe, ident, triggers};
@@ -31,26 +31,15 @@ impl MySession {
     }
 }
 
-/// The engine's own part of a plan.
-pub(crate) fn detail(plan: &Plan) -> Result<&Detail, EngineError> {
-    plan.detail.downcast_ref().ok_or_else(|| EngineError::Other("the plan is another engine's".to_owned()))
-}
-
 /// How many rows a table has.
 pub(crate) fn count(my: &mut My, table: &Table) -> Result<u64, EngineError> {
     my.count(&format!("SELECT count(*) FROM {}", table.name))
 }
 
 /// Refuses when definitions have changed since the plan was made.
-pub(crate) fn same_definition(my: &mut My, table: &Table) -> Result<(), EngineError> {
+pub(crate) fn still_defined(my: &mut My, table: &Table) -> Result<(), EngineError> {
     let now = describe(my, &table.target.schema, &table.target.table)?;
-    if now.target.definition == table.target.definition {
-        return Ok(());
-    }
-    Err(EngineError::SchemaChanged(format!(
-        "the definition of {} has changed since the preview",
-        table.target.table
-    )))
+    same_definition(&now.target, &table.target, "the preview")
 }
 
 /// Foreign keys' actions on the held rows.
@@ -75,20 +64,9 @@ pub(crate) fn surroundings(
     matched: u64,
 ) -> Result<marktwice_port::Held, EngineError> {
     let total = count(my, &detail.table)?;
-    let assigned: Vec<(usize, Option<String>)> = plan
-        .foreseen
-        .iter()
-        .map(|f| {
-            let after = held.layout.after.iter().find(|(at, _)| *at == f.column);
-            (f.column, after.map(|(_, name)| name.clone()))
-        })
-        .collect();
-    let mut side = Vec::new();
-    if matched > 0 {
-        side.clone_from(&detail.writes);
-        side.extend(actions(my, &detail.foreign_keys, &detail.table, plan.kind, &assigned)?);
-    }
-    Ok(marktwice_port::Held { matched, total, side })
+    statement::surroundings(plan, &held.layout, &detail.writes, (matched, total), |assigned| {
+        actions(my, &detail.foreign_keys, &detail.table, plan.kind, assigned)
+    })
 }
 
 impl Session for MySession {
@@ -105,7 +83,7 @@ impl Session for MySession {
     }
 
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<marktwice_port::Held, EngineError> {
-        let detail = detail(plan)?;
+        let detail: &Detail = detail(plan)?;
         let my = &mut self.my;
         if !detail.temp {
             return my.reading(|my| {

@@ -6,14 +6,16 @@ use marktwice_port::{
     CommitOutcome, EngineError, Held as Rows, Plan, Restore, SideHow, SideWrite, Stopper, Tx,
 };
 use marktwice_server::layout::wanted;
+use marktwice_server::statement::detail;
 use mysql::prelude::Queryable;
 
 use crate::catalog::foreign_keys;
 use crate::client::My;
 use crate::error::{engine, is_lost};
 use crate::held::{self, Held};
+use crate::plan::Detail;
 use crate::restore;
-use crate::session::{actions, count, detail, same_definition, surroundings};
+use crate::session::{actions, count, still_defined, surroundings};
 
 /// Rows written, updated and deleted, as the session counts them; rows of temporary tables included.
 type Counters = [u64; 3];
@@ -91,14 +93,14 @@ impl Tx for MyTx<'_> {
     }
 
     fn hold(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Rows, EngineError> {
-        let detail = detail(plan)?;
+        let detail: &Detail = detail(plan)?;
         if !detail.temp {
             return Err(EngineError::Denied(format!(
                 "CREATE TEMPORARY TABLES on {} is missing: the rows cannot be held, so nothing is applied; a preview works",
                 detail.table.target.schema
             )));
         }
-        same_definition(self.my, &detail.table)?;
+        still_defined(self.my, &detail.table)?;
         held::create(self.my, plan, detail)?;
         let (held, matched) = held::fill(self.my, plan, detail, true)?;
         let about = surroundings(self.my, plan, detail, &held, matched)?;

@@ -8,6 +8,8 @@ use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{Constraint, EngineError, Keep, Restore};
 use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
 
+use marktwice_server::statement::same_definition;
+
 use crate::catalog::{Table, describe, ident};
 use crate::client::Pg;
 use crate::copy;
@@ -18,12 +20,7 @@ use crate::held::{Held, PART, PLACE, define};
 /// The table as it is now, if its definition is still the one that the run was made with.
 pub(crate) fn table_of(pg: &mut Pg, restore: &Restore) -> Result<Table, EngineError> {
     let table = describe(pg, &restore.target.schema, &restore.target.table)?;
-    if table.target.definition != restore.target.definition {
-        return Err(EngineError::SchemaChanged(format!(
-            "the definition of {} has changed",
-            restore.target.table
-        )));
-    }
+    same_definition(&table.target, &restore.target, "the run")?;
     Ok(table)
 }
 

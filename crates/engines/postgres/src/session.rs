@@ -11,7 +11,7 @@ use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
 use marktwice_server::layout::HELD;
 use marktwice_server::reach::{Counter, ForeignKey, count_actions};
-use marktwice_server::statement::trigger_writes;
+use marktwice_server::statement::{self, detail, same_definition, trigger_writes};
 use marktwice_sql::Language;
 
 use crate::catalog::{Table, describe, ident, triggers};
@@ -39,26 +39,15 @@ impl PgSession {
     }
 }
 
-/// The engine's own part of a plan.
-pub(crate) fn detail(plan: &Plan) -> Result<&Detail, EngineError> {
-    plan.detail.downcast_ref().ok_or_else(|| EngineError::Other("the plan is another engine's".to_owned()))
-}
-
 /// How many rows a table has.
 pub(crate) fn count(pg: &mut Pg, table: &Table) -> Result<u64, EngineError> {
     pg.count(&format!("SELECT count(*) FROM {}", table.from))
 }
 
 /// Refuses when definitions have changed since the plan was made.
-pub(crate) fn same_definition(pg: &mut Pg, table: &Table) -> Result<(), EngineError> {
+pub(crate) fn still_defined(pg: &mut Pg, table: &Table) -> Result<(), EngineError> {
     let now = describe(pg, &table.target.schema, &table.target.table)?;
-    if now.target.definition == table.target.definition {
-        return Ok(());
-    }
-    Err(EngineError::SchemaChanged(format!(
-        "the definition of {} has changed since the preview",
-        table.target.table
-    )))
+    same_definition(&now.target, &table.target, "the preview")
 }
 
 /// Foreign keys' actions on the held rows.
@@ -86,20 +75,9 @@ pub(crate) fn surroundings(
     matched: u64,
 ) -> Result<marktwice_port::Held, EngineError> {
     let total = count(pg, &detail.table)?;
-    let assigned: Vec<(usize, Option<String>)> = plan
-        .foreseen
-        .iter()
-        .map(|f| {
-            let after = held.layout.after.iter().find(|(at, _)| *at == f.column);
-            (f.column, after.map(|(_, name)| name.clone()))
-        })
-        .collect();
-    let mut side = Vec::new();
-    if matched > 0 {
-        side.clone_from(&detail.writes);
-        side.extend(actions(pg, &detail.foreign_keys, &detail.table, plan.kind, &assigned)?);
-    }
-    Ok(marktwice_port::Held { matched, total, side })
+    statement::surroundings(plan, &held.layout, &detail.writes, (matched, total), |assigned| {
+        actions(pg, &detail.foreign_keys, &detail.table, plan.kind, assigned)
+    })
 }
 
 impl PgSession {
@@ -108,7 +86,7 @@ impl PgSession {
         plan: &Plan,
         sink: &mut RowSink<'_>,
     ) -> Result<marktwice_port::Held, EngineError> {
-        let detail = detail(plan)?;
+        let detail: &Detail = detail(plan)?;
         let pg = &mut self.pg;
         // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.
         held::create(pg, plan, detail, false)?;
@@ -129,7 +107,7 @@ impl PgSession {
         plan: &Plan,
         sink: &mut RowSink<'_>,
     ) -> Result<marktwice_port::Held, EngineError> {
-        let detail = detail(plan)?;
+        let detail: &Detail = detail(plan)?;
         self.pg.reading(|pg| {
             let matched = held::stream_plainly(pg, plan, detail, sink)?;
             let total = count(pg, &detail.table)?;
@@ -153,7 +131,7 @@ impl Session for PgSession {
     }
 
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<marktwice_port::Held, EngineError> {
-        if detail(plan)?.temp { self.view_held(plan, sink) } else { self.view_plainly(plan, sink) }
+        if detail::<Detail>(plan)?.temp { self.view_held(plan, sink) } else { self.view_plainly(plan, sink) }
     }
 
     fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {

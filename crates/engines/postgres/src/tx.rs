@@ -8,13 +8,15 @@ use marktwice_port::{
     CommitOutcome, EngineError, Held as Rows, Plan, Restore, SideHow, SideWrite, Stopper, Tx,
 };
 use marktwice_server::layout::wanted;
+use marktwice_server::statement::detail;
 
 use crate::catalog::foreign_keys;
 use crate::client::Pg;
 use crate::error::{engine, is_lost};
 use crate::held::{self, Held};
+use crate::plan::Detail;
 use crate::restore;
-use crate::session::{actions, count, detail, same_definition, surroundings};
+use crate::session::{actions, count, still_defined, surroundings};
 
 /// Rows inserted, updated and deleted, by table.
 type Counters = HashMap<String, (String, [u64; 3])>;
@@ -135,13 +137,13 @@ impl Tx for PgTx<'_> {
     }
 
     fn hold(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Rows, EngineError> {
-        let detail = detail(plan)?;
+        let detail: &Detail = detail(plan)?;
         if !detail.temp {
             return Err(EngineError::Denied(
                 "TEMP on the database is missing: the rows cannot be held, so nothing is applied; a preview works".to_owned(),
             ));
         }
-        same_definition(self.pg, &detail.table)?;
+        still_defined(self.pg, &detail.table)?;
         held::create(self.pg, plan, detail, true)?;
         let (held, matched) = held::fill(self.pg, plan, detail, true)?;
         let about = surroundings(self.pg, plan, detail, &held, matched)?;

@@ -3,11 +3,12 @@
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Foreseen, Label};
 use marktwice_core::table::{KeyKind, Target};
-use marktwice_port::{SideHow, SideWrite};
+use marktwice_port::{EngineError, Held, Plan, SideHow, SideWrite};
 use marktwice_sql::Step;
 use marktwice_sql::slices::Slice;
 
 use crate::foresee::Trigger;
+use crate::layout::Layout;
 
 /// The writes that triggers' texts show.
 pub fn trigger_writes(triggers: &[Trigger]) -> Vec<SideWrite> {
@@ -84,4 +85,46 @@ pub fn unpairable(step: &Step, target: &Target, foreseen: &[Foreseen]) -> Option
         )
     };
     Some(Finding::new(Code::NotUnderstood, message).at(step.place(slice)).hint(hint))
+}
+
+/// The engine's own part of a plan.
+///
+/// # Errors
+/// When the plan is another engine's.
+pub fn detail<T: 'static>(plan: &Plan) -> Result<&T, EngineError> {
+    plan.detail.downcast_ref().ok_or_else(|| EngineError::Other("the plan is another engine's".to_owned()))
+}
+
+/// Refuses when the definition of a table is not the one that was planned with; `since` says since when.
+///
+/// # Errors
+/// [`EngineError::SchemaChanged`] then.
+pub fn same_definition(now: &Target, then: &Target, since: &str) -> Result<(), EngineError> {
+    if now.definition == then.definition {
+        return Ok(());
+    }
+    Err(EngineError::SchemaChanged(format!("the definition of {} has changed since {since}", then.table)))
+}
+
+/// What is held and foreseen to be written elsewhere, once the held table is full: `writes` by triggers, and what
+/// `actions` says of foreign keys, given the assigned columns and the names of their after-values.
+///
+/// # Errors
+/// What `actions` answers.
+pub fn surroundings(
+    plan: &Plan,
+    layout: &Layout,
+    writes: &[SideWrite],
+    (matched, total): (u64, u64),
+    actions: impl FnOnce(&[(usize, Option<String>)]) -> Result<Vec<SideWrite>, EngineError>,
+) -> Result<Held, EngineError> {
+    let name =
+        |column: usize| layout.after.iter().find(|(at, _)| *at == column).map(|(_, name)| name.clone());
+    let assigned: Vec<_> = plan.foreseen.iter().map(|f| (f.column, name(f.column))).collect();
+    let mut side = Vec::new();
+    if matched > 0 {
+        side.extend_from_slice(writes);
+        side.extend(actions(&assigned)?);
+    }
+    Ok(Held { matched, total, side })
 }

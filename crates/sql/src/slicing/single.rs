@@ -1,0 +1,151 @@
+//! What a text must hold before the engine is asked: exactly one UPDATE or DELETE. Anything else is refused here, with
+//! what to write instead.
+
+use marktwice_core::finding::{Code, Finding, Place};
+use sqlparser::tokenizer::Token;
+
+use super::{at_depth_0, significant, span_place, whole};
+use crate::language::Language;
+use crate::slices::Slice;
+use crate::text::{Tok, statements, tokenize};
+
+/// What a text holds, before the engine is asked: exactly one UPDATE or DELETE.
+///
+/// # Errors
+/// A stop finding that says what to write instead.
+pub fn single_statement(source: &str, language: Language) -> Result<Slice, Finding> {
+    if let Some(at) = source.find('\0') {
+        // The engine would stop reading here, and a WHERE behind it would be lost.
+        return Err(Finding::new(Code::NotUnderstood, "there is a NUL character in the text")
+            .at(Place::in_source(source, at, at + 1))
+            .hint("take it out; in a value, write char(0)"));
+    }
+    if language == Language::Mysql {
+        executable_comment(source)?;
+    }
+    let tokens = tokenize(source, language.dialect()).map_err(|error| {
+        Finding::new(Code::NotUnderstood, format!("the text cannot be cut into words: {}", error.message))
+            .at(error.place)
+            .hint("close the quote or comment")
+    })?;
+    let all = statements(&tokens);
+    let Some(first) = all.first() else {
+        return Err(
+            Finding::new(Code::NotAChange, "there is no statement").hint("write one UPDATE or DELETE")
+        );
+    };
+    let first = significant(first);
+    if let Some(second) = all.get(1) {
+        let at = significant(second);
+        let more = all.len();
+        let finding =
+            Finding::new(Code::SeveralStatements, format!("there are {more} statements; one is taken"))
+                .at(span_place(source, &at));
+        // The careful habit itself: BEGIN, a look, the change, a look, COMMIT. All but the change is done for them.
+        let around = ["begin", "start", "commit", "end", "rollback", "select"];
+        let changes =
+            all.iter().filter(|s| !significant(s).first().is_some_and(|t| t.is_any(&around))).count();
+        return Err(if changes == 1 {
+            finding.hint(
+                "leave out BEGIN, SELECT and COMMIT: looking, the transaction and its end are taken care of",
+            )
+        } else {
+            finding
+        });
+    }
+    let verb = main_verb(&first);
+    match verb.and_then(Tok::word).as_deref() {
+        Some("update" | "delete") => {}
+        _ => return Err(not_a_change(source, verb.or(first.first().copied()))),
+    }
+    if let Some(parameter) = first.iter().find(|t| is_parameter(t, language)) {
+        let (start, end) = (parameter.slice.start, parameter.slice.end);
+        return Err(Finding::new(Code::NotUnderstood, "the statement has a parameter that nobody fills in")
+            .at(Place::in_source(source, start, end))
+            .hint("write the value in its place"));
+    }
+    Ok(whole(&first))
+}
+
+/// The engine runs what stands in `/*! … */`, and no reader sees it: a WHERE in there may or may not count.
+fn executable_comment(source: &str) -> Result<(), Finding> {
+    let Some(at) = ["/*!", "/*M!"].iter().filter_map(|mark| source.find(mark)).min() else { return Ok(()) };
+    // Inside a text in quotes it is no comment; what cannot be cut into tokens is refused later.
+    let blind: String = source.replace("/*!", "/**").replace("/*M!", "/***");
+    let in_text = tokenize(&blind, Language::Mysql.dialect())
+        .is_ok_and(|tokens| tokens.iter().any(|t| !t.is_blank() && t.slice.start < at && t.slice.end > at));
+    if in_text {
+        return Ok(());
+    }
+    Err(Finding::new(Code::NotUnderstood, "the engine would execute this comment")
+        .at(Place::in_source(source, at, at + 3))
+        .hint("write what is meant without the comment around it"))
+}
+
+fn is_parameter(token: &Tok, language: Language) -> bool {
+    match (&token.token.token, language) {
+        (Token::Placeholder(_), _) => true,
+        // In PostgreSQL these are operators and array slices.
+        (Token::Colon | Token::AtSign, Language::Sqlite | Language::Mysql) => true,
+        (Token::Word(w), Language::Mysql) => {
+            w.quote_style.is_none() && w.value.starts_with('@') && !w.value.starts_with("@@")
+        }
+        _ => false,
+    }
+}
+
+fn not_a_change(source: &str, verb: Option<&Tok>) -> Finding {
+    let word = verb.map(|t| t.slice.of(source).to_uppercase()).unwrap_or_default();
+    let (message, hint) = match word.as_str() {
+        "SELECT" | "VALUES" | "EXPLAIN" => (
+            format!("{word} reads; there is nothing to apply"),
+            "write the UPDATE or DELETE itself; its preview shows the rows".to_owned(),
+        ),
+        "INSERT" | "REPLACE" => (
+            format!("{word} brings rows in; only an UPDATE or a DELETE is taken"),
+            "for rows that are there already, write an UPDATE".to_owned(),
+        ),
+        "TRUNCATE" => (
+            "TRUNCATE empties a table without a row being looked at".to_owned(),
+            "write DELETE FROM the table, with rows = \"all\"".to_owned(),
+        ),
+        "MERGE" => (
+            "MERGE writes in several ways at once".to_owned(),
+            "write its UPDATE and its DELETE apart".to_owned(),
+        ),
+        "BEGIN" | "COMMIT" | "END" | "ROLLBACK" | "SAVEPOINT" | "RELEASE" | "START" => (
+            format!("{word} is transaction control; the transaction is opened and ended for you"),
+            "leave it out".to_owned(),
+        ),
+        "CREATE" | "DROP" | "ALTER" | "REINDEX" => {
+            (format!("{word} changes definitions, not rows"), "run it in the engine's own shell".to_owned())
+        }
+        "PRAGMA" | "ATTACH" | "DETACH" | "VACUUM" | "ANALYZE" | "SET" | "USE" => (
+            format!("{word} changes settings or files, not rows"),
+            "leave it out; run it in the engine's own shell if it is needed".to_owned(),
+        ),
+        _ => {
+            let near = crate::near::nearest(&word, ["UPDATE", "DELETE"]);
+            let hint = near.map_or("begin the statement with UPDATE or DELETE".to_owned(), |n| {
+                format!("did you mean {n}?")
+            });
+            ("this is neither an UPDATE nor a DELETE".to_owned(), hint)
+        }
+    };
+    let finding = Finding::new(Code::NotAChange, message).hint(hint);
+    match verb {
+        Some(token) => finding.at(Place::in_source(source, token.slice.start, token.slice.end)),
+        None => finding,
+    }
+}
+
+/// The verb of the statement: its first word, or the first verb at depth 0 behind a WITH clause.
+fn main_verb<'a>(tokens: &[&'a Tok]) -> Option<&'a Tok> {
+    let first = *tokens.first()?;
+    if !first.is_word("with") {
+        return Some(first);
+    }
+    at_depth_0(tokens, 1)
+        .map(|(_, t)| t)
+        .find(|t| t.is_any(&["update", "delete", "select", "insert", "replace", "values"]))
+}
