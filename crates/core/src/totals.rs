@@ -16,16 +16,66 @@ struct Side {
     lost: f64,
     any_real: bool,
     decimals: usize,
+    exact: Option<Exact>,
     count: u64,
     least: Option<f64>,
     greatest: Option<f64>,
 }
 
+/// Exact numbers are summed as whole multiples of 10^-10.
+const SCALE: i128 = 10_i128.pow(10);
+
+/// The exact part of a running total, in multiples of 1 / [`SCALE`].
+#[derive(Debug, Clone)]
+struct Exact {
+    sum: i128,
+    least: i128,
+    greatest: i128,
+    decimals: usize,
+    any_decimal: bool,
+}
+
+/// A decimal text as a multiple of 1 / [`SCALE`], and how many decimals it has; `None` for one that does not fit.
+fn scaled(text: &str) -> Option<(i128, usize)> {
+    let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
+    let digits = fraction.len();
+    if digits > MOST_DECIMALS || !fraction.bytes().all(|b| b.is_ascii_digit()) {
+        return None;
+    }
+    let number: i128 = format!("{whole}{fraction:0<10}").parse().ok()?;
+    Some((number, digits))
+}
+
+/// The text of a multiple of 1 / [`SCALE`].
+fn decimal(n: i128, decimals: usize) -> String {
+    let sign = if n < 0 { "-" } else { "" };
+    let (whole, fraction) =
+        (n.unsigned_abs() / SCALE.unsigned_abs(), n.unsigned_abs() % SCALE.unsigned_abs());
+    let fraction = format!("{fraction:010}");
+    match fraction.get(..decimals) {
+        Some(digits) if !digits.is_empty() => format!("{sign}{whole}.{digits}"),
+        _ => format!("{sign}{whole}"),
+    }
+}
+
 impl Side {
+    /// Adds an exact number; whether there was room.
+    fn add_exactly(&mut self, n: i128, decimals: usize) -> bool {
+        let exact =
+            self.exact.get_or_insert(Exact { sum: 0, least: n, greatest: n, decimals, any_decimal: false });
+        let Some(sum) = exact.sum.checked_add(n) else { return false };
+        exact.sum = sum;
+        exact.least = exact.least.min(n);
+        exact.greatest = exact.greatest.max(n);
+        exact.decimals = exact.decimals.max(decimals);
+        true
+    }
+
     fn add(&mut self, value: &Value) -> bool {
         let as_real = match value {
             Value::Int(i) => {
                 self.ints += i128::from(*i);
+                self.add_exactly(i128::from(*i) * SCALE, 0);
                 *i as f64
             }
             Value::Real(r) if r.is_finite() => {
@@ -40,10 +90,16 @@ impl Side {
                 self.reals = sum;
                 *r
             }
-            Value::Decimal(text) => match text.parse::<f64>() {
-                Ok(r) if r.is_finite() => return self.add(&Value::Real(r)),
-                _ => return false,
-            },
+            Value::Decimal(text) => {
+                self.count += 1;
+                let Some((n, decimals)) = scaled(text) else { return false };
+                let added = self.add_exactly(n, decimals);
+                if let Some(exact) = &mut self.exact {
+                    exact.any_decimal = true;
+                }
+                return added;
+            }
+
             Value::Null => return true,
             _ => return false,
         };
@@ -54,6 +110,14 @@ impl Side {
     }
 
     fn figures(&self) -> Figures {
+        if let Some(exact) = self.exact.as_ref().filter(|e| e.any_decimal && !self.any_real) {
+            let text = |n: i128| Json::String(decimal(n, exact.decimals));
+            return Figures {
+                sum: text(exact.sum),
+                least: text(exact.least),
+                greatest: text(exact.greatest),
+            };
+        }
         let one = |r: Option<f64>| r.map_or(Json::Null, |r| number(r, self.decimals, self.any_real));
         let sum = if self.any_real {
             number(self.reals + self.lost + self.ints as f64, self.decimals, true)
@@ -148,9 +212,8 @@ mod tests {
     fn sums_do_not_show_binary_dust() {
         let mut totals = Totals::new([0, 1, 2]);
         for i in 0..1000 {
-            let decimal = if i == 0 { Value::Decimal("0.10".into()) } else { Value::Real(0.1) };
             totals.add(
-                &[decimal, Value::Int(i), Value::Int(i)],
+                &[Value::Real(0.1), Value::Int(i), Value::Int(i)],
                 &[Value::Real(0.25), Value::Int(i + 1), Value::Text("x".into())],
             );
         }
@@ -163,6 +226,34 @@ mod tests {
             (all[1].after.least.to_string(), all[1].after.greatest.to_string()),
             ("1".into(), "1000".into())
         );
+    }
+
+    #[test]
+    fn decimals_keep_their_digits() {
+        let mut totals = Totals::new([0]);
+        for text in ["1.10", "16.18", "-0.00"] {
+            totals.add(&[Value::Decimal(text.into())], &[Value::Decimal("2.50".into())]);
+        }
+        let all = totals.finish(|_| "price".into());
+        assert_eq!((all[0].before.sum.clone(), all[0].after.sum.clone()), (json("17.28"), json("7.50")));
+        assert_eq!(all[0].before.greatest, json("16.18"));
+        let mut totals = Totals::new([0, 1]);
+        for text in ["123456789012345678.01", "-0.5"] {
+            totals.add(
+                &[Value::Decimal(text.into()), Value::Decimal("NaN".into())],
+                &[Value::Null, Value::Null],
+            );
+        }
+        let all = totals.finish(|_| "big".into());
+        assert_eq!(all.len(), 1, "what is no number has no totals");
+        assert_eq!(
+            (all[0].before.sum.clone(), all[0].before.least.clone()),
+            (json("123456789012345677.51"), json("-0.50"))
+        );
+    }
+
+    fn json(text: &str) -> Json {
+        Json::String(text.into())
     }
 
     #[test]
