@@ -488,7 +488,10 @@ impl<'a, 's> Proven<'a, 's> {
                     Ok(()) => End::Committed,
                     Err(error) => End::ReceiptIncomplete(error),
                 };
-                RunOutcome { end, receipt: Some(self.run.receipt), notes: Vec::new() }
+                // What makes a commit less than safe was found out when the transaction was begun.
+                let settings = &self.run.receipt.settings;
+                let notes = settings.iter().filter_map(|s| s.strip_prefix("warning: ")).map(str::to_owned);
+                RunOutcome { end, notes: notes.collect(), receipt: Some(self.run.receipt) }
             }
             CommitOutcome::RolledBack(error) => self.run.ended(ended_by(error)),
             CommitOutcome::Unknown(error) => {

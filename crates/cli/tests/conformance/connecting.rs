@@ -148,6 +148,26 @@ fn privileges_that_are_missing() {
             .run(&["apply", "--sql", SQL, "--rows", "1", "--yes", "--on", &reader])
             .expect(1)
             .says("keeper");
+        let said = stage.scene.run(&["preview", "--sql", SQL, "--on", &reader]).expect(0);
+        said.says("missing-privilege");
+        // To take rows away is enough, without the privilege to change them.
+        stage.run(stage.by("", &format!("CREATE ROLE cleaner_{role} LOGIN; GRANT SELECT, DELETE ON hive TO cleaner_{role}; GRANT TEMP ON DATABASE {name} TO cleaner_{role};"),
+            &format!("CREATE USER cleaner_{role}@localhost;\nGRANT SELECT, DELETE ON {name}.hive TO cleaner_{role}@localhost;\nGRANT CREATE TEMPORARY TABLES ON {name}.* TO cleaner_{role}@localhost;")));
+        let cleaner = as_role(&format!("cleaner_{role}"));
+        stage
+            .scene
+            .run(&[
+                "apply",
+                "--sql",
+                "DELETE FROM hive WHERE hive_id = 10",
+                "--rows",
+                "1",
+                "--yes",
+                "--on",
+                &cleaner,
+            ])
+            .expect(0);
+        stage.undo(&[], 0);
         // Without SELECT nothing is shown.
         let hidden =
             stage.scene.run(&["preview", "--sql", "DELETE FROM hive WHERE hive_id = 10", "--on", &reader]);

@@ -5,6 +5,7 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::table::{Column, Key, KeyKind, Target, naming};
 use marktwice_port::EngineError;
 use marktwice_server::foresee::{Extra, Trigger};
+use marktwice_server::layout::HELD;
 use marktwice_server::reach::ForeignKey;
 use marktwice_sql::pins::UniqueKey;
 use marktwice_sql::{Language, routine};
@@ -328,4 +329,19 @@ pub(crate) fn known_columns(my: &mut My, tables: Option<&[String]>) -> Vec<Strin
          ORDER BY TABLE_NAME, ORDINAL_POSITION LIMIT 2000"
     ));
     rows.unwrap_or_default().iter().map(|row| cell(row, 0).to_owned()).collect()
+}
+
+/// The held table, as it stands in a statement.
+pub(crate) fn held_name(table: &Table) -> String {
+    format!("{}.{HELD}", ident(&table.target.schema))
+}
+
+/// Whether a temporary table can be made in the target's database.
+pub(crate) fn can_be_made(my: &mut My, table: &Table) -> Result<bool, EngineError> {
+    let name = held_name(table);
+    match my.run(&format!("CREATE TEMPORARY TABLE IF NOT EXISTS {name} (x int) ENGINE=InnoDB")) {
+        Ok(()) => my.run(&format!("DROP TEMPORARY TABLE {name}")).map(|()| true),
+        Err(EngineError::Denied(_) | EngineError::ReadOnly(_)) => Ok(false),
+        Err(error) => Err(error),
+    }
 }

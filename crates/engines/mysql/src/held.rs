@@ -12,7 +12,7 @@ use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
 use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
 
-use crate::catalog::{Table, ident};
+use crate::catalog::{Table, held_name, ident};
 use crate::client::My;
 use crate::content::content;
 use crate::plan::Detail;
@@ -33,11 +33,6 @@ pub(crate) struct Held {
     forms: Vec<Form>,
     /// Whether rows are put back (they then come with what is wanted in all columns).
     restoring: bool,
-}
-
-/// The held table, as it stands in a statement.
-pub(crate) fn held_name(table: &Table) -> String {
-    format!("{}.{HELD}", ident(&table.target.schema))
 }
 
 impl Held {
@@ -154,16 +149,6 @@ fn in_user_words(error: EngineError, table: &Table) -> EngineError {
             EngineError::Constraint { kind, message: said }
         }
         other => other,
-    }
-}
-
-/// Whether a temporary table can be made in the target's database.
-pub(crate) fn can_be_made(my: &mut My, table: &Table) -> Result<bool, EngineError> {
-    let name = held_name(table);
-    match my.run(&format!("CREATE TEMPORARY TABLE IF NOT EXISTS {name} (x int) ENGINE=InnoDB")) {
-        Ok(()) => my.run(&format!("DROP TEMPORARY TABLE {name}")).map(|()| true),
-        Err(EngineError::Denied(_) | EngineError::ReadOnly(_)) => Ok(false),
-        Err(error) => Err(error),
     }
 }
 

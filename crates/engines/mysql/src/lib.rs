@@ -16,6 +16,7 @@ mod open;
 mod plan;
 mod restore;
 mod session;
+mod surroundings;
 mod tx;
 mod values;
 

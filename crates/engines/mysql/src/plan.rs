@@ -19,12 +19,11 @@ use marktwice_sql::{Language, Step};
 use mysql::prelude::Queryable;
 
 use crate::catalog::{
-    Table, describe_found, find, foreign_keys, known_columns, known_tables, triggers, unsteady_function,
-    views,
+    Table, can_be_made, describe_found, find, foreign_keys, known_columns, known_tables, triggers,
+    unsteady_function, views,
 };
 use crate::client::My;
 use crate::error::{code, engine, message};
-use crate::held;
 
 const LANGUAGE: Language = Language::Mysql;
 
@@ -107,7 +106,7 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
         }
         values.clear();
     }
-    let temp = held::can_be_made(my, &table)?;
+    let temp = can_be_made(my, &table)?;
     if !temp {
         foresee::without_temporary_tables(&mut foreseen, trial);
     }

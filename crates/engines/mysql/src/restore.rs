@@ -10,11 +10,11 @@ use marktwice_server::layout::{IS_WANTED, Layout, ORDINAL, THERE, before, wanted
 
 use marktwice_server::statement::same_definition;
 
-use crate::catalog::{Table, describe, ident};
+use crate::catalog::{Table, describe, held_name, ident};
 use crate::client::My;
 use crate::content::content;
 use crate::finder::Finder;
-use crate::held::{Held, content_columns, define, held_name};
+use crate::held::{Held, content_columns, define};
 use crate::values::Form;
 
 /// The table as it is now, if its definition is still the one that the run was made with.

@@ -7,15 +7,14 @@ use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::Target;
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
-use marktwice_server::reach::{Counter, ForeignKey, count_actions};
-use marktwice_server::statement::{self, detail, same_definition, trigger_writes};
-use marktwice_sql::Language;
+use marktwice_server::statement::{detail, trigger_writes};
 
-use crate::catalog::{Table, describe, ident, triggers};
+use crate::catalog::{describe, held_name, ident, triggers};
 use crate::client::My;
 use crate::finder::Finder;
-use crate::held::{self, Held, held_name};
+use crate::held;
 use crate::plan::{Detail, plan};
+use crate::surroundings::{count, surroundings};
 use crate::tx::MyTx;
 use crate::values::Form;
 
@@ -29,44 +28,6 @@ impl MySession {
     pub(crate) fn new(my: My, database: DatabaseId, notes: Vec<String>) -> Self {
         MySession { my, database, notes }
     }
-}
-
-/// How many rows a table has.
-pub(crate) fn count(my: &mut My, table: &Table) -> Result<u64, EngineError> {
-    my.count(&format!("SELECT count(*) FROM {}", table.name))
-}
-
-/// Refuses when definitions have changed since the plan was made.
-pub(crate) fn still_defined(my: &mut My, table: &Table) -> Result<(), EngineError> {
-    let now = describe(my, &table.target.schema, &table.target.table)?;
-    same_definition(&now.target, &table.target, "the preview")
-}
-
-/// Foreign keys' actions on the held rows.
-pub(crate) fn actions(
-    my: &mut My,
-    keys: &[ForeignKey],
-    table: &Table,
-    kind: StepKind,
-    assigned: &[(usize, Option<String>)],
-) -> Result<Vec<SideWrite>, EngineError> {
-    let mut counter =
-        Counter { language: Language::Mysql, held: &held_name(table), count: &mut |sql| my.count(sql) };
-    count_actions(&mut counter, keys, &table.target, &table.shown, kind, assigned)
-}
-
-/// What is held, counted, and foreseen to be written elsewhere, once the held table is full.
-pub(crate) fn surroundings(
-    my: &mut My,
-    plan: &Plan,
-    detail: &Detail,
-    held: &Held,
-    matched: u64,
-) -> Result<marktwice_port::Held, EngineError> {
-    let total = count(my, &detail.table)?;
-    statement::surroundings(plan, &held.layout, &detail.writes, (matched, total), |assigned| {
-        actions(my, &detail.foreign_keys, &detail.table, plan.kind, assigned)
-    })
 }
 
 impl Session for MySession {

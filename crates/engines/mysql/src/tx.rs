@@ -6,7 +6,7 @@ use marktwice_port::{
     CommitOutcome, EngineError, Held as Rows, Plan, Restore, SideHow, SideWrite, Stopper, Tx,
 };
 use marktwice_server::layout::wanted;
-use marktwice_server::statement::detail;
+use marktwice_server::statement::{detail, may_write};
 use mysql::prelude::Queryable;
 
 use crate::catalog::foreign_keys;
@@ -15,7 +15,7 @@ use crate::error::{engine, is_lost};
 use crate::held::{self, Held};
 use crate::plan::Detail;
 use crate::restore;
-use crate::session::{actions, count, still_defined, surroundings};
+use crate::surroundings::{actions, count, still_defined, surroundings};
 
 /// Rows written, updated and deleted, as the session counts them; rows of temporary tables included.
 type Counters = [u64; 3];
@@ -93,6 +93,7 @@ impl Tx for MyTx<'_> {
     }
 
     fn hold(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Rows, EngineError> {
+        may_write(plan)?;
         let detail: &Detail = detail(plan)?;
         if !detail.temp {
             return Err(EngineError::Denied(format!(

@@ -40,6 +40,9 @@ pub(crate) struct Detail {
     pub(crate) values: Vec<(usize, String)>,
     /// Whether rows can be held in a temporary table.
     pub(crate) temp: bool,
+    /// Whether rows can be locked before the statement. Where they cannot, the server still refuses to touch a row that
+    /// another transaction changed meanwhile.
+    pub(crate) lock: bool,
 }
 
 fn refused(finding: Finding) -> EngineError {
@@ -59,7 +62,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
     let step = understand(source, LANGUAGE).map_err(refused)?;
     let found = target_of(pg, &step)?;
     let table = describe_found(pg, &found)?;
-    let missing = privileges(pg, &step, &table)?;
+    let (missing, lock) = privileges(pg, &step, &table)?;
     let assigned: Vec<usize> = step
         .assignments
         .iter()
@@ -114,6 +117,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
             table,
             values,
             temp,
+            lock,
         }),
     })
 }
@@ -175,11 +179,13 @@ fn target_of(pg: &mut Pg, step: &Step) -> Result<Found, EngineError> {
 }
 
 /// Without the privilege to read, the rows cannot be shown. Without the one to write, that is said.
-fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<Option<Finding>, EngineError> {
+/// Gives the finding, and whether rows can be locked, which takes the privilege to UPDATE.
+fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<(Option<Finding>, bool), EngineError> {
     let verb = step.kind.verb();
     let may = pg.rows(&format!(
         "SELECT has_table_privilege({0}, 'SELECT'), has_table_privilege({0}, '{verb}') \
-         OR ('{verb}' = 'UPDATE' AND has_any_column_privilege({0}, 'UPDATE'))",
+         OR ('{verb}' = 'UPDATE' AND has_any_column_privilege({0}, 'UPDATE')), \
+         has_any_column_privilege({0}, 'UPDATE')",
         table.oid
     ))?;
     let flag = |at: usize| may.first().and_then(|r| r.get(at)?.as_deref()) == Some("t");
@@ -190,7 +196,9 @@ fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<Option<Finding>
         )));
     }
     let message = format!("{verb} on {} is missing", table.shown);
-    Ok((!flag(1)).then(|| Finding::new(Code::MissingPrivilege, message).at(step.place(step.table.slice))))
+    let missing =
+        (!flag(1)).then(|| Finding::new(Code::MissingPrivilege, message).at(step.place(step.table.slice)));
+    Ok((missing, flag(2)))
 }
 
 /// Why the value of an expression cannot be told before the run, beyond what its text tells. A subquery that reads the

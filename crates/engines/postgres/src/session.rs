@@ -10,16 +10,15 @@ use marktwice_core::table::Target;
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
 use marktwice_server::layout::HELD;
-use marktwice_server::reach::{Counter, ForeignKey, count_actions};
-use marktwice_server::statement::{self, detail, same_definition, trigger_writes};
-use marktwice_sql::Language;
+use marktwice_server::statement::{detail, trigger_writes};
 
-use crate::catalog::{Table, describe, ident, triggers};
+use crate::catalog::{describe, ident, triggers};
 use crate::client::Pg;
 use crate::copy::quoted;
 use crate::finder::Finder;
-use crate::held::{self, Held};
+use crate::held;
 use crate::plan::{Detail, plan};
+use crate::surroundings::{count, surroundings};
 use crate::tx::PgTx;
 
 /// How long it is waited for the server to notice that a client died.
@@ -37,47 +36,6 @@ impl PgSession {
     pub(crate) fn new(pg: Pg, database: DatabaseId, notes: Vec<String>, temp: bool) -> Self {
         PgSession { pg, database, notes, temp }
     }
-}
-
-/// How many rows a table has.
-pub(crate) fn count(pg: &mut Pg, table: &Table) -> Result<u64, EngineError> {
-    pg.count(&format!("SELECT count(*) FROM {}", table.from))
-}
-
-/// Refuses when definitions have changed since the plan was made.
-pub(crate) fn still_defined(pg: &mut Pg, table: &Table) -> Result<(), EngineError> {
-    let now = describe(pg, &table.target.schema, &table.target.table)?;
-    same_definition(&now.target, &table.target, "the preview")
-}
-
-/// Foreign keys' actions on the held rows.
-pub(crate) fn actions(
-    pg: &mut Pg,
-    keys: &[ForeignKey],
-    table: &Table,
-    kind: StepKind,
-    assigned: &[(usize, Option<String>)],
-) -> Result<Vec<SideWrite>, EngineError> {
-    let mut counter = Counter {
-        language: Language::Postgres,
-        held: &format!("pg_temp.{HELD}"),
-        count: &mut |sql| pg.count(sql),
-    };
-    count_actions(&mut counter, keys, &table.target, &table.shown, kind, assigned)
-}
-
-/// What is held, counted, and foreseen to be written elsewhere, once the held table is full.
-pub(crate) fn surroundings(
-    pg: &mut Pg,
-    plan: &Plan,
-    detail: &Detail,
-    held: &Held,
-    matched: u64,
-) -> Result<marktwice_port::Held, EngineError> {
-    let total = count(pg, &detail.table)?;
-    statement::surroundings(plan, &held.layout, &detail.writes, (matched, total), |assigned| {
-        actions(pg, &detail.foreign_keys, &detail.table, plan.kind, assigned)
-    })
 }
 
 impl PgSession {

@@ -8,7 +8,7 @@ use marktwice_port::{
     CommitOutcome, EngineError, Held as Rows, Plan, Restore, SideHow, SideWrite, Stopper, Tx,
 };
 use marktwice_server::layout::wanted;
-use marktwice_server::statement::detail;
+use marktwice_server::statement::{detail, may_write};
 
 use crate::catalog::foreign_keys;
 use crate::client::Pg;
@@ -16,7 +16,7 @@ use crate::error::{engine, is_lost};
 use crate::held::{self, Held};
 use crate::plan::Detail;
 use crate::restore;
-use crate::session::{actions, count, still_defined, surroundings};
+use crate::surroundings::{actions, count, still_defined, surroundings};
 
 /// Rows inserted, updated and deleted, by table.
 type Counters = HashMap<String, (String, [u64; 3])>;
@@ -137,6 +137,7 @@ impl Tx for PgTx<'_> {
     }
 
     fn hold(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Rows, EngineError> {
+        may_write(plan)?;
         let detail: &Detail = detail(plan)?;
         if !detail.temp {
             return Err(EngineError::Denied(
@@ -145,7 +146,7 @@ impl Tx for PgTx<'_> {
         }
         still_defined(self.pg, &detail.table)?;
         held::create(self.pg, plan, detail, true)?;
-        let (held, matched) = held::fill(self.pg, plan, detail, true)?;
+        let (held, matched) = held::fill(self.pg, plan, detail, detail.lock)?;
         let about = surroundings(self.pg, plan, detail, &held, matched)?;
         self.pinned(|pg| held.stream(pg, sink))?;
         self.held = Some(held);

@@ -128,3 +128,16 @@ pub fn surroundings(
     }
     Ok(Held { matched, total, side })
 }
+
+/// Refuses to begin what is known to lack a privilege.
+///
+/// # Errors
+/// [`EngineError::Denied`] with what is missing.
+pub fn may_write(plan: &Plan) -> Result<(), EngineError> {
+    match plan.findings.iter().find(|f| f.code == Code::MissingPrivilege) {
+        Some(finding) => {
+            Err(EngineError::Denied(format!("{}: nothing is applied; a preview works", finding.message)))
+        }
+        None => Ok(()),
+    }
+}

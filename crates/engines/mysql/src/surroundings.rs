@@ -1,0 +1,51 @@
+//! What stands around the held rows: how many rows the table has, whether it is still the one that was planned with,
+//! and what foreign keys' actions would write.
+
+use marktwice_core::mark::StepKind;
+use marktwice_port::{EngineError, Plan, SideWrite};
+use marktwice_server::reach::{Counter, ForeignKey, count_actions};
+use marktwice_server::statement::{self, same_definition};
+use marktwice_sql::Language;
+
+use crate::catalog::{Table, describe, held_name};
+use crate::client::My;
+use crate::held::Held;
+use crate::plan::Detail;
+
+/// How many rows a table has.
+pub(crate) fn count(my: &mut My, table: &Table) -> Result<u64, EngineError> {
+    my.count(&format!("SELECT count(*) FROM {}", table.name))
+}
+
+/// Refuses when definitions have changed since the plan was made.
+pub(crate) fn still_defined(my: &mut My, table: &Table) -> Result<(), EngineError> {
+    let now = describe(my, &table.target.schema, &table.target.table)?;
+    same_definition(&now.target, &table.target, "the preview")
+}
+
+/// Foreign keys' actions on the held rows.
+pub(crate) fn actions(
+    my: &mut My,
+    keys: &[ForeignKey],
+    table: &Table,
+    kind: StepKind,
+    assigned: &[(usize, Option<String>)],
+) -> Result<Vec<SideWrite>, EngineError> {
+    let mut counter =
+        Counter { language: Language::Mysql, held: &held_name(table), count: &mut |sql| my.count(sql) };
+    count_actions(&mut counter, keys, &table.target, &table.shown, kind, assigned)
+}
+
+/// What is held, counted, and foreseen to be written elsewhere, once the held table is full.
+pub(crate) fn surroundings(
+    my: &mut My,
+    plan: &Plan,
+    detail: &Detail,
+    held: &Held,
+    matched: u64,
+) -> Result<marktwice_port::Held, EngineError> {
+    let total = count(my, &detail.table)?;
+    statement::surroundings(plan, &held.layout, &detail.writes, (matched, total), |assigned| {
+        actions(my, &detail.foreign_keys, &detail.table, plan.kind, assigned)
+    })
+}
