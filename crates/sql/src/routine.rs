@@ -53,10 +53,16 @@ pub fn read(text: &str, language: Language) -> Routine {
                     let column = tokens.get(at + 2).and_then(|t| t.name().map(str::to_owned));
                     routine.new_columns.extend(column);
                 }
-                _ if before.is_some_and(|b| b.is_word("return")) => {}
-                _ => routine.new_whole = true,
+                Some(sign) if sign.is(&Token::Assignment) || sign.is(&Token::Eq) => routine.new_whole = true,
+                _ if before.is_some_and(|b| b.is_word("into")) => routine.new_whole = true,
+                // Read, or given back as it is.
+                _ => {}
             },
             "return" if next.is_some_and(|n| n.is_any(&["null", "old"])) => routine.skips = true,
+            // Another row is given back, in place of the new one.
+            "return" if next.is_some_and(|n| n.word().is_some() && !n.is_any(&["new", "coalesce"])) => {
+                routine.new_whole = true;
+            }
             _ => {}
         }
     }
@@ -98,6 +104,11 @@ mod tests {
             (stamp.writes.len(), stamp.new_columns, stamp.new_whole),
             (0, vec!["changed".to_owned()], false)
         );
+        let audit =
+            read("BEGIN PERFORM note(row_to_json(NEW)); RETURN COALESCE(NEW, OLD); END", Language::Postgres);
+        assert_eq!((audit.calls, audit.new_whole, audit.skips), (true, false, false));
+        assert!(read("BEGIN SELECT * INTO NEW FROM x; RETURN NEW; END", Language::Postgres).new_whole);
+        assert!(read("BEGIN r := NEW; r.a := 1; RETURN r; END", Language::Postgres).new_whole);
         let odd = read("BEGIN NEW := f(NEW); EXECUTE 'x'; RETURN NULL; END", Language::Postgres);
         assert_eq!((odd.new_whole, odd.calls, odd.skips), (true, true, true));
         let my = read(

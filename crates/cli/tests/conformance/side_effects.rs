@@ -73,6 +73,14 @@ fn a_trigger_that_changes_or_skips_the_row() {
         stage.apply("UPDATE hive SET note = 'loud' WHERE hive_id = 10", "1", 0);
         assert!(stage.value("SELECT note FROM hive WHERE hive_id = 10").contains("LOUD"));
         if stage.on == On::Postgres {
+            // Nobody can read what a trigger in another language does; it is applied, and verified row by row.
+            stage.run("CREATE TRIGGER b_same BEFORE UPDATE ON hive FOR EACH ROW EXECUTE FUNCTION suppress_redundant_updates_trigger();");
+            stage
+                .scene
+                .run(&["preview", "--sql", "UPDATE hive SET kilos = 3 WHERE hive_id = 10"])
+                .expect(0)
+                .says("b_same may set any column");
+            stage.there_and_back("UPDATE hive SET kilos = 3 WHERE hive_id = 10", "1");
             stage.run("CREATE FUNCTION skip() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.kilos > 50 THEN RETURN NULL; END IF; RETURN NEW; END $$; CREATE TRIGGER a_skip BEFORE UPDATE ON hive FOR EACH ROW EXECUTE FUNCTION skip();");
             let before = stage.dump();
             stage.apply("DELETE FROM hive WHERE hive_id = 12", "1", 0);

@@ -61,9 +61,10 @@ pub fn column_of(step: &Step, target: &Target, value: Slice) -> Option<usize> {
 /// A row must be found again after the step: a finding where it could not be.
 pub fn unpairable(step: &Step, target: &Target, foreseen: &[Foreseen]) -> Option<Finding> {
     let whole = target.key.kind == KeyKind::WholeRow;
-    let unknown = foreseen
-        .iter()
-        .find(|f| f.label == Label::Unknown && (whole || target.key.columns.contains(&f.column)))?;
+    // A key that only a trigger might change is taken to stay; should it not, the row is not found again, and the run
+    // rolls back.
+    let key = |f: &&Foreseen| !f.derived && target.key.columns.contains(&f.column);
+    let unknown = foreseen.iter().find(|f| f.label == Label::Unknown && (whole || key(f)))?;
     let column = target.columns.get(unknown.column)?;
     let assigned = step.assignments.iter().flat_map(|a| &a.columns);
     let slice = assigned
