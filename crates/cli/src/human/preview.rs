@@ -99,7 +99,16 @@ fn head(out: &mut String, preview: &Preview) {
     }
     if preview.undo_of.is_none() && preview.kind == StepKind::Update && preview.matched > 0 {
         let _ = writeln!(out, "{}", change_counts(preview));
+        if let Some(why) = computed(preview) {
+            let _ = writeln!(out, "values are computed, not stored ({why}): what is stored may differ");
+        }
     }
+}
+
+/// Why values were only computed, when they were.
+fn computed(preview: &Preview) -> Option<&str> {
+    let only = preview.foreseen.iter().find(|f| f.label == Label::Computed)?;
+    Some(only.why.as_deref().unwrap_or("the engine could not be asked"))
 }
 
 /// `2 would change, 1 already holds the new values`.

@@ -2,7 +2,7 @@
 //! errors that say what is missing and never show a secret.
 
 use crate::{COOP, PROGRAM};
-use marktwice_testkit::servers::{Brand, Guarded, guarded};
+use marktwice_testkit::servers::{Brand, Guarded, guarded, start};
 use marktwice_testkit::sql::Db;
 use marktwice_testkit::stage::{On, Stage};
 use marktwice_testkit::{Answer, Scene, finished};
@@ -180,11 +180,28 @@ fn privileges_that_are_missing() {
         assert!(preview.out.contains("computed"), "{}", preview.out);
         stage
             .scene
+            .run(&["preview", "--sql", SQL, "--on", &bare])
+            .expect(0)
+            .says("values are computed, not stored");
+        stage
+            .scene
             .run(&["apply", "--sql", SQL, "--rows", "1", "--yes", "--on", &bare])
             .expect(1)
             .says("TEMP");
         assert_eq!(stage.dump(), before);
     });
+}
+
+#[test]
+fn replicas_are_looked_at_and_not_written() {
+    let replica = start(Brand::Maria, &["--read-only=1", "--skip-networking"]);
+    if let Some(server) = replica {
+        let url = server.database();
+        Db::open(&url).run(COOP);
+        let scene = Scene::on(PROGRAM, &url);
+        scene.run(&["preview", "--sql", SQL]).expect(0).says("Moor → Fell");
+        scene.run(&["apply", "--sql", SQL, "--rows", "1", "--yes"]).expect(1).says("only on the primary");
+    }
 }
 
 #[test]
