@@ -6,11 +6,12 @@
 //! that an earlier one has set, the assignments themselves are run on that table, in their order.
 
 use marktwice_core::Value;
-use marktwice_core::mark::{HeldRow, Label, StepKind};
+use marktwice_core::mark::{HeldRow, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
 use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
+use marktwice_server::recipe::{Recipe, Slot};
 
 use crate::catalog::{Table, held_name, ident};
 use crate::client::My;
@@ -47,60 +48,22 @@ impl Held {
     }
 }
 
-struct Recipe {
-    columns: Vec<String>,
-    insert: Vec<String>,
-    select: Vec<String>,
-    after: Vec<(usize, String)>,
-}
-
 fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
     let (step, table) = (&detail.step, &detail.table);
     let visible = ident(&step.table.visible().text);
-    let mut recipe = Recipe {
-        columns: vec![format!("{ORDINAL} bigint AUTO_INCREMENT PRIMARY KEY")],
-        insert: Vec::new(),
-        select: Vec::new(),
-        after: Vec::new(),
-    };
-    for (at, (column, of)) in table.target.columns.iter().zip(&table.types).enumerate() {
-        recipe.columns.push(format!("{} {} NULL", before(at), of.roomy));
-        recipe.insert.push(before(at));
-        recipe.select.push(format!("{visible}.{}", ident(&column.name)));
-    }
-    if step.kind == StepKind::Update {
-        let derives = plan.foreseen.iter().any(|f| f.derived && f.label != Label::Unknown);
-        for (at, (column, of)) in table.target.columns.iter().zip(&table.types).enumerate() {
-            let name = ident(&column.name);
-            let typed = format!("{name} {}", of.declared);
-            let known = plan.foreseen.iter().any(|f| f.column == at && f.label != Label::Unknown);
-            let generated = table.extras.get(at).and_then(|e| e.generated.as_deref());
-            let null = if column.not_null { "NOT NULL" } else { "NULL" };
-            let expression = detail.values.iter().find(|(c, _)| *c == at).map(|(_, e)| e);
-            match (generated, known, expression) {
-                (Some(expression), true, _) => {
-                    recipe.columns.push(format!("{typed} GENERATED ALWAYS AS ({expression}) STORED"));
-                    recipe.after.push((at, name));
-                }
-                (None, true, Some(expression)) => {
-                    recipe.columns.push(format!("{typed} {null}"));
-                    recipe.insert.push(name.clone());
-                    // With a trial the row starts as it is; else the line break ends a comment that the text may end in.
-                    let start =
-                        if detail.trial { format!("{visible}.{name}") } else { format!("({expression}\n)") };
-                    recipe.select.push(start);
-                    recipe.after.push((at, name));
-                }
-                // What generated columns and the trial compute from must be there under its own name.
-                (None, ..) if (derives || detail.trial) && !column.generated => {
-                    recipe.columns.push(format!("{typed} NULL"));
-                    recipe.insert.push(name.clone());
-                    recipe.select.push(format!("{visible}.{name}"));
-                }
-                _ => {}
-            }
-        }
-    }
+    let mut recipe = Recipe::new(format!("{ORDINAL} bigint AUTO_INCREMENT PRIMARY KEY"));
+    let columns = table.target.columns.iter().zip(&table.types).zip(&table.extras);
+    let slots: Vec<Slot> = columns
+        .map(|((column, of), extra)| Slot {
+            name: ident(&column.name),
+            held: format!("{} NULL", of.roomy),
+            own: of.declared.clone(),
+            null: if column.not_null { " NOT NULL" } else { " NULL" },
+            generated: extra.generated.clone(),
+            is_generated: column.generated,
+        })
+        .collect();
+    recipe.images(plan, &visible, &slots, &detail.values, detail.trial);
     if table.target.key.kind == KeyKind::WholeRow {
         recipe.columns.extend(content_columns());
     }

@@ -5,11 +5,12 @@
 //! computes generated columns from them.
 
 use marktwice_core::Value;
-use marktwice_core::mark::{HeldRow, Label, StepKind};
+use marktwice_core::mark::{HeldRow, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
 use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, before, wanted};
+use marktwice_server::recipe::{Recipe, Slot};
 
 use crate::catalog::{Table, ident};
 use crate::client::Pg;
@@ -46,65 +47,29 @@ impl Held {
     }
 }
 
-/// Columns of the held table, what fills them, and which after-values it has.
-struct Recipe {
-    columns: Vec<String>,
-    insert: Vec<String>,
-    select: Vec<String>,
-    after: Vec<(usize, String)>,
-}
-
 fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
     let (step, table) = (&detail.step, &detail.table);
     let visible = ident(&step.table.visible().text);
-    let mut recipe = Recipe {
-        columns: vec![format!("{ORDINAL} bigint GENERATED ALWAYS AS IDENTITY")],
-        insert: Vec::new(),
-        select: Vec::new(),
-        after: Vec::new(),
-    };
-    let mut put = |column: String, name: String, select: String| {
-        recipe.columns.push(column);
-        recipe.insert.push(name);
-        recipe.select.push(select);
-    };
+    let mut recipe = Recipe::new(format!("{ORDINAL} bigint GENERATED ALWAYS AS IDENTITY"));
     if table.target.key.kind == KeyKind::WholeRow {
-        put(format!("{PART} oid"), PART.to_owned(), format!("{visible}.tableoid"));
-        put(format!("{PLACE} tid"), PLACE.to_owned(), format!("{visible}.ctid"));
+        recipe.put(PART, "oid", format!("{visible}.tableoid"));
+        recipe.put(PLACE, "tid", format!("{visible}.ctid"));
     }
-    for (at, (column, of)) in table.target.columns.iter().zip(&table.types).enumerate() {
-        put(format!("{} {}", before(at), of.base), before(at), format!("{visible}.{}", ident(&column.name)));
-    }
-    if step.kind == StepKind::Update {
-        let derives = plan.foreseen.iter().any(|f| f.derived && f.label != Label::Unknown);
-        for (at, (column, of)) in table.target.columns.iter().zip(&table.types).enumerate() {
-            let name = ident(&column.name);
-            let collation = of.collation.as_ref().map_or(String::new(), |c| format!(" COLLATE {c}"));
-            let typed = format!("{name} {}{collation}", of.declared);
-            let known = plan.foreseen.iter().any(|f| f.column == at && f.label != Label::Unknown);
-            let generated = table.extras.get(at).and_then(|e| e.generated.as_deref());
-            match (generated, known, detail.values.iter().find(|(c, _)| *c == at)) {
-                (Some(expression), true, _) => {
-                    recipe.columns.push(format!("{typed} GENERATED ALWAYS AS ({expression}) STORED"));
-                    recipe.after.push((at, name));
-                }
-                (None, true, Some((_, expression))) => {
-                    recipe.columns.push(typed);
-                    recipe.insert.push(name.clone());
-                    // The line break ends a comment that the user's text may end in.
-                    recipe.select.push(format!("({expression}\n)"));
-                    recipe.after.push((at, name));
-                }
-                // What generated columns are computed from must be there under its own name.
-                (None, ..) if derives && !column.generated => {
-                    recipe.columns.push(typed);
-                    recipe.insert.push(name.clone());
-                    recipe.select.push(format!("{visible}.{name}"));
-                }
-                _ => {}
-            }
-        }
-    }
+    let columns = table.target.columns.iter().zip(&table.types).zip(&table.extras);
+    let slots: Vec<Slot> = columns
+        .map(|((column, of), extra)| Slot {
+            name: ident(&column.name),
+            held: of.base.clone(),
+            own: match &of.collation {
+                Some(collation) => format!("{} COLLATE {collation}", of.declared),
+                None => of.declared.clone(),
+            },
+            null: "",
+            generated: extra.generated.clone(),
+            is_generated: column.generated,
+        })
+        .collect();
+    recipe.images(plan, &visible, &slots, &detail.values, false);
     recipe
 }
 

@@ -8,6 +8,7 @@ pub mod foresee;
 pub mod layout;
 pub mod password;
 pub mod reach;
+pub mod recipe;
 pub mod statement;
 pub mod tls;
 pub mod unknown;
