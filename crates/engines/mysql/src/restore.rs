@@ -8,6 +8,7 @@ use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{Constraint, EngineError, Keep, Restore};
 use marktwice_server::layout::{IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
 
+use marktwice_server::putting::{self, PutBack};
 use marktwice_server::statement::same_definition;
 
 use crate::catalog::{Table, describe, held_name, ident};
@@ -89,7 +90,7 @@ fn name(restore: &Restore, at: usize) -> String {
 }
 
 /// The statement that puts held rows of one kind back, all at once or the one of an ordinal.
-fn statement(held: &Held, restore: &Restore, kind: StepKind, one: Option<i64>) -> String {
+fn statement(held: &Held, restore: &Restore, kind: StepKind, one: Option<&str>) -> String {
     let table = &held.table;
     let key = &restore.target.key;
     let pairs = key.columns.iter().zip(&key.names);
@@ -149,37 +150,15 @@ fn by_content(held: &Held, restore: &Restore, kind: StepKind, was: &str) -> Stri
     }
 }
 
-/// Puts all held rows back. All rows go at once; when rows stand in each other's way (a unique value that is handed on,
-/// a parent that comes after its child) they go one by one, and one that has to wait for another does: since the run
-/// itself got from there to here one row at a time, there is an order that works. Settings must be pinned.
+/// Puts all held rows back. Settings must be pinned.
 pub(crate) fn put(my: &mut My, held: &Held, restore: &Restore) -> Result<u64, EngineError> {
-    let kinds = [StepKind::Delete, StepKind::Update, StepKind::Insert];
-    let conditions = [
-        format!("{THERE} AND NOT {IS_WANTED}"),
-        format!("{THERE} AND {IS_WANTED}"),
-        format!("NOT {THERE} AND {IS_WANTED}"),
-    ];
-    let rows = held_name(&held.table);
-    let mut done = 0;
-    for (kind, condition) in kinds.into_iter().zip(conditions) {
-        let expected = my.count(&format!("SELECT count(*) FROM {rows} WHERE {condition}"))?;
-        if expected == 0 {
-            continue;
-        }
-        let count = if restore.target.key.kind == KeyKind::WholeRow && kind != StepKind::Insert {
-            put_by_content(my, held, restore, kind, &condition)?
-        } else {
-            match my.execute_one(&statement(held, restore, kind, None), &[]) {
-                Err(error) if waits(&error) => one_by_one(my, held, restore, kind, &condition)?,
-                other => other?,
-            }
-        };
-        if count != expected {
-            return Err(EngineError::Other(format!("{count} rows answered where {expected} were put back")));
-        }
-        done += count;
-    }
-    Ok(done)
+    putting::put(&mut Putting { my, held, restore })
+}
+
+struct Putting<'a> {
+    my: &'a mut My,
+    held: &'a Held,
+    restore: &'a Restore,
 }
 
 /// Whether another row may only have to go first. The server takes a statement that failed so back by itself.
@@ -187,53 +166,45 @@ fn waits(error: &EngineError) -> bool {
     matches!(error, EngineError::Constraint { kind: Constraint::Unique | Constraint::ForeignKey, .. })
 }
 
-fn ordinals(my: &mut My, held: &Held, condition: &str, order: &str) -> Result<Vec<i64>, EngineError> {
-    let sql =
-        format!("SELECT {ORDINAL} FROM {} WHERE {condition} ORDER BY 1 {order}", held_name(&held.table));
-    let rows = my.rows(&sql)?;
-    Ok(rows.into_iter().filter_map(|row| row.into_iter().next().flatten()?.parse().ok()).collect())
-}
-
-fn one_by_one(
-    my: &mut My,
-    held: &Held,
-    restore: &Restore,
-    kind: StepKind,
-    condition: &str,
-) -> Result<u64, EngineError> {
-    let order = if kind == StepKind::Update { "DESC" } else { "ASC" };
-    let mut waiting = ordinals(my, held, condition, order)?;
-    let mut done = 0;
-    while !waiting.is_empty() {
-        let before = waiting.len();
-        let mut still = Vec::new();
-        let mut last = None;
-        for ordinal in waiting {
-            match my.execute_one(&statement(held, restore, kind, Some(ordinal)), &[]) {
-                Ok(count) => done += count,
-                Err(error) if waits(&error) => {
-                    last = Some(error);
-                    still.push(ordinal);
-                }
-                Err(error) => return Err(error),
-            }
-        }
-        if still.len() == before {
-            return Err(
-                last.unwrap_or_else(|| EngineError::Other("rows stand in each other's way".to_owned()))
-            );
-        }
-        waiting = still;
+impl PutBack for Putting<'_> {
+    fn list(&mut self, sql: &str) -> Result<Vec<String>, EngineError> {
+        Ok(self.my.rows(sql)?.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect())
     }
-    Ok(done)
+
+    fn held(&self) -> String {
+        held_name(&self.held.table)
+    }
+
+    fn all(&mut self, kind: StepKind) -> Result<Option<u64>, EngineError> {
+        if self.restore.target.key.kind == KeyKind::WholeRow && kind != StepKind::Insert {
+            return Ok(None);
+        }
+        match self.my.execute_one(&statement(self.held, self.restore, kind, None), &[]) {
+            Err(error) if waits(&error) => Ok(None),
+            other => other.map(Some),
+        }
+    }
+
+    fn one(&mut self, kind: StepKind, ordinal: &str) -> Result<Result<u64, EngineError>, EngineError> {
+        let done = if self.restore.target.key.kind == KeyKind::WholeRow && kind != StepKind::Insert {
+            put_by_content(self.my, self.held, self.restore, kind, ordinal)
+        } else {
+            self.my.execute_one(&statement(self.held, self.restore, kind, Some(ordinal)), &[])
+        };
+        match done {
+            Err(error) if waits(&error) => Ok(Err(error)),
+            other => other.map(Ok),
+        }
+    }
 }
 
+/// Puts the held row of an ordinal back, by its contents.
 fn put_by_content(
     my: &mut My,
     held: &Held,
     restore: &Restore,
     kind: StepKind,
-    condition: &str,
+    ordinal: &str,
 ) -> Result<u64, EngineError> {
     let written: Vec<usize> = restore.columns.iter().copied().filter(|at| stored(restore, *at)).collect();
     let mut columns: Vec<String> = vec![content(&held.table, |at| format!("h.{}", before(at)))];
@@ -242,20 +213,16 @@ fn put_by_content(
         columns.extend(written.iter().map(|&at| format!("h.{}", wanted(at))));
         forms.extend(written.iter().filter_map(|&at| held.table.types.get(at)).map(|t| t.form));
     }
-    let mut done = 0;
-    for ordinal in ordinals(my, held, condition, "ASC")? {
-        let sql = format!(
-            "SELECT {} FROM {} AS h WHERE h.{ORDINAL} = {ordinal}",
-            columns.join(", "),
-            held_name(&held.table)
-        );
-        let mut row = Vec::new();
-        my.stream(&sql, &[], &forms, &mut |values| {
-            row = values.to_vec();
-            Ok(())
-        })?;
-        let Some((Value::Text(was), values)) = row.split_first() else { continue };
-        done += my.execute_one(&by_content(held, restore, kind, was), values)?;
-    }
-    Ok(done)
+    let sql = format!(
+        "SELECT {} FROM {} AS h WHERE h.{ORDINAL} = {ordinal}",
+        columns.join(", "),
+        held_name(&held.table)
+    );
+    let mut row = Vec::new();
+    my.stream(&sql, &[], &forms, &mut |values| {
+        row = values.to_vec();
+        Ok(())
+    })?;
+    let Some((Value::Text(was), values)) = row.split_first() else { return Ok(0) };
+    my.execute_one(&by_content(held, restore, kind, was), values)
 }

@@ -8,6 +8,7 @@ use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{Constraint, EngineError, Keep, Restore};
 use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
 
+use marktwice_server::putting::{self, PutBack};
 use marktwice_server::statement::same_definition;
 
 use crate::catalog::{Table, describe, ident};
@@ -142,84 +143,56 @@ fn statement(held: &Held, restore: &Restore, kind: StepKind, ordinal: Option<&st
     }
 }
 
-/// Puts all held rows back. Foreign keys that can wait do. All rows go at once; when rows stand in each other's way (a
-/// unique value that is handed on) they go one by one, and one that has to wait for another does: since the run itself
-/// got from there to here one row at a time, there is an order that works.
+/// Puts all held rows back. Foreign keys that can wait do.
 pub(crate) fn put(pg: &mut Pg, held: &Held, restore: &Restore) -> Result<u64, EngineError> {
     pg.run("SET CONSTRAINTS ALL DEFERRED")?;
-    let kinds = [StepKind::Delete, StepKind::Update, StepKind::Insert];
-    let conditions = [
-        format!("{THERE} AND NOT {IS_WANTED}"),
-        format!("{THERE} AND {IS_WANTED}"),
-        format!("NOT {THERE} AND {IS_WANTED}"),
-    ];
-    let mut done = 0;
-    for (kind, condition) in kinds.into_iter().zip(conditions) {
-        let expected = pg.count(&format!("SELECT count(*) FROM pg_temp.{HELD} WHERE {condition}"))?;
-        if expected == 0 {
-            continue;
-        }
-        let all = statement(held, restore, kind, None);
-        // A row's place without a key is only good until it is written, and such a table has no unique values that could
-        // be in the way, or nobody could say which row has them.
-        let count = if restore.target.key.kind == KeyKind::WholeRow {
-            pg.execute_one(&all)?
-        } else {
-            pg.run("SAVEPOINT marktwice_put")?;
-            match pg.execute_one(&all) {
-                Err(EngineError::Constraint { kind: Constraint::Unique, .. }) => {
-                    pg.run("ROLLBACK TO SAVEPOINT marktwice_put")?;
-                    one_by_one(pg, held, restore, kind, &condition)?
-                }
-                other => other?,
-            }
-        };
-        if count != expected {
-            return Err(EngineError::Other(format!("{count} rows answered where {expected} were put back")));
-        }
-        done += count;
-    }
-    Ok(done)
+    putting::put(&mut Putting { pg, held, restore })
 }
 
-fn one_by_one(
-    pg: &mut Pg,
-    held: &Held,
-    restore: &Restore,
-    kind: StepKind,
-    condition: &str,
-) -> Result<u64, EngineError> {
-    let order = if kind == StepKind::Update { "DESC" } else { "ASC" };
-    let rows =
-        pg.rows(&format!("SELECT {ORDINAL} FROM pg_temp.{HELD} WHERE {condition} ORDER BY 1 {order}"))?;
-    let mut waiting: Vec<String> =
-        rows.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect();
-    let mut done = 0;
-    while !waiting.is_empty() {
-        let before = waiting.len();
-        let mut still = Vec::new();
-        let mut last = None;
-        for ordinal in waiting {
-            pg.run("SAVEPOINT marktwice_row")?;
-            match pg.execute_one(&statement(held, restore, kind, Some(&ordinal))) {
-                Ok(count) => {
-                    pg.run("RELEASE SAVEPOINT marktwice_row")?;
-                    done += count;
-                }
-                Err(error @ EngineError::Constraint { kind: Constraint::Unique, .. }) => {
-                    pg.run("ROLLBACK TO SAVEPOINT marktwice_row")?;
-                    last = Some(error);
-                    still.push(ordinal);
-                }
-                Err(error) => return Err(error),
+struct Putting<'a> {
+    pg: &'a mut Pg,
+    held: &'a Held,
+    restore: &'a Restore,
+}
+
+impl Putting<'_> {
+    /// Runs a statement so that nothing is left of it when a unique value is in the way. A row's place without a key is
+    /// only good until it is written, so there it is not tried again.
+    fn attempt(&mut self, sql: &str) -> Result<Result<u64, EngineError>, EngineError> {
+        if self.restore.target.key.kind == KeyKind::WholeRow {
+            return self.pg.execute_one(sql).map(Ok);
+        }
+        self.pg.run("SAVEPOINT marktwice_put")?;
+        match self.pg.execute_one(sql) {
+            Err(error @ EngineError::Constraint { kind: Constraint::Unique, .. }) => {
+                self.pg.run("ROLLBACK TO SAVEPOINT marktwice_put")?;
+                Ok(Err(error))
+            }
+            Err(error) => Err(error),
+            Ok(count) => {
+                self.pg.run("RELEASE SAVEPOINT marktwice_put")?;
+                Ok(Ok(count))
             }
         }
-        if still.len() == before {
-            return Err(
-                last.unwrap_or_else(|| EngineError::Other("rows stand in each other's way".to_owned()))
-            );
-        }
-        waiting = still;
     }
-    Ok(done)
+}
+
+impl PutBack for Putting<'_> {
+    fn list(&mut self, sql: &str) -> Result<Vec<String>, EngineError> {
+        Ok(self.pg.rows(sql)?.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect())
+    }
+
+    fn held(&self) -> String {
+        format!("pg_temp.{HELD}")
+    }
+
+    fn all(&mut self, kind: StepKind) -> Result<Option<u64>, EngineError> {
+        let sql = statement(self.held, self.restore, kind, None);
+        Ok(self.attempt(&sql)?.ok())
+    }
+
+    fn one(&mut self, kind: StepKind, ordinal: &str) -> Result<Result<u64, EngineError>, EngineError> {
+        let sql = statement(self.held, self.restore, kind, Some(ordinal));
+        self.attempt(&sql)
+    }
 }

@@ -7,6 +7,7 @@ pub mod address;
 pub mod foresee;
 pub mod layout;
 pub mod password;
+pub mod putting;
 pub mod reach;
 pub mod recipe;
 pub mod statement;
