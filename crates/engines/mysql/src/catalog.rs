@@ -2,10 +2,10 @@
 
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
-use marktwice_core::table::{Column, Key, KeyKind, Target, naming};
+use marktwice_core::table::{Column, Target, naming};
 use marktwice_port::EngineError;
 use marktwice_server::foresee::{Extra, Trigger};
-use marktwice_server::layout::HELD;
+use marktwice_server::layout::{HELD, choose_key};
 use marktwice_server::reach::ForeignKey;
 use marktwice_sql::pins::UniqueKey;
 use marktwice_sql::{Language, routine};
@@ -126,20 +126,7 @@ pub(crate) fn describe_found(my: &mut My, found: &Found) -> Result<Table, Engine
         types.push(type_of(row, extra.contains("AUTO_INCREMENT")));
     }
     let keys = keys(my, &here, &columns)?;
-    let not_null = |at: &usize| columns.get(*at).is_some_and(|c| c.not_null);
-    let chosen = keys
-        .iter()
-        .find(|k| k.primary)
-        .or_else(|| keys.iter().find(|k| k.columns.iter().all(not_null)))
-        .cloned();
-    let key = match chosen {
-        Some(unique) => Key {
-            kind: if unique.primary { KeyKind::Primary } else { KeyKind::Unique },
-            names: unique.columns.iter().filter_map(|&at| columns.get(at)).map(|c| c.name.clone()).collect(),
-            columns: unique.columns,
-        },
-        None => Key { kind: KeyKind::WholeRow, names: Vec::new(), columns: Vec::new() },
-    };
+    let key = choose_key(&columns, &keys);
     let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
     let naming = naming(&columns, &key);
     let target = Target {

@@ -3,7 +3,8 @@
 
 use marktwice_core::Value;
 use marktwice_core::mark::{After, HeldRow, StepKind};
-use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_sql::pins::UniqueKey;
 
 /// The temporary table that holds the marked rows.
 pub const HELD: &str = "marktwice_held";
@@ -95,5 +96,19 @@ pub fn key_of(target: &Target, row: &[Value]) -> Vec<Value> {
     match target.key.kind {
         KeyKind::WholeRow => row.to_vec(),
         _ => target.key.columns.iter().filter_map(|&at| row.get(at).cloned()).collect(),
+    }
+}
+
+/// What tells a table's rows apart: the primary key, else a unique key whose columns refuse NULL, else the whole row.
+pub fn choose_key(columns: &[Column], keys: &[UniqueKey]) -> Key {
+    let not_null = |at: &usize| columns.get(*at).is_some_and(|c| c.not_null);
+    let unique = || keys.iter().find(|k| k.columns.iter().all(not_null));
+    match keys.iter().find(|k| k.primary).or_else(unique) {
+        Some(chosen) => Key {
+            kind: if chosen.primary { KeyKind::Primary } else { KeyKind::Unique },
+            names: chosen.columns.iter().filter_map(|&at| columns.get(at)).map(|c| c.name.clone()).collect(),
+            columns: chosen.columns.clone(),
+        },
+        None => Key { kind: KeyKind::WholeRow, names: Vec::new(), columns: Vec::new() },
     }
 }
