@@ -218,11 +218,6 @@ impl Server {
         self.folder.join("socket")
     }
 
-    /// The folder of its data.
-    pub fn data(&self) -> PathBuf {
-        self.folder.join("data")
-    }
-
     /// The address of a new, empty database.
     pub fn database(&self) -> String {
         let n = self.databases.fetch_add(1, Ordering::SeqCst);

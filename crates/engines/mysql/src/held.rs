@@ -32,19 +32,17 @@ pub(crate) struct Held {
     pub(crate) layout: Layout,
     pub(crate) table: Table,
     forms: Vec<Form>,
-    /// Whether rows are put back (they then come with what is wanted in all columns).
-    restoring: bool,
 }
 
 impl Held {
-    pub(crate) fn new(layout: Layout, table: &Table, restoring: bool) -> Held {
+    pub(crate) fn new(layout: Layout, table: &Table) -> Held {
         let mut forms = vec![Form::Number];
         forms.extend(table.forms());
         forms.extend(layout.after.iter().map(|(at, _)| table.types.get(*at).map_or(Form::Bytes, |t| t.form)));
         if layout.flags {
             forms.extend([Form::Number, Form::Number]);
         }
-        Held { layout, table: table.clone(), forms, restoring }
+        Held { layout, table: table.clone(), forms }
     }
 }
 
@@ -129,7 +127,7 @@ pub(crate) fn stream_plainly(
     select.extend(detail.values.iter().map(|(_, expression)| format!("({expression}\n)")));
     let after = detail.values.iter().map(|(at, _)| (*at, String::new())).collect();
     let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after };
-    let held = Held::new(layout, &detail.table, false);
+    let held = Held::new(layout, &detail.table);
     let filter =
         step.filter.as_ref().map_or(String::new(), |f| format!("\nWHERE (\n{}\n)", step.text(f.slice)));
     let sql = format!("SELECT {}\nFROM {}{filter}", select.join(",\n "), step.text(step.table.slice));
@@ -183,7 +181,7 @@ pub(crate) fn fill(
         .map_err(user_words)?;
     }
     let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after: recipe.after };
-    Ok((Held::new(layout, &detail.table, false), matched))
+    Ok((Held::new(layout, &detail.table), matched))
 }
 
 impl Held {
@@ -305,7 +303,7 @@ impl Held {
                 .map_or_else(|| before(at), |(_, name)| name.clone())
         };
         let term = |(&at, name): (&usize, &String)| {
-            let side = if self.restoring {
+            let side = if self.layout.flags {
                 format!("IF(h.{IS_WANTED}, h.{}, h.{})", wanted(at), before(at))
             } else {
                 format!("h.{}", foreseen(at))

@@ -3,7 +3,6 @@
 use marktwice_core::Place;
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Label, Parts};
-use marktwice_core::table::Pin;
 use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::foresee;
 use marktwice_server::reach::ForeignKey;
@@ -72,18 +71,10 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
     let mut values = assigned_values(&step, &table.target, &default);
     let trial = reads_what_was_set(&step, &table) && !my.own.0.contains("SIMULTANEOUS_ASSIGNMENT");
     let views = views(my)?;
-    let mut failed = None;
-    let foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
-        why_unknown(my, &step, &table, &views, trial, value).unwrap_or_else(|error| {
-            failed = Some(error);
-            None
-        })
-    });
-    if let Some(error) = failed {
-        return Err(error);
-    }
+    let mut foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
+        why_unknown(my, &step, &table, &views, trial, value)
+    })?;
     let exact = |at: usize| foreseen.iter().any(|f| f.column == at && f.label != Label::Unknown);
-    values.retain(|(at, _)| exact(*at));
     // A trial runs all assignments; it is of no use when some of them are not known.
     let known = step
         .assignments
@@ -96,7 +87,6 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
         .iter()
         .any(|query| names_in(&step, *query).iter().any(|name| reads_target(name, &table, &views)));
     let known = known && !in_two_passes;
-    let mut foreseen = foreseen;
     if trial && !known {
         for f in &mut foreseen {
             f.label = Label::Unknown;
@@ -104,7 +94,6 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
                 "an assignment before it is not known, and it may read that".to_owned()
             });
         }
-        values.clear();
     }
     let temp = can_be_made(my, &table)?;
     if !temp {
@@ -116,7 +105,7 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
         return Err(refused(finding));
     }
     let reads = foresee::reads(&step, &table.target);
-    let pin = if step.filter.is_some() { pin(&step, &table.target, &table.keys, &[]) } else { Pin::Nothing };
+    let pin = pin(&step, &table.target, &table.keys, &[]);
     let mut findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin });
     findings.extend(
         denied.map(|said| Finding::new(Code::MissingPrivilege, said).at(step.place(step.table.slice))),

@@ -76,7 +76,7 @@ pub(crate) fn hold_rows(
         flags: true,
         after: (0..width).map(|at| (at, wanted(at))).collect(),
     };
-    let held_rows = Held::new(layout, &table, true);
+    let held_rows = Held::new(layout, &table);
     held_rows.expect_contents(my)?;
     Ok((held_rows, held))
 }

@@ -31,19 +31,17 @@ pub(crate) struct Held {
     pub(crate) layout: Layout,
     pub(crate) table: Table,
     forms: Vec<Form>,
-    /// Whether rows are put back (they then come with what is wanted in all columns).
-    restoring: bool,
 }
 
 impl Held {
-    pub(crate) fn new(layout: Layout, table: &Table, restoring: bool) -> Held {
+    pub(crate) fn new(layout: Layout, table: &Table) -> Held {
         let mut forms = vec![Form::Int];
         forms.extend(table.forms());
         forms.extend(layout.after.iter().map(|(at, _)| table.types.get(*at).map_or(Form::Text, |t| t.form)));
         if layout.flags {
             forms.extend([Form::Bool, Form::Bool]);
         }
-        Held { layout, table: table.clone(), forms, restoring }
+        Held { layout, table: table.clone(), forms }
     }
 }
 
@@ -135,7 +133,7 @@ pub(crate) fn fill(
         pg.run(&format!("ANALYZE pg_temp.{HELD}"))?;
     }
     let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after: recipe.after };
-    Ok((Held::new(layout, &detail.table, false), matched))
+    Ok((Held::new(layout, &detail.table), matched))
 }
 
 /// Streams the matched rows and the computed values without a temporary table, for a role that may not make one.
@@ -159,7 +157,7 @@ pub(crate) fn stream_plainly(
         }
     }
     let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after };
-    let held = Held::new(layout, &detail.table, false);
+    let held = Held::new(layout, &detail.table);
     let mut ordinal = 0;
     pg.stream(&row_query(detail, &select, false), &held.forms, &mut |values| {
         ordinal += 1;
@@ -256,7 +254,7 @@ impl Held {
                 .map_or_else(|| before(at), |(_, name)| name.clone())
         };
         let term = |(&at, name): (&usize, &String)| {
-            let side = if self.restoring {
+            let side = if self.layout.flags {
                 // After the undo a wanted row has its wanted key; one that is not wanted is looked for under its
                 // present key.
                 format!("CASE WHEN h.{IS_WANTED} THEN h.{} ELSE h.{} END", wanted(at), before(at))

@@ -3,7 +3,6 @@
 use marktwice_core::Place;
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Label, Parts};
-use marktwice_core::table::Pin;
 use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::foresee;
 use marktwice_server::reach::ForeignKey;
@@ -72,16 +71,9 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
     let triggers = triggers(pg, &table, step.kind, &assigned)?;
     let default = |at: usize| table.types.get(at).and_then(|t| t.default.clone());
     let mut values = assigned_values(&step, &table.target, &default);
-    let mut failed = None;
     let mut foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
-        why_unknown(pg, &step, &table, &values, value).unwrap_or_else(|error| {
-            failed = Some(error);
-            None
-        })
-    });
-    if let Some(error) = failed {
-        return Err(error);
-    }
+        why_unknown(pg, &step, &table, &values, value)
+    })?;
     if !temp {
         foresee::without_temporary_tables(&mut foreseen, false);
     }
@@ -90,7 +82,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
         return Err(refused(finding));
     }
     let reads = foresee::reads(&step, &table.target);
-    let pin = if step.filter.is_some() { pin(&step, &table.target, &table.keys, &[]) } else { Pin::Nothing };
+    let pin = pin(&step, &table.target, &table.keys, &[]);
     let mut findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin });
     findings.extend(missing);
     let settings = pg.rows(

@@ -74,7 +74,7 @@ pub(crate) fn hold_rows(
         flags: true,
         after: (0..width).map(|at| (at, wanted(at))).collect(),
     };
-    Ok((Held::new(layout, &table, true), held))
+    Ok((Held::new(layout, &table), held))
 }
 
 /// Sends rows in COPY's text format into a table, and looks that all of them arrived.

@@ -3,6 +3,7 @@
 
 use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::table::Target;
+use marktwice_port::EngineError;
 use marktwice_sql::Step;
 use marktwice_sql::routine::Routine;
 use marktwice_sql::slices::Slice;
@@ -33,15 +34,18 @@ pub struct Extra {
 
 /// Foresees all columns that the statement assigns or that the engine derives from those. `why` says for one value why
 /// it cannot be told before the run; it is asked for what the text alone does not tell.
+///
+/// # Errors
+/// What `why` answers.
 pub fn foresee(
     step: &Step,
     target: &Target,
     extras: &[Extra],
     triggers: &[Trigger],
-    why: &mut dyn FnMut(Slice) -> Option<String>,
-) -> Vec<Foreseen> {
+    why: &mut dyn FnMut(Slice) -> Result<Option<String>, EngineError>,
+) -> Result<Vec<Foreseen>, EngineError> {
     if step.kind != StepKind::Update {
-        return Vec::new();
+        return Ok(Vec::new());
     }
     let mut all: Vec<Foreseen> = Vec::new();
     for assignment in &step.assignments {
@@ -52,7 +56,10 @@ pub fn foresee(
             }
             let reason = match assignment.parts.as_ref().and_then(|p| p.get(at)) {
                 None => Some("its value comes from a row of a subquery".to_owned()),
-                Some(value) => clock_or_dice(step, *value).or_else(|| why(*value)),
+                Some(value) => match clock_or_dice(step, *value) {
+                    None => why(*value)?,
+                    known => known,
+                },
             };
             // A column assigned twice takes the last value, as the engine does.
             all.retain(|f| f.column != column);
@@ -96,7 +103,7 @@ pub fn foresee(
         }
     }
     all.sort_by_key(|f| f.column);
-    all
+    Ok(all)
 }
 
 fn label(column: usize, why: Option<String>, derived: bool) -> Foreseen {
