@@ -91,7 +91,7 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
         for f in &mut foreseen {
             f.label = Label::Unknown;
             f.why.get_or_insert_with(|| {
-                "an assignment before it is not known, and it may read that".to_owned()
+                "it may read what another assignment sets, and nobody can tell when".to_owned()
             });
         }
     }
