@@ -1,5 +1,6 @@
 //! Results as JSON documents. Each says its format and version; `docs/JSON.md` describes them.
 
+use marktwice_core::many::Many;
 use marktwice_core::moved::Moved;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::Target;
@@ -81,6 +82,7 @@ fn preview_fields(preview: &Preview) -> Json {
         "rows": preview.rows.iter().map(|r| row(target, r)).collect::<Vec<_>>(),
         "totals": preview.totals,
         "side_effects": preview.side,
+        "many_sources": preview.many.as_ref().map(many),
         "findings": findings,
         "unmet": preview.unmet.iter().map(|u| json!({ "what": u.what, "expected": u.expected, "found": u.found })).collect::<Vec<_>>(),
         "leave_out": preview.leave_out,
@@ -93,6 +95,19 @@ fn preview_fields(preview: &Preview) -> Json {
         "mark": preview.mark,
         "notes": preview.notes,
     })
+}
+
+/// Rows that several rows of a join match, with those.
+fn many(many: &Many) -> Json {
+    let source = |row: &Vec<(String, Option<String>)>| -> Json {
+        Json::Object(row.iter().map(|(name, value)| (name.clone(), json!(value))).collect())
+    };
+    let examples: Vec<Json> = many
+        .examples
+        .iter()
+        .map(|e| json!({ "key": list_to_json(&e.key), "sources": e.sources.iter().map(source).collect::<Vec<_>>() }))
+        .collect();
+    json!({ "rows": many.rows, "differing": many.differing, "examples": examples })
 }
 
 /// A preview.
@@ -240,6 +255,7 @@ pub(crate) fn trouble(trouble: &Trouble) -> Json {
             "file": trouble.file,
             "place": trouble.place,
             "hint": trouble.hint,
+            "paste": trouble.paste,
         }),
     )
 }

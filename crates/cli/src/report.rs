@@ -16,6 +16,8 @@ pub(crate) struct Trouble {
     pub(crate) file: Option<String>,
     pub(crate) place: Option<Box<Place>>,
     pub(crate) hint: Option<String>,
+    /// What to write instead, ready to be pasted.
+    pub(crate) paste: Option<Box<str>>,
     pub(crate) code: Option<&'static str>,
     pub(crate) status: u8,
 }
@@ -29,6 +31,7 @@ impl Trouble {
             file: None,
             place: None,
             hint: Some(hint.into()),
+            paste: None,
             code: None,
             status: exit::USAGE,
         }
@@ -70,6 +73,7 @@ impl Trouble {
             file: finding.and_then(|f| f.place.as_ref()).map(|_| file.to_owned()),
             place: finding.and_then(|f| f.place.clone()).map(Box::new),
             hint,
+            paste: finding.and_then(|f| f.paste.as_deref()).map(Into::into),
             code: finding.filter(|_| refused).map(|f| f.code.as_str()),
             status: exit::of_failure(failure),
         }

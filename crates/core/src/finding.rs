@@ -109,6 +109,21 @@ codes! {
     SeveralStatements "several-statements" Stop
         "There is more than one statement."
         "Put each into a file of its own and apply them one after the other.";
+    ManySources "many-sources" Stop
+        "Several rows of the joined tables match one row of the target and would give it different values: which of them is stored is up to the engine."
+        "Join on what is unique, or write a subquery in SET that says which value is meant; this is never let pass.";
+    TargetAgain "target-again" Stop
+        "The target is joined to itself and nothing links the two, so that one match anywhere matches every row."
+        "Leave the second one out, or compare its key with the target's.";
+    UnstableLimit "unstable-limit" Stop
+        "LIMIT takes other rows another time: nothing in the order decides between the rows that match."
+        "Order by the key, or name the rows in the filter.";
+    SeveralTables "several-tables" Stop
+        "One statement writes several tables."
+        "Write one change for each table and apply them one after the other.";
+    AmbiguousName "ambiguous-name" Stop
+        "A column's name belongs to several of the joined tables, so nobody can tell which one is meant."
+        "Write the table or its alias before the column.";
     NotAChange "not-a-change" Stop
         "The statement is neither an UPDATE nor a DELETE."
         "Write the change as an UPDATE or a DELETE of one table.";
@@ -133,6 +148,11 @@ codes! {
     EveryRow "every-row" Warn
         "The filter matches every row of the table."
         "Make sure that all of them are meant.";
+}
+
+impl Code {
+    /// Codes that cannot be let pass: what they are about cannot be proven either way.
+    pub const NEVER_ALLOWED: &'static [Code] = &[Code::ManySources];
 }
 
 impl std::str::FromStr for Code {
@@ -164,12 +184,15 @@ pub struct Finding {
     /// What to do, when something more exact than the code's own remedy can be said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub hint: Option<String>,
+    /// What to write instead, ready to be pasted; lines of SQL.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub paste: Option<String>,
 }
 
 impl Finding {
     /// A finding with the code's own level.
     pub fn new(code: Code, message: impl Into<String>) -> Self {
-        Finding { code, level: code.level(), message: message.into(), place: None, hint: None }
+        Finding { code, level: code.level(), message: message.into(), place: None, hint: None, paste: None }
     }
 
     /// With its place.
@@ -186,14 +209,33 @@ impl Finding {
         self
     }
 
+    /// With what to write instead, ready to be pasted.
+    #[must_use]
+    pub fn paste(mut self, text: impl Into<String>) -> Self {
+        self.paste = Some(text.into());
+        self
+    }
+
     /// What to do about it.
     pub fn remedy(&self) -> &str {
         self.hint.as_deref().unwrap_or_else(|| self.code.remedy())
     }
 
+    /// With another weight than the code's own.
+    #[must_use]
+    pub fn weighing(mut self, level: Level) -> Self {
+        self.level = level;
+        self
+    }
+
+    /// Whether it is let pass by what was allowed.
+    pub fn passes(&self, allowed: &[Code]) -> bool {
+        allowed.contains(&self.code) && !Code::NEVER_ALLOWED.contains(&self.code)
+    }
+
     /// Whether it refuses the change, given what was allowed.
     pub fn stops(&self, allowed: &[Code]) -> bool {
-        self.level == Level::Stop && !allowed.contains(&self.code)
+        self.level == Level::Stop && !self.passes(allowed)
     }
 }
 

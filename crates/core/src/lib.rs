@@ -8,6 +8,7 @@ pub mod cell;
 pub mod expect;
 pub mod finding;
 pub mod hash;
+pub mod many;
 pub mod mark;
 pub mod moved;
 pub mod receipt;

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use marktwice_core::finding::Finding;
 use marktwice_core::hash::Fingerprint;
+use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, HeldRow, Parts, StepKind};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::{Pin, Target};
@@ -190,6 +191,8 @@ pub struct Held {
     pub total: u64,
     /// Writes outside the matched rows that are to be expected.
     pub side: Vec<SideWrite>,
+    /// Matched rows that several rows of a join match.
+    pub many: Option<Many>,
 }
 
 /// What is to be put back.

@@ -1,5 +1,7 @@
 //! The preview: which rows, with what contents, and what they would become. It takes the first mark.
 
+use marktwice_core::finding::Level;
+use marktwice_core::many::Many;
 use marktwice_core::mark::{After, Foreseen, Label, MarkSummary, Marker, StepKind};
 use marktwice_core::receipt::{DatabaseId, RunState};
 use marktwice_core::table::{Pin, Target};
@@ -136,6 +138,8 @@ pub struct Preview {
     pub totals: Vec<ColumnTotals>,
     /// Writes outside the matched rows.
     pub side: Vec<SideWrite>,
+    /// Rows that several rows of a join match.
+    pub many: Option<Many>,
     /// Expected counts that are not met.
     pub unmet: Vec<Unmet>,
     /// A condition that leaves out rows which already hold the values.
@@ -297,6 +301,7 @@ fn assemble(
         rows: shown.rows,
         totals: shown.totals,
         side: held.side.clone(),
+        many: held.many.clone(),
         unmet: Vec::new(),
         leave_out: plan.leave_out.clone(),
         already_run: None,
@@ -307,6 +312,14 @@ fn assemble(
         already_back: 0,
         not_asked: 0,
     };
+    if plan.kind == StepKind::Update && preview.many.as_ref().is_some_and(|many| many.differing > 0) {
+        // Which of the values is stored nobody can tell, so none is shown as a fact.
+        for foreseen in &mut preview.foreseen {
+            foreseen.label = Label::Unknown;
+            foreseen.why = Some("several rows of the join give different values".to_owned());
+        }
+        preview.totals.clear();
+    }
     preview.unmet =
         unmet(change, preview.matched, (!preview.uncertain()).then_some(preview.changes), preview.total);
     from_rows(&mut preview);
@@ -350,6 +363,9 @@ fn from_rows(preview: &mut Preview) {
         preview.findings.push(Finding::new(Code::NothingMatched, message));
         return;
     }
+    preview
+        .findings
+        .extend(preview.many.as_ref().map(|many| many_sources(preview.kind, &preview.target, many)));
     let whole = [Code::NoFilter, Code::AlwaysTrue];
     let said = preview.findings.iter().any(|f| whole.contains(&f.code));
     if preview.matched == preview.total
@@ -360,6 +376,24 @@ fn from_rows(preview: &mut Preview) {
         let message = format!("all {} rows of {} match the filter", preview.total, preview.target.table);
         preview.findings.push(Finding::new(Code::EveryRow, message));
     }
+}
+
+/// A finding about rows that a join matches more than once.
+fn many_sources(kind: StepKind, target: &Target, many: &Many) -> Finding {
+    let rows = |n: u64| if n == 1 { "1 row".to_owned() } else { format!("{n} rows") };
+    let is = if many.rows == 1 { "is" } else { "are" };
+    let matched = format!("{} of {} {is} matched by several rows of the join", rows(many.rows), target.table);
+    if kind == StepKind::Delete {
+        let message = format!("{matched}; each is deleted once");
+        return Finding::new(Code::ManySources, message).weighing(Level::Note);
+    }
+    if many.differing == 0 {
+        let message = format!("{matched}; they all give the same values");
+        return Finding::new(Code::ManySources, message).weighing(Level::Note);
+    }
+    let some =
+        if many.differing == many.rows { String::new() } else { format!(", {} of them", many.differing) };
+    Finding::new(Code::ManySources, format!("{matched}{some} with different values"))
 }
 
 /// A finding for each write outside the matched rows.

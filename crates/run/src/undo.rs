@@ -320,6 +320,7 @@ fn look(
         rows,
         totals: totals.finish(|c| target.columns.get(c).map_or(String::new(), |c| c.name.clone())),
         side,
+        many: None,
         unmet: Vec::new(),
         leave_out: None,
         already_run: None,

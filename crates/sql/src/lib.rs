@@ -4,12 +4,15 @@
 //! Text is sliced, never re-rendered: what is sent to an engine is always the user's own characters. This crate
 //! opens no connection and reads no file.
 
+pub mod ask;
 pub mod change;
 pub mod language;
 pub mod leave_out;
+pub mod many;
 pub mod near;
 pub mod pins;
 pub mod routine;
+pub mod row_query;
 pub mod rules;
 pub mod slices;
 pub mod slicing;

@@ -5,6 +5,8 @@ pub mod key_change;
 pub mod no_filter;
 pub mod not_unique;
 pub mod null_compare;
+pub mod target_again;
+pub mod unstable_limit;
 pub mod volatile_filter;
 
 #[cfg(test)]
@@ -13,6 +15,7 @@ mod tests;
 use marktwice_core::Finding;
 use marktwice_core::table::{Pin, Target};
 
+use crate::pins::UniqueKey;
 use crate::step::Step;
 
 /// What a rule may look at.
@@ -24,6 +27,8 @@ pub struct Seen<'a> {
     pub target: &'a Target,
     /// What pins its rows.
     pub pin: &'a Pin,
+    /// Its unique keys.
+    pub keys: &'a [UniqueKey],
 }
 
 /// Everything that all rules notice, in the order of the rules.
@@ -33,6 +38,8 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
         always_true::look,
         null_compare::look,
         volatile_filter::look,
+        target_again::look,
+        unstable_limit::look,
         key_change::look,
         not_unique::look,
     ]

@@ -1,12 +1,16 @@
 //! One statement, understood: its kind, its target, its assignments and its filter, each as a slice of the
 //! user's own text.
 
+use std::sync::Arc;
+
 use marktwice_core::finding::Place;
 use marktwice_core::mark::StepKind;
 use sqlparser::ast::Expr;
+use sqlparser::tokenizer::Token;
 
 use crate::language::Language;
 use crate::slices::Slice;
+use crate::text::{Tok, within};
 
 /// A name in the text.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -39,9 +43,53 @@ impl TableRef {
     }
 }
 
+/// What is joined to the target.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sources {
+    /// The list of tables, verbatim.
+    pub slice: Slice,
+    /// Whether the target itself is one of that list (`UPDATE a JOIN b …`), or is named apart (`UPDATE a … FROM b`).
+    pub with_target: bool,
+    /// The tables of the list, in order; the target too where it is one of them.
+    pub tables: Vec<Source>,
+}
+
+/// One table, subquery or function in a list of joined tables.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Source {
+    /// The schema, where one is named.
+    pub schema: Option<Name>,
+    /// The table; `None` for a subquery or a function.
+    pub table: Option<Name>,
+    /// The alias, where one is given.
+    pub alias: Option<Name>,
+    /// All of it.
+    pub slice: Slice,
+}
+
+impl Source {
+    /// The name under which expressions see it.
+    pub fn visible(&self) -> Option<&Name> {
+        self.alias.as_ref().or(self.table.as_ref())
+    }
+}
+
+/// ORDER BY and LIMIT, where the engine's UPDATE and DELETE have them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Tail {
+    /// Both, verbatim.
+    pub slice: Slice,
+    /// The terms of ORDER BY.
+    pub order: Vec<Slice>,
+    /// Whether there is a LIMIT.
+    pub limit: Option<Slice>,
+}
+
 /// One assignment of an UPDATE.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Assignment {
+    /// The table that the column is written of, where it is said.
+    pub owner: Option<Name>,
     /// The assigned columns; more than one for a row value.
     pub columns: Vec<Name>,
     /// The right-hand side.
@@ -76,16 +124,54 @@ pub struct Step {
     pub table: TableRef,
     /// The assignments of an UPDATE.
     pub assignments: Vec<Assignment>,
+    /// What is joined to the target, where something is.
+    pub sources: Option<Sources>,
     /// The filter, where there is one.
     pub filter: Option<Filter>,
+    /// ORDER BY and LIMIT, where they stand.
+    pub tail: Option<Tail>,
+    /// All tokens of the source.
+    pub tokens: Arc<[Tok]>,
     /// The statement's tokens in normal form, hashed: the same for any layout.
     pub token_hash: String,
 }
 
 impl Step {
+    /// What is assigned to column `at` of an assignment: the expression as text, and the slice that it comes from.
+    /// `None` where a row value cannot be taken apart.
+    pub fn value(&self, assignment: &Assignment, at: usize) -> Option<(String, Slice)> {
+        if let Some(parts) = &assignment.parts {
+            let slice = *parts.get(at)?;
+            return Some((self.text(slice).to_owned(), slice));
+        }
+        // One row of a subquery: the same query, materialised, and one of its columns.
+        let tokens = self.words(assignment.value);
+        let query = match tokens.as_slice() {
+            [open, first, .., close] => {
+                open.is(&Token::LParen) && first.is_any(&["select", "with"]) && close.is(&Token::RParen)
+            }
+            _ => false,
+        };
+        if !query || self.language == Language::Mysql {
+            return None;
+        }
+        let columns: Vec<String> = (0..assignment.columns.len()).map(|c| format!("marktwice_c{c}")).collect();
+        let text = format!(
+            "(WITH marktwice_q({}) AS MATERIALIZED {} SELECT marktwice_c{at} FROM marktwice_q)",
+            columns.join(", "),
+            self.text(assignment.value)
+        );
+        Some((text, assignment.value))
+    }
+
     /// The text of a slice.
     pub fn text(&self, slice: Slice) -> &str {
         slice.of(&self.source)
+    }
+
+    /// The tokens of a slice, without blanks and comments.
+    pub fn words(&self, slice: Slice) -> Vec<&Tok> {
+        within(&self.tokens, slice)
     }
 
     /// The place of a slice.

@@ -7,7 +7,7 @@ use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer, Whitespace};
 use crate::slices::Slice;
 
 /// One token and where it stands.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Tok {
     /// The token as the parser's tokenizer sees it.
     pub token: TokenWithSpan,
@@ -152,8 +152,10 @@ impl<'a> Cursor<'a> {
 
 /// The tokens of a slice, blanks and comments left out.
 pub fn within(tokens: &[Tok], slice: Slice) -> Vec<&Tok> {
-    let inside = |t: &&Tok| t.slice.start >= slice.start && t.slice.end <= slice.end;
-    tokens.iter().filter(|t| !t.is_blank()).filter(inside).collect()
+    // Tokens stand in the order of the text.
+    let first = tokens.partition_point(|t| t.slice.start < slice.start);
+    let rest = tokens.get(first..).unwrap_or_default();
+    rest.iter().take_while(|t| t.slice.end <= slice.end).filter(|t| !t.is_blank()).collect()
 }
 
 /// The statements of a text: runs of tokens between semicolons that hold more than blanks and comments.

@@ -5,7 +5,7 @@ use sqlparser::tokenizer::Token;
 use crate::language::Language;
 use crate::slices::Slice;
 use crate::step::Step;
-use crate::text::{Tok, tokenize, within};
+use crate::text::Tok;
 
 /// How a volatile function changes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -88,8 +88,7 @@ const MYSQL: Lists = Lists {
 
 /// The first volatile function in a slice, and where it stands.
 pub fn find(step: &Step, slice: Slice) -> Option<(Volatile, Slice)> {
-    let all = tokenize(&step.source, step.language.dialect()).ok()?;
-    let tokens = within(&all, slice);
+    let tokens = step.words(slice);
     let lists = match step.language {
         Language::Sqlite => &SQLITE,
         Language::Postgres => &POSTGRES,

@@ -51,6 +51,10 @@ fn quote_if_needed(text: &str) -> String {
 }
 
 /// Makes control characters, direction marks and characters without width visible.
+pub(crate) fn shortened(text: &str) -> String {
+    escape(&shorten(text))
+}
+
 pub(crate) fn escape(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {

@@ -31,9 +31,10 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
         let _ = writeln!(out, "  {}", styled(DIM, ways));
     }
     not_put_back(&mut out, preview);
+    many(&mut out, preview);
     if !preview.findings.is_empty() {
         out.push('\n');
-        out.push_str(&trouble::findings(&preview.findings, |f| preview.allowed.contains(&f.code)));
+        out.push_str(&trouble::findings(&preview.findings, |f| f.passes(&preview.allowed)));
     }
     unmet(&mut out, preview);
     if verbose {
@@ -42,6 +43,26 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
         let _ = writeln!(out, "  {} {}", styled(DIM, "table definition"), preview.target.definition);
     }
     out
+}
+
+/// Rows that several rows of a join match, with those.
+fn many(out: &mut String, preview: &Preview) {
+    let Some(many) = &preview.many else { return };
+    for example in &many.examples {
+        let table = cells::escape(&preview.target.table);
+        let _ = writeln!(out, "\n  {table} {} is matched by", styled(BOLD, &cells::key(&example.key)));
+        for source in &example.sources {
+            let shown: Vec<String> = source
+                .iter()
+                .take(8)
+                .map(|(name, value)| {
+                    let value = value.as_deref().map_or("NULL".to_owned(), cells::shortened);
+                    format!("{} {value}", styled(DIM, &cells::escape(name)))
+                })
+                .collect();
+            let _ = writeln!(out, "    {}", shown.join("  "));
+        }
+    }
 }
 
 /// Rows of the run that an undo leaves as they are.

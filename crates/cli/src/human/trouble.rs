@@ -20,6 +20,18 @@ pub(crate) fn trouble(trouble: &Trouble) -> String {
     if let Some(hint) = &trouble.hint {
         let _ = writeln!(out, "  {}", escape(hint));
     }
+    if let Some(text) = &trouble.paste {
+        out.push_str(&paste(text, "    "));
+    }
+    out
+}
+
+/// Lines that are ready to be pasted.
+fn paste(text: &str, indent: &str) -> String {
+    let mut out = String::from("\n");
+    for line in text.lines() {
+        let _ = writeln!(out, "{indent}{}", styled(BOLD, &escape(line)));
+    }
     out
 }
 
@@ -72,6 +84,9 @@ pub(crate) fn findings(all: &[Finding], allowed: impl Fn(&Finding) -> bool) -> S
                 out.push_str(&place_lines(place, None, "        "));
             }
             let _ = writeln!(out, "        {}", escape(finding.remedy()));
+            if let Some(text) = &finding.paste {
+                out.push_str(&paste(text, "          "));
+            }
         }
     }
     out

@@ -6,6 +6,7 @@ use std::time::Duration;
 use marktwice_core::Value;
 use marktwice_port::{EngineError, Stopper};
 use marktwice_server::watch::watched;
+use marktwice_sql::ask::Answer;
 use mysql::prelude::Queryable;
 use mysql::{Conn, OptsBuilder, Params};
 
@@ -35,6 +36,14 @@ pub(crate) fn literal(text: &str) -> String {
     format!("CONVERT(X'{hex}' USING utf8mb4)")
 }
 
+fn text(value: mysql::Value) -> Option<String> {
+    match value {
+        mysql::Value::NULL => None,
+        mysql::Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
+        other => Some(other.as_sql(false).trim_matches('\'').to_owned()),
+    }
+}
+
 impl My {
     /// Runs a statement of our own, none of the user's text.
     pub(crate) fn run(&mut self, sql: &str) -> Result<(), EngineError> {
@@ -44,12 +53,21 @@ impl My {
     /// Rows of a query of our own, as texts; for few rows.
     pub(crate) fn rows(&mut self, sql: &str) -> Result<Vec<TextRow>, EngineError> {
         let rows: Vec<mysql::Row> = self.conn.query(sql).map_err(engine)?;
-        let cell = |value: mysql::Value| match value {
-            mysql::Value::NULL => None,
-            mysql::Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
-            other => Some(other.as_sql(false).trim_matches('\'').to_owned()),
-        };
-        Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(cell).collect()).collect())
+        Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
+    }
+
+    /// Rows of a small question, with the names of their columns. Preparing takes one statement only.
+    pub(crate) fn ask(&mut self, sql: &str) -> Result<Answer, EngineError> {
+        self.watched(|my| {
+            let mut result = my.conn.exec_iter(sql, ()).map_err(engine)?;
+            let mut answer = Answer::default();
+            let Some(rows) = result.iter() else { return Ok(answer) };
+            answer.columns = rows.columns().as_ref().iter().map(|c| c.name_str().into_owned()).collect();
+            for row in rows {
+                answer.rows.push(row.map_err(engine)?.unwrap().into_iter().map(text).collect());
+            }
+            Ok(answer)
+        })
     }
 
     /// The first value of a query of our own.

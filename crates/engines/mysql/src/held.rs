@@ -6,12 +6,16 @@
 //! that an earlier one has set, the assignments themselves are run on that table, in their order.
 
 use marktwice_core::Value;
+use marktwice_core::many::Many;
 use marktwice_core::mark::{HeldRow, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
 use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
 use marktwice_server::recipe::{Recipe, Slot};
+use marktwice_server::statement::unknown_values;
+use marktwice_sql::many::{HeldNames, once_each};
+use marktwice_sql::row_query::Ask;
 
 use crate::catalog::{Table, held_name, ident};
 use crate::client::My;
@@ -128,9 +132,7 @@ pub(crate) fn stream_plainly(
     let after = detail.values.iter().map(|(at, _)| (*at, String::new())).collect();
     let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after };
     let held = Held::new(layout, &detail.table);
-    let filter =
-        step.filter.as_ref().map_or(String::new(), |f| format!("\nWHERE (\n{}\n)", step.text(f.slice)));
-    let sql = format!("SELECT {}\nFROM {}{filter}", select.join(",\n "), step.text(step.table.slice));
+    let sql = step.row_query(&select, Ask::default());
     let mut ordinal = 0;
     my.stream(&sql, &[], &held.forms, &mut |values| {
         ordinal += 1;
@@ -140,35 +142,39 @@ pub(crate) fn stream_plainly(
     Ok(u64::try_from(ordinal).unwrap_or(0))
 }
 
-/// Fills the held table, under the user's own settings. Gives what is held and the number of rows.
-pub(crate) fn fill(
-    my: &mut My,
-    plan: &Plan,
-    detail: &Detail,
-    lock: bool,
-) -> Result<(Held, u64), EngineError> {
+/// Held rows, how many they are, and which of them a join matches several times.
+pub(crate) struct Filled {
+    pub(crate) held: Held,
+    pub(crate) matched: u64,
+    pub(crate) many: Option<Many>,
+}
+
+/// Fills the held table, under the user's own settings.
+pub(crate) fn fill(my: &mut My, plan: &Plan, detail: &Detail, lock: bool) -> Result<Filled, EngineError> {
     let recipe = recipe(plan, detail);
     let step = &detail.step;
     let name = held_name(&detail.table);
-    let filter =
-        step.filter.as_ref().map_or(String::new(), |f| format!("\nWHERE (\n{}\n)", step.text(f.slice)));
     // In the order of the key: that is how people read rows, and two runs that lock in one order do not deadlock.
     let visible = ident(&step.table.visible().text);
-    let keys = detail.table.target.key.names.iter().map(|k| format!("{visible}.{}", ident(k)));
-    let order = match keys.collect::<Vec<_>>() {
-        keys if keys.is_empty() => String::new(),
-        keys => format!("\nORDER BY {}", keys.join(", ")),
-    };
-    let sql = format!(
-        "INSERT INTO {name} ({})\n{}\nSELECT {}\nFROM {}{filter}{order}{}",
-        recipe.insert.join(", "),
-        step.with.map_or("", |w| step.text(w)),
-        recipe.select.join(",\n "),
-        step.text(step.table.slice),
-        if lock { "\nFOR UPDATE" } else { "" },
-    );
+    let key = &detail.table.target.key;
+    let keys: Vec<String> = key.names.iter().map(|k| format!("{visible}.{}", ident(k))).collect();
+    // An outer join may have no row of the target beside a row of another table.
+    let there: Vec<String> = keys.iter().map(|k| format!("{k} IS NOT NULL")).collect();
+    let there = step.sources.as_ref().filter(|_| !there.is_empty()).map(|_| there.join(" AND "));
+    let ask =
+        Ask { also: there.as_deref(), order: &keys.join(", "), end: if lock { "FOR UPDATE" } else { "" } };
+    let sql =
+        format!("INSERT INTO {name} ({})\n{}", recipe.insert.join(", "), step.row_query(&recipe.select, ask));
     let user_words = |error| in_user_words(error, &detail.table);
-    let matched = my.execute_one(&sql, &[]).map_err(user_words)?;
+    let mut matched = my.execute_one(&sql, &[]).map_err(user_words)?;
+    let names = HeldNames {
+        table: name.clone(),
+        ordinal: ORDINAL.to_owned(),
+        identity: key.columns.iter().zip(&keys).map(|(&at, of)| (before(at), of.clone())).collect(),
+        after: recipe.after.iter().map(|(_, name)| name.clone()).collect(),
+        unknown: unknown_values(plan),
+    };
+    let found = once_each(step, &names, &mut |sql| my.ask(sql))?;
     if detail.trial
         && let (Some(first), Some(last)) = (step.assignments.first(), step.assignments.last())
         && let Some(start) = first.columns.first()
@@ -181,7 +187,21 @@ pub(crate) fn fill(
         .map_err(user_words)?;
     }
     let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after: recipe.after };
-    Ok((Held::new(layout, &detail.table), matched))
+    let held = Held::new(layout, &detail.table);
+    let mut many = None;
+    if let Some((mut found, ordinals)) = found {
+        matched = my.count(&format!("SELECT count(*) FROM {name}"))?;
+        for (example, ordinal) in found.examples.iter_mut().zip(ordinals) {
+            let columns = held.layout.columns().join(", ");
+            let sql = format!("SELECT {columns} FROM {name} AS h WHERE h.{ORDINAL} = {ordinal}");
+            my.stream(&sql, &[], &held.forms, &mut |values| {
+                example.key = held.layout.row(values).key;
+                Ok(())
+            })?;
+        }
+        many = Some(found);
+    }
+    Ok(Filled { held, matched, many })
 }
 
 impl Held {

@@ -3,16 +3,20 @@
 use marktwice_core::Place;
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Label, Parts};
+use marktwice_core::table::KeyKind;
 use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::foresee;
 use marktwice_server::reach::ForeignKey;
-use marktwice_server::statement::{assigned_values, column_of, is_default, trigger_writes, unpairable};
+use marktwice_server::statement::{
+    assigned_values, column_of, is_default, trigger_writes, unpairable, without_temporary,
+};
 use marktwice_server::unknown::{syntax, unknown_name};
 use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
-use marktwice_sql::slicing::{calls, names_in, single_statement, subqueries, understand};
+use marktwice_sql::slicing::{calls, relations_in, single_statement, subqueries, understand_with};
+use marktwice_sql::step::{Assignment, Source};
 use marktwice_sql::text::tokenize;
 use marktwice_sql::{Language, Step};
 use mysql::prelude::Queryable;
@@ -62,8 +66,17 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
         }
         Err(error) => return Err(compile_error(my, source, statement, error)),
     };
-    let step = understand(source, LANGUAGE).map_err(refused)?;
+    let mut known: Vec<(Source, Vec<String>)> = Vec::new();
+    let step = understand_with(source, LANGUAGE, &mut |of, column| {
+        if !known.iter().any(|(k, _)| k == of) {
+            let columns = columns_of(my, of);
+            known.push((of.clone(), columns));
+        }
+        known.iter().any(|(k, columns)| k == of && columns.iter().any(|c| c.eq_ignore_ascii_case(column)))
+    })
+    .map_err(refused)?;
     let table = target_of(my, &step)?;
+    joined(&step, &table)?;
     let triggers = triggers(my, &table, step.kind)?;
     let writes = trigger_writes(&triggers);
     transactional(my, &step, &writes)?;
@@ -85,8 +98,8 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
     // values: the order then no longer counts, or it does, as the server decides.
     let in_two_passes = subqueries(&step, step.statement)
         .iter()
-        .any(|query| names_in(&step, *query).iter().any(|name| reads_target(name, &table, &views)));
-    let known = known && !in_two_passes;
+        .any(|query| relations_in(&step, *query).iter().any(|name| reads_target(name, &table, &views)));
+    let known = known && !in_two_passes && step.sources.is_none();
     if trial && !known {
         for f in &mut foreseen {
             f.label = Label::Unknown;
@@ -96,6 +109,9 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
         }
     }
     let temp = can_be_made(my, &table)?;
+    if !temp && step.sources.is_some() {
+        return Err(without_temporary(&step));
+    }
     if !temp {
         foresee::without_temporary_tables(&mut foreseen, trial);
     }
@@ -106,7 +122,7 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
     }
     let reads = foresee::reads(&step, &table.target);
     let pin = pin(&step, &table.target, &table.keys, &[]);
-    let mut findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin });
+    let mut findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin, keys: &table.keys });
     findings.extend(
         denied.map(|said| Finding::new(Code::MissingPrivilege, said).at(step.place(step.table.slice))),
     );
@@ -132,6 +148,29 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
             trial,
         }),
     })
+}
+
+/// The columns of a joined table; none for a subquery, which cannot be written.
+fn columns_of(my: &mut My, of: &Source) -> Vec<String> {
+    let Some(name) = &of.table else { return Vec::new() };
+    let schema = of.schema.as_ref().map(|s| s.text.as_str());
+    let found = find(my, schema, &name.text).ok().flatten();
+    let described = found.and_then(|found| describe_found(my, &found).ok());
+    described.map_or_else(Vec::new, |table| table.target.columns.into_iter().map(|c| c.name).collect())
+}
+
+/// Joined rows are told apart by the target's key.
+fn joined(step: &Step, table: &Table) -> Result<(), EngineError> {
+    if step.sources.is_none() || table.target.key.kind != KeyKind::WholeRow {
+        return Ok(());
+    }
+    let message =
+        format!("{} has no key, so nobody can tell which of its rows a join matches", table.target.table);
+    Err(refused(
+        Finding::new(Code::NotUnderstood, message)
+            .at(step.place(step.table.slice))
+            .hint("write the join as EXISTS (SELECT …) in WHERE, or give the table a primary key"),
+    ))
 }
 
 /// Two settings change how the text is cut into words, and nobody but the server would then read it rightly.
@@ -221,8 +260,20 @@ fn transactional(my: &mut My, step: &Step, writes: &[SideWrite]) -> Result<(), E
     Ok(())
 }
 
-/// Whether an assignment reads a column that an earlier one has set: this server goes from left to right.
+/// Whether an assignment reads a column that an earlier one has set: this server goes from left to right. With joined
+/// tables the order is not promised, so any that is set counts.
 fn reads_what_was_set(step: &Step, table: &Table) -> bool {
+    if step.sources.is_some() {
+        let positions = |a: &Assignment| -> Vec<usize> {
+            a.columns.iter().filter_map(|c| table.target.position(&c.text)).collect()
+        };
+        let all: Vec<Vec<usize>> = step.assignments.iter().map(positions).collect();
+        return step.assignments.iter().enumerate().any(|(at, assignment)| {
+            let others = all.iter().enumerate().filter(|(other, _)| *other != at).flat_map(|(_, p)| p);
+            let reads = foresee::named(step, assignment.value, &table.target);
+            others.into_iter().any(|p| reads.contains(p))
+        });
+    }
     let mut set: Vec<usize> = Vec::new();
     step.assignments.iter().any(|assignment| {
         let reads = foresee::named(step, assignment.value, &table.target).iter().any(|at| set.contains(at));
@@ -250,7 +301,8 @@ fn why_unknown(
         let odd = computed || trial || of.is_some_and(|t| t.default.as_deref().is_some_and(|d| !is_plain(d)));
         return Ok(odd.then(|| "its default is computed in the run".to_owned()));
     }
-    let reads = |query: &Slice| names_in(step, *query).iter().any(|name| reads_target(name, table, views));
+    let reads =
+        |query: &Slice| relations_in(step, *query).iter().any(|name| reads_target(name, table, views));
     if subqueries(step, value).iter().any(reads) {
         return Ok(Some(format!("its subquery reads {} while rows of it change", table.target.table)));
     }

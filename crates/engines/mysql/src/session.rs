@@ -51,7 +51,7 @@ impl Session for MySession {
                 let matched = held::stream_plainly(my, plan, detail, sink)?;
                 let total = count(my, &detail.table)?;
                 let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
-                Ok(marktwice_port::Held { matched, total, side })
+                Ok(marktwice_port::Held { matched, total, side, many: None })
             });
         }
         // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.
@@ -60,7 +60,7 @@ impl Session for MySession {
         my.run("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;
         my.run("START TRANSACTION READ ONLY")?;
         let filled = held::fill(my, plan, detail, false)
-            .and_then(|(held, matched)| Ok((surroundings(my, plan, detail, &held, matched)?, held)));
+            .and_then(|filled| Ok((surroundings(my, plan, detail, &filled)?, filled.held)));
         let ended = my.run(if filled.is_ok() { "COMMIT" } else { "ROLLBACK" });
         let (about, held) = filled?;
         ended?;

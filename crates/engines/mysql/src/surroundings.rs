@@ -9,7 +9,7 @@ use marktwice_sql::Language;
 
 use crate::catalog::{Table, describe, held_name};
 use crate::client::My;
-use crate::held::Held;
+use crate::held::Filled;
 use crate::plan::Detail;
 
 /// How many rows a table has.
@@ -41,11 +41,11 @@ pub(crate) fn surroundings(
     my: &mut My,
     plan: &Plan,
     detail: &Detail,
-    held: &Held,
-    matched: u64,
+    filled: &Filled,
 ) -> Result<marktwice_port::Held, EngineError> {
     let total = count(my, &detail.table)?;
-    statement::surroundings(plan, &held.layout, &detail.writes, (matched, total), |assigned| {
+    let (layout, counts) = (&filled.held.layout, (filled.matched, total));
+    statement::surroundings(plan, layout, &detail.writes, counts, filled.many.clone(), |assigned| {
         actions(my, &detail.foreign_keys, &detail.table, plan.kind, assigned)
     })
 }

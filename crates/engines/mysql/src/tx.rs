@@ -103,8 +103,9 @@ impl Tx for MyTx<'_> {
         }
         still_defined(self.my, &detail.table)?;
         held::create(self.my, plan, detail)?;
-        let (held, matched) = held::fill(self.my, plan, detail, true)?;
-        let about = surroundings(self.my, plan, detail, &held, matched)?;
+        let filled = held::fill(self.my, plan, detail, true)?;
+        let about = surroundings(self.my, plan, detail, &filled)?;
+        let held = filled.held;
         self.my.pinned(|my| {
             held.expect_contents(my)?;
             held.stream(my, sink)
@@ -131,7 +132,7 @@ impl Tx for MyTx<'_> {
         let side = actions(self.my, &keys, &held.table, restore.kind, &assigned)?;
         let total = count(self.my, &held.table)?;
         self.held = Some(held);
-        Ok(Rows { matched, total, side })
+        Ok(Rows { matched, total, side, many: None })
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {

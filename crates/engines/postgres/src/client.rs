@@ -4,6 +4,7 @@
 use marktwice_core::Value;
 use marktwice_port::{EngineError, Stopper};
 use marktwice_server::watch::watched;
+use marktwice_sql::ask::Answer;
 use postgres::{Client, NoTls, SimpleQueryMessage};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
@@ -57,6 +58,26 @@ impl Pg {
             }
         }
         Ok(all)
+    }
+
+    /// Rows of a small question, with the names of their columns.
+    pub(crate) fn ask(&mut self, sql: &str) -> Result<Answer, EngineError> {
+        self.watched(|pg| {
+            let mut answer = Answer::default();
+            for message in pg.client.simple_query(sql).map_err(engine)? {
+                match message {
+                    SimpleQueryMessage::RowDescription(columns) => {
+                        answer.columns = columns.iter().map(|c| c.name().to_owned()).collect();
+                    }
+                    SimpleQueryMessage::Row(row) => {
+                        let cell = |at| row.try_get(at).map(|t| t.map(str::to_owned)).map_err(engine);
+                        answer.rows.push((0..row.len()).map(cell).collect::<Result<_, _>>()?);
+                    }
+                    _ => {}
+                }
+            }
+            Ok(answer)
+        })
     }
 
     /// The first value of a query of our own.

@@ -5,12 +5,16 @@
 //! computes generated columns from them.
 
 use marktwice_core::Value;
+use marktwice_core::many::Many;
 use marktwice_core::mark::{HeldRow, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
 use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, before, wanted};
 use marktwice_server::recipe::{Recipe, Slot};
+use marktwice_server::statement::unknown_values;
+use marktwice_sql::many::{HeldNames, once_each};
+use marktwice_sql::row_query::Ask;
 
 use crate::catalog::{Table, ident};
 use crate::client::Pg;
@@ -73,22 +77,24 @@ fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
 
 fn row_query(detail: &Detail, select: &[String], lock: bool) -> String {
     let step = &detail.step;
-    let filter =
-        step.filter.as_ref().map_or(String::new(), |f| format!("\nWHERE (\n{}\n)", step.text(f.slice)));
     let visible = ident(&step.table.visible().text);
-    let lock = if lock { format!("\nFOR UPDATE OF {visible}") } else { String::new() };
+    let lock = if lock { format!("FOR UPDATE OF {visible}") } else { String::new() };
     // In the order of the key: that is how people read rows, and two runs that lock in one order do not deadlock.
     let keys = detail.table.target.key.names.iter().map(|k| format!("{visible}.{}", ident(k)));
-    let order = match keys.collect::<Vec<_>>() {
-        keys if keys.is_empty() => String::new(),
-        keys => format!("\nORDER BY {}", keys.join(", ")),
-    };
-    format!(
-        "{}\nSELECT {}\nFROM {}{filter}{order}{lock}",
-        step.with.map_or("", |w| step.text(w)),
-        select.join(",\n "),
-        step.text(step.table.slice),
-    )
+    let order = keys.collect::<Vec<_>>().join(", ");
+    step.row_query(select, Ask { order: &order, end: &lock, also: None })
+}
+
+/// What tells one row of the target from another: columns of the held table, and the target's own.
+fn identity(table: &Table, visible: &str) -> Vec<(String, String)> {
+    if table.target.key.kind == KeyKind::WholeRow {
+        return vec![
+            (PART.to_owned(), format!("{visible}.tableoid")),
+            (PLACE.to_owned(), format!("{visible}.ctid")),
+        ];
+    }
+    let key = table.target.key.columns.iter().zip(&table.target.key.names);
+    key.map(|(&at, name)| (before(at), format!("{visible}.{}", ident(name)))).collect()
 }
 
 /// Makes the held table of a plan; in a transaction that only reads this is not allowed any more.
@@ -115,25 +121,49 @@ pub(crate) fn define(pg: &mut Pg, columns: &str, in_transaction: bool) -> Result
     }
 }
 
-/// Fills the held table, under the user's own settings. Gives what is held and the number of rows.
-pub(crate) fn fill(
-    pg: &mut Pg,
-    plan: &Plan,
-    detail: &Detail,
-    lock: bool,
-) -> Result<(Held, u64), EngineError> {
+/// Held rows, how many they are, and which of them a join matches several times.
+pub(crate) struct Filled {
+    pub(crate) held: Held,
+    pub(crate) matched: u64,
+    pub(crate) many: Option<Many>,
+}
+
+/// Fills the held table, under the user's own settings.
+pub(crate) fn fill(pg: &mut Pg, plan: &Plan, detail: &Detail, lock: bool) -> Result<Filled, EngineError> {
     let recipe = recipe(plan, detail);
     let sql = format!(
         "INSERT INTO pg_temp.{HELD} ({})\n{}",
         recipe.insert.join(", "),
         row_query(detail, &recipe.select, lock)
     );
-    let matched = pg.execute_one(&sql)?;
+    let mut matched = pg.execute_one(&sql)?;
     if matched >= MANY {
         pg.run(&format!("ANALYZE pg_temp.{HELD}"))?;
     }
+    let names = HeldNames {
+        table: format!("pg_temp.{HELD}"),
+        ordinal: ORDINAL.to_owned(),
+        identity: identity(&detail.table, &ident(&detail.step.table.visible().text)),
+        after: recipe.after.iter().map(|(_, name)| name.clone()).collect(),
+        unknown: unknown_values(plan),
+    };
+    let found = once_each(&detail.step, &names, &mut |sql| pg.ask(sql))?;
     let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after: recipe.after };
-    Ok((Held::new(layout, &detail.table), matched))
+    let held = Held::new(layout, &detail.table);
+    let mut many = None;
+    if let Some((mut found, ordinals)) = found {
+        matched = pg.count(&format!("SELECT count(*) FROM pg_temp.{HELD}"))?;
+        for (example, ordinal) in found.examples.iter_mut().zip(ordinals) {
+            let columns = held.layout.columns().join(", ");
+            let sql = format!("SELECT {columns} FROM pg_temp.{HELD} AS h WHERE h.{ORDINAL} = {ordinal}");
+            pg.stream(&sql, &held.forms, &mut |values| {
+                example.key = held.layout.row(values).key;
+                Ok(())
+            })?;
+        }
+        many = Some(found);
+    }
+    Ok(Filled { held, matched, many })
 }
 
 /// Streams the matched rows and the computed values without a temporary table, for a role that may not make one.

@@ -6,7 +6,9 @@ use marktwice_core::mark::{Label, Parts};
 use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::foresee;
 use marktwice_server::reach::ForeignKey;
-use marktwice_server::statement::{assigned_values, column_of, is_default, trigger_writes, unpairable};
+use marktwice_server::statement::{
+    assigned_values, column_of, is_default, trigger_writes, unpairable, without_temporary,
+};
 use marktwice_server::unknown::{syntax, unknown_name};
 use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::pins::pin;
@@ -74,6 +76,9 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
     let mut foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
         why_unknown(pg, &step, &table, &values, value)
     })?;
+    if !temp && step.sources.is_some() {
+        return Err(without_temporary(&step));
+    }
     if !temp {
         foresee::without_temporary_tables(&mut foreseen, false);
     }
@@ -83,7 +88,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
     }
     let reads = foresee::reads(&step, &table.target);
     let pin = pin(&step, &table.target, &table.keys, &[]);
-    let mut findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin });
+    let mut findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin, keys: &table.keys });
     findings.extend(missing);
     let settings = pg.rows(
         "SELECT 'search_path: ' || current_setting('search_path') UNION ALL \

@@ -50,7 +50,7 @@ impl PgSession {
         held::create(pg, plan, detail, false)?;
         pg.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT 1")?;
         let filled = held::fill(pg, plan, detail, false)
-            .and_then(|(held, matched)| Ok((surroundings(pg, plan, detail, &held, matched)?, held)));
+            .and_then(|filled| Ok((surroundings(pg, plan, detail, &filled)?, filled.held)));
         // The end lets the server clean up behind other writers; what is held stays in the temporary table.
         let ended = pg.run(if filled.is_ok() { "COMMIT" } else { "ROLLBACK" });
         let (about, held) = filled?;
@@ -70,7 +70,7 @@ impl PgSession {
             let matched = held::stream_plainly(pg, plan, detail, sink)?;
             let total = count(pg, &detail.table)?;
             let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
-            Ok(marktwice_port::Held { matched, total, side })
+            Ok(marktwice_port::Held { matched, total, side, many: None })
         })
     }
 }

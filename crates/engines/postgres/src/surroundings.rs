@@ -10,7 +10,7 @@ use marktwice_sql::Language;
 
 use crate::catalog::{Table, describe};
 use crate::client::Pg;
-use crate::held::Held;
+use crate::held::Filled;
 use crate::plan::Detail;
 
 /// How many rows a table has.
@@ -45,11 +45,11 @@ pub(crate) fn surroundings(
     pg: &mut Pg,
     plan: &Plan,
     detail: &Detail,
-    held: &Held,
-    matched: u64,
+    filled: &Filled,
 ) -> Result<marktwice_port::Held, EngineError> {
     let total = count(pg, &detail.table)?;
-    statement::surroundings(plan, &held.layout, &detail.writes, (matched, total), |assigned| {
+    let (layout, counts) = (&filled.held.layout, (filled.matched, total));
+    statement::surroundings(plan, layout, &detail.writes, counts, filled.many.clone(), |assigned| {
         actions(pg, &detail.foreign_keys, &detail.table, plan.kind, assigned)
     })
 }

@@ -146,8 +146,9 @@ impl Tx for PgTx<'_> {
         }
         still_defined(self.pg, &detail.table)?;
         held::create(self.pg, plan, detail, true)?;
-        let (held, matched) = held::fill(self.pg, plan, detail, detail.lock)?;
-        let about = surroundings(self.pg, plan, detail, &held, matched)?;
+        let filled = held::fill(self.pg, plan, detail, detail.lock)?;
+        let about = surroundings(self.pg, plan, detail, &filled)?;
+        let held = filled.held;
         self.pinned(|pg| held.stream(pg, sink))?;
         self.held = Some(held);
         Ok(about)
@@ -171,7 +172,7 @@ impl Tx for PgTx<'_> {
         let side = actions(self.pg, &keys, &held.table, restore.kind, &assigned)?;
         let total = count(self.pg, &held.table)?;
         self.held = Some(held);
-        Ok(Rows { matched, total, side })
+        Ok(Rows { matched, total, side, many: None })
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {

@@ -8,7 +8,6 @@ use marktwice_sql::Step;
 use marktwice_sql::routine::Routine;
 use marktwice_sql::slices::Slice;
 use marktwice_sql::slicing::names_in;
-use marktwice_sql::text::{tokenize, within};
 use marktwice_sql::volatile::{self, Volatile};
 use sqlparser::tokenizer::Token;
 
@@ -54,10 +53,10 @@ pub fn foresee(
             if target.columns.get(column).is_some_and(|c| c.generated) {
                 continue;
             }
-            let reason = match assignment.parts.as_ref().and_then(|p| p.get(at)) {
+            let reason = match step.value(assignment, at) {
                 None => Some("its value comes from a row of a subquery".to_owned()),
-                Some(value) => match clock_or_dice(step, *value) {
-                    None => why(*value)?,
+                Some((_, value)) => match clock_or_dice(step, value) {
+                    None => why(value)?,
                     known => known,
                 },
             };
@@ -146,13 +145,12 @@ pub fn named(step: &Step, slice: Slice, target: &Target) -> Vec<usize> {
 /// Columns that the statement may read from its target: those that it names anywhere, and all of them where the whole
 /// row is named.
 pub fn reads(step: &Step, target: &Target) -> Vec<usize> {
-    let Ok(all) = tokenize(&step.source, step.language.dialect()) else {
-        return (0..target.columns.len()).collect();
-    };
     let visible = &step.table.visible().text;
-    let tokens = within(&all, step.statement);
+    let tokens = step.words(step.statement);
     let whole = tokens.iter().enumerate().any(|(at, token)| {
         let own = token.slice.start >= step.table.slice.start && token.slice.end <= step.table.slice.end;
+        // Where other tables are joined, the target's name stands before FROM too.
+        let own = own || (step.kind == StepKind::Delete && step.sources.is_some());
         let dot = tokens.get(at + 1).is_some_and(|t| t.is(&Token::Period));
         !own && !dot && token.name().is_some_and(|n| n.eq_ignore_ascii_case(visible))
     });

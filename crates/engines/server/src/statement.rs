@@ -1,6 +1,7 @@
 //! What both server engines make of an understood statement, before they ask their server anything.
 
 use marktwice_core::finding::{Code, Finding};
+use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, Label};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{EngineError, Held, Plan, SideHow, SideWrite};
@@ -31,13 +32,11 @@ pub fn assigned_values(
 ) -> Vec<(usize, String)> {
     let mut all: Vec<(usize, String)> = Vec::new();
     for assignment in &step.assignments {
-        for (name, value) in assignment.columns.iter().zip(assignment.parts.iter().flatten()) {
+        for (nth, name) in assignment.columns.iter().enumerate() {
             let Some(at) = target.position(&name.text) else { continue };
-            let text = if is_default(step, *value) {
-                default(at).unwrap_or_else(|| "NULL".to_owned())
-            } else {
-                step.text(*value).to_owned()
-            };
+            let Some((text, value)) = step.value(assignment, nth) else { continue };
+            let text =
+                if is_default(step, value) { default(at).unwrap_or_else(|| "NULL".to_owned()) } else { text };
             all.retain(|(column, _)| *column != at);
             all.push((at, text));
         }
@@ -117,6 +116,7 @@ pub fn surroundings(
     layout: &Layout,
     writes: &[SideWrite],
     (matched, total): (u64, u64),
+    many: Option<Many>,
     actions: impl FnOnce(&[(usize, Option<String>)]) -> Result<Vec<SideWrite>, EngineError>,
 ) -> Result<Held, EngineError> {
     let name =
@@ -127,7 +127,7 @@ pub fn surroundings(
         side.extend_from_slice(writes);
         side.extend(actions(&assigned)?);
     }
-    Ok(Held { matched, total, side })
+    Ok(Held { matched, total, side, many })
 }
 
 /// Refuses to begin what is known to lack a privilege.
@@ -141,4 +141,18 @@ pub fn may_write(plan: &Plan) -> Result<(), EngineError> {
         }
         None => Ok(()),
     }
+}
+
+/// Whether some assigned value is not known beforehand.
+pub fn unknown_values(plan: &Plan) -> bool {
+    plan.foreseen.iter().any(|f| !f.derived && f.label == Label::Unknown)
+}
+
+/// The refusal of a joined statement where no temporary table can be made: its rows could not be told apart.
+pub fn without_temporary(step: &Step) -> EngineError {
+    EngineError::Refused(Box::new(
+        Finding::new(Code::NotUnderstood, "no temporary table can be made here, and a join needs one")
+            .at(step.place(step.sources.as_ref().map_or(step.table.slice, |s| s.slice)))
+            .hint("write the join as EXISTS (SELECT …) in WHERE, or ask for the privilege"),
+    ))
 }

@@ -5,7 +5,7 @@ use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_port::EngineError;
 use marktwice_sql::Step;
 use marktwice_sql::slices::Slice;
-use marktwice_sql::slicing::{names_in, subqueries};
+use marktwice_sql::slicing::{names_in, relations_in, subqueries};
 use marktwice_sql::volatile::{self, Volatile};
 use rusqlite::Connection;
 
@@ -28,9 +28,9 @@ pub(crate) fn foresee(
     for assignment in &step.assignments {
         for (at, name) in assignment.columns.iter().enumerate() {
             let Some(column) = table.target.position(&name.text) else { continue };
-            let why = match assignment.parts.as_ref().and_then(|p| p.get(at)) {
+            let why = match step.value(assignment, at) {
                 None => Some("its value comes from a row of a subquery".to_owned()),
-                Some(value) => unknown(connection, step, table, *value, &views),
+                Some((_, value)) => unknown(connection, step, table, value, &views),
             };
             // A column assigned twice takes the last value, as the engine does.
             all.retain(|f| f.column != column);
@@ -88,13 +88,17 @@ fn unknown(
             Volatile::Session => format!("{word} depends on what ran before"),
         });
     }
+    // With joined tables all values are computed before the first row is written.
+    if step.sources.is_some() {
+        return None;
+    }
     let queries = subqueries(step, value);
     let reads_target = |name: &String| {
         name.eq_ignore_ascii_case(&table.target.table) || views.iter().any(|v| v.eq_ignore_ascii_case(name))
     };
-    let with_reads = step.with.is_some_and(|w| names_in(step, w).iter().any(reads_target));
+    let with_reads = step.with.is_some_and(|w| relations_in(step, w).iter().any(reads_target));
     for query in &queries {
-        let itself = names_in(step, *query).iter().any(reads_target);
+        let itself = relations_in(step, *query).iter().any(reads_target);
         if (itself || with_reads) && !evaluated_once_before_the_first_write(connection, step, value, *query) {
             return Some(format!("its subquery reads {} while rows of it change", table.target.table));
         }

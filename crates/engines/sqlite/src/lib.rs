@@ -5,6 +5,7 @@
 //! knows a logbook or decides whether a change may go on.
 
 mod affinity;
+mod ask;
 mod catalog;
 mod definition;
 mod error;

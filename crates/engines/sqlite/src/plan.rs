@@ -57,7 +57,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
     let reads = reads(&acts, &table);
     let row_names: Vec<&str> = table.row.as_deref().into_iter().collect();
     let pin = pin(&step, &table.target, &table.keys, &row_names);
-    findings.extend(rules::look(Seen { step: &step, target: &table.target, pin: &pin }));
+    findings.extend(rules::look(Seen { step: &step, target: &table.target, pin: &pin, keys: &table.keys }));
     let leave_out = leave_out(&step, &foreseen);
     let filter_columns = filter_columns(&step, &table);
     Ok(Plan {

@@ -117,7 +117,7 @@ pub(crate) fn hold_all(connection: &Connection, plan: &Plan) -> Result<(Shape, H
             "definitions in the database have changed since the preview".to_owned(),
         ));
     }
-    let (shape, matched) = hold(connection, plan, detail)?;
+    let (shape, matched, many) = hold(connection, plan, detail)?;
     let total = count(connection, &plan.target.table)?;
     let assigned: Vec<(usize, Option<String>)> = plan
         .foreseen
@@ -129,7 +129,7 @@ pub(crate) fn hold_all(connection: &Connection, plan: &Plan) -> Result<(Shape, H
     if matched == 0 {
         side.clear();
     }
-    Ok((shape, Held { matched, total, side }))
+    Ok((shape, Held { matched, total, side, many }))
 }
 
 impl Session for SqliteSession {

@@ -5,13 +5,18 @@
 //! column names, so that the engine itself makes of them what it would store, and computes generated columns from
 //! them.
 
+use marktwice_core::Value;
+use marktwice_core::many::Many;
 use marktwice_core::mark::{After, HeldRow, Label, StepKind};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
+use marktwice_sql::many::{HeldNames, once_each};
+use marktwice_sql::row_query::Ask;
 use rusqlite::Connection;
 
 use crate::affinity::type_name;
+use crate::ask::ask;
 use crate::catalog::Table;
 use crate::error::engine;
 use crate::names::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before, quoted};
@@ -41,12 +46,13 @@ pub(crate) fn presence(table: &Table) -> String {
     format!("t.{}", quoted(&name))
 }
 
-/// Makes the held table of a plan and fills it, in one statement. Gives the shape and the number of rows.
+/// Makes the held table of a plan and fills it, in one statement. Gives the shape, the
+/// number of rows, and which of them a join matches several times.
 pub(crate) fn hold(
     connection: &Connection,
     plan: &Plan,
     detail: &Detail,
-) -> Result<(Shape, u64), EngineError> {
+) -> Result<(Shape, u64, Option<Many>), EngineError> {
     let table = &detail.table;
     let assigned: Vec<(usize, String)> = assigned_values(plan, detail);
     let derives = plan.foreseen.iter().any(|f| f.derived && f.label == Label::Exact);
@@ -103,16 +109,22 @@ pub(crate) fn hold(
     let create = format!("CREATE TEMP TABLE {HELD} ({}){strict}", columns.join(", "));
     connection.execute_batch(&create).map_err(engine)?;
     let step = &detail.step;
-    let filter =
-        step.filter.as_ref().map_or(String::new(), |f| format!("\nWHERE (\n{}\n)", step.text(f.slice)));
-    let fill = format!(
-        "INSERT INTO temp.{HELD} ({})\n{}\nSELECT {}\nFROM {}{filter}",
-        insert.join(", "),
-        step.with.map_or("", |w| step.text(w)),
-        select.join(",\n "),
-        step.text(step.table.slice),
-    );
-    let matched = connection.execute(&fill, []).map_err(|e| in_user_words(e, &table.target.table))?;
+    let joined = step.sources.is_some();
+    let identity = identity(table, &visible);
+    let order: Vec<&str> = identity.iter().map(|(_, of)| of.as_str()).collect();
+    let order = if joined { order.join(", ") } else { String::new() };
+    let query = step.row_query(&select, Ask { order: &order, ..Ask::default() });
+    let fill = format!("INSERT INTO temp.{HELD} ({})\n{query}", insert.join(", "));
+    let mut matched =
+        connection.execute(&fill, []).map_err(|e| in_user_words(e, &table.target.table))? as u64;
+    let names = HeldNames {
+        table: format!("temp.{HELD}"),
+        ordinal: ORDINAL.to_owned(),
+        identity,
+        after: after.iter().map(|(_, name)| name.clone()).collect(),
+        unknown: plan.foreseen.iter().any(|f| !f.derived && f.label != Label::Exact),
+    };
+    let many = once_each(step, &names, &mut |sql| ask(connection, sql))?;
     let shape = Shape {
         target: plan.target.clone(),
         kind: plan.kind,
@@ -122,7 +134,31 @@ pub(crate) fn hold(
         there: presence(table),
         after,
     };
-    Ok((shape, matched as u64))
+    let many = match many {
+        Some((mut many, ordinals)) => {
+            matched = count_held(connection)?;
+            for (example, ordinal) in many.examples.iter_mut().zip(ordinals) {
+                example.key = shape.key_at(connection, ordinal)?;
+            }
+            Some(many)
+        }
+        None => None,
+    };
+    Ok((shape, matched, many))
+}
+
+fn count_held(connection: &Connection) -> Result<u64, EngineError> {
+    let sql = format!("SELECT count(*) FROM temp.{HELD}");
+    connection.query_row(&sql, [], |row| row.get::<_, i64>(0)).map(i64::unsigned_abs).map_err(engine)
+}
+
+/// What tells one row of the target from another: columns of the held table, and the target's own.
+fn identity(table: &Table, visible: &str) -> Vec<(String, String)> {
+    if let Some(row) = &table.row {
+        return vec![(ROW.to_owned(), format!("{visible}.{}", quoted(row)))];
+    }
+    let key = table.target.key.columns.iter().zip(&table.target.key.names);
+    key.map(|(&at, name)| (before(at), format!("{visible}.{}", quoted(name)))).collect()
 }
 
 /// The expressions of the columns that are assigned and foreseen exactly.
@@ -130,12 +166,13 @@ fn assigned_values(plan: &Plan, detail: &Detail) -> Vec<(usize, String)> {
     let step = &detail.step;
     let mut all: Vec<(usize, String)> = Vec::new();
     for assignment in &step.assignments {
-        for (name, value) in assignment.columns.iter().zip(assignment.parts.iter().flatten()) {
+        for (nth, name) in assignment.columns.iter().enumerate() {
             let Some(at) = detail.table.target.position(&name.text) else { continue };
+            let Some((text, _)) = step.value(assignment, nth) else { continue };
             let exact = plan.foreseen.iter().any(|f| f.column == at && f.label == Label::Exact && !f.derived);
             if exact {
                 all.retain(|(column, _)| *column != at);
-                all.push((at, step.text(*value).to_owned()));
+                all.push((at, text));
             }
         }
     }
@@ -231,6 +268,15 @@ impl Shape {
         }
         held.after = After::Row(after);
         Ok(())
+    }
+
+    /// The key of one held row.
+    fn key_at(&self, connection: &Connection, ordinal: i64) -> Result<Vec<Value>, EngineError> {
+        let sql =
+            format!("SELECT {} FROM temp.{HELD} AS h WHERE h.{ORDINAL} = {ordinal}", self.select_list());
+        let mut held = empty_row();
+        connection.query_row(&sql, [], |row| self.row(row, &mut held)).map_err(engine)?;
+        Ok(held.key)
     }
 
     /// Hands all held rows over in order.

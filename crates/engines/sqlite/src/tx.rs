@@ -118,7 +118,7 @@ impl Tx for SqliteTx<'_> {
         let side: Vec<SideWrite> = count_actions(connection, &keys, &table, restore.kind, &assigned)?;
         let total = count(connection, &restore.target.table)?;
         self.shape = Some(shape);
-        Ok(Held { matched, total, side })
+        Ok(Held { matched, total, side, many: None })
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {

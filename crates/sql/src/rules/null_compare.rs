@@ -5,19 +5,18 @@ use sqlparser::tokenizer::Token;
 
 use super::Seen;
 use crate::slices::Slice;
-use crate::text::{Tok, tokenize, within};
+use crate::text::Tok;
 
 /// Looks for `= NULL`, `<> NULL`, `NULL =`, and NULL in the list of NOT IN. It reads tokens, so that it sees
 /// subqueries and filters alike.
 pub fn look(seen: Seen<'_>) -> Vec<Finding> {
-    let Ok(all) = tokenize(&seen.step.source, seen.step.language.dialect()) else { return Vec::new() };
     let slices =
         seen.step.filter.iter().map(|f| f.slice).chain(seen.step.assignments.iter().map(|a| a.value));
-    slices.flat_map(|slice| in_slice(seen, &all, slice)).collect()
+    slices.flat_map(|slice| in_slice(seen, slice)).collect()
 }
 
-fn in_slice(seen: Seen<'_>, all: &[Tok], slice: Slice) -> Vec<Finding> {
-    let tokens = within(all, slice);
+fn in_slice(seen: Seen<'_>, slice: Slice) -> Vec<Finding> {
+    let tokens = seen.step.words(slice);
     let mut found = Vec::new();
     for (at, token) in tokens.iter().enumerate().filter(|(_, t)| t.is_word("null")) {
         let before = at.checked_sub(1).and_then(|b| tokens.get(b));

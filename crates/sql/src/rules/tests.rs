@@ -20,8 +20,9 @@ fn findings(statement: &str) -> Vec<Finding> {
         naming: Some(1),
     };
     let step = understand(statement, Language::Sqlite).unwrap_or_else(|f| panic!("{statement}: {f:?}"));
-    let pin = pin(&step, &target, &[UniqueKey { primary: true, columns: vec![0] }], &["rowid"]);
-    look(Seen { step: &step, target: &target, pin: &pin })
+    let keys = [UniqueKey { primary: true, columns: vec![0] }];
+    let pin = pin(&step, &target, &keys, &["rowid"]);
+    look(Seen { step: &step, target: &target, pin: &pin, keys: &keys })
 }
 
 fn has(statement: &str, code: Code) -> bool {

@@ -103,7 +103,7 @@ fn refusals_say_what_and_where() {
         ("UPDAET k SET a = 1", Code::NotAChange, 1, 1),
         ("DELETE FROM k;\n DROP TABLE k", Code::SeveralStatements, 2, 2),
         ("UPDATE OR REPLACE k SET a = 1", Code::NotUnderstood, 1, 8),
-        ("UPDATE k SET a = 1 FROM s WHERE s.x = 1", Code::NotUnderstood, 1, 20),
+        ("UPDATE k JOIN s ON s.x = k.x SET a = 1", Code::NotUnderstood, 1, 10),
         ("DELETE FROM k WHERE a\nRETURNING id", Code::NotUnderstood, 2, 1),
         ("DELETE FROM k WHERE a LIMIT 1", Code::NotUnderstood, 1, 23),
         ("DELETE FROM k WHERE a = :x", Code::NotUnderstood, 1, 25),
@@ -117,6 +117,109 @@ fn refusals_say_what_and_where() {
             finding.place.clone().unwrap_or(Place { line: 1, column: 1, length: 1, text: String::new() });
         assert_eq!((place.line, place.column), (line, column), "{source}: {}", finding.message);
     }
+}
+
+/// The row query's FROM, and the names of joined tables.
+fn joined(source: &str, language: Language) -> (String, Vec<String>) {
+    let mut has =
+        |of: &Source, column: &str| of.table.as_ref().is_some_and(|t| t.text == "k") && column == "own";
+    let step = understand_with(source, language, &mut has).unwrap_or_else(|f| panic!("{source}: {f:?}"));
+    let names = step.sources.iter().flat_map(|s| &s.tables);
+    let names = names.map(|t| t.visible().map_or("-".to_owned(), |v| v.text.clone())).collect();
+    (step.from_list().split_whitespace().collect::<Vec<_>>().join(" "), names)
+}
+
+#[test]
+fn joined_tables_are_listed() {
+    use Language::{Mysql, Postgres, Sqlite};
+    for (language, source, from, names) in [
+        (Sqlite, "UPDATE k SET a = s.x FROM s WHERE s.i = k.i", "k, s", "s"),
+        (
+            Sqlite,
+            "UPDATE k AS t SET a = 1 FROM main.s AS x JOIN (SELECT 1, 2) q ON q.i = x.i",
+            "k AS t, ( main.s AS x JOIN (SELECT 1, 2) q ON q.i = x.i )",
+            "x q",
+        ),
+        (
+            Sqlite,
+            "UPDATE k SET a = 1 FROM json_each('[1,2]') AS j, s WHERE 1",
+            "k, ( json_each('[1,2]') AS j, s )",
+            "j s",
+        ),
+        (
+            Postgres,
+            "UPDATE ONLY k SET a = ARRAY[1,2], b = 3 FROM s LEFT JOIN (u CROSS JOIN v) USING (i, j), w x(a,b) WHERE t",
+            "ONLY k, s LEFT JOIN (u CROSS JOIN v) USING (i, j), w x(a,b)",
+            "s u v x",
+        ),
+        (
+            Postgres,
+            "UPDATE k SET a = 1 FROM LATERAL (SELECT 1) l, unnest(ARRAY[1,2]) WITH ORDINALITY AS n(v, o) WHERE t",
+            "k, LATERAL (SELECT 1) l, unnest(ARRAY[1,2]) WITH ORDINALITY AS n(v, o)",
+            "l n",
+        ),
+        (
+            Postgres,
+            "DELETE FROM public.k AS t USING ONLY s, u WHERE t.i = s.i",
+            "public.k AS t, ONLY s, u",
+            "s u",
+        ),
+        (
+            Mysql,
+            "UPDATE k JOIN s ON s.i = k.i AND f(s.x, k.y) SET k.own = 1",
+            "k JOIN s ON s.i = k.i AND f(s.x, k.y)",
+            "k s",
+        ),
+        (Mysql, "UPDATE s, `k` t SET t.own = s.x, `t`.`b` := 2 WHERE t.i = s.i", "s, `k` t", "s t"),
+        (
+            Mysql,
+            "UPDATE k LEFT JOIN (SELECT i, max(d) FROM u GROUP BY i) AS m USING (i) SET own = m.d",
+            "k LEFT JOIN (SELECT i, max(d) FROM u GROUP BY i) AS m USING (i)",
+            "k m",
+        ),
+        (
+            Mysql,
+            "DELETE t.* FROM k AS t JOIN s FORCE INDEX (x) ON s.i = t.i WHERE s.x",
+            "k AS t JOIN s FORCE INDEX (x) ON s.i = t.i",
+            "t s",
+        ),
+        (
+            Mysql,
+            "DELETE FROM a.k USING a.k INNER JOIN s USING (i) WHERE s.x",
+            "a.k INNER JOIN s USING (i)",
+            "k s",
+        ),
+        (Mysql, "UPDATE k SET own = 1 WHERE i = 2", "k", ""),
+    ] {
+        let expected = (from.to_owned(), names.split_whitespace().map(str::to_owned).collect::<Vec<_>>());
+        assert_eq!(joined(source, language), expected, "{source}");
+    }
+}
+
+#[test]
+fn several_written_tables_come_apart() {
+    for (source, steps) in [
+        (
+            "UPDATE a JOIN b ON a.i = b.i SET a.x = 1, b.y = 2, a.z = 3 WHERE a.q",
+            "UPDATE a JOIN b ON a.i = b.i SET a.x = 1, a.z = 3 WHERE a.q;\nUPDATE a JOIN b ON a.i = b.i SET b.y = 2 WHERE a.q;",
+        ),
+        (
+            "DELETE a.*, b.* FROM a JOIN b ON a.i = b.i WHERE a.q",
+            "DELETE a FROM a JOIN b ON a.i = b.i WHERE a.q;\nDELETE b FROM a JOIN b ON a.i = b.i WHERE a.q;",
+        ),
+    ] {
+        let finding = understand(source, Language::Mysql).unwrap_err();
+        assert_eq!((finding.code, finding.paste.as_deref()), (Code::SeveralTables, Some(steps)));
+    }
+}
+
+#[test]
+fn order_and_limit_of_one_table() {
+    let step = understand("DELETE FROM k WHERE a ORDER BY b DESC, f(c, d) LIMIT 3", Language::Mysql).unwrap();
+    let tail = step.tail.as_ref().unwrap();
+    let terms: Vec<_> = tail.order.iter().map(|s| step.text(*s)).collect();
+    assert_eq!((terms.as_slice(), step.text(tail.limit.unwrap())), (&["b DESC", "f(c, d)"][..], "3"));
+    assert_eq!(step.text(step.filter.as_ref().unwrap().slice), "a");
 }
 
 #[test]

@@ -1,0 +1,34 @@
+//! Small questions to the database, answered as text.
+
+use marktwice_port::EngineError;
+use marktwice_sql::ask::Answer;
+use rusqlite::Connection;
+use rusqlite::types::ValueRef;
+
+use crate::error::engine;
+
+/// Runs one query and gives its rows as text.
+pub(crate) fn ask(connection: &Connection, sql: &str) -> Result<Answer, EngineError> {
+    let mut statement = connection.prepare(sql).map_err(engine)?;
+    let columns: Vec<String> = statement.column_names().into_iter().map(str::to_owned).collect();
+    let width = columns.len();
+    let mut answer = Answer { columns, rows: Vec::new() };
+    let mut rows = statement.query([]).map_err(engine)?;
+    while let Some(row) = rows.next().map_err(engine)? {
+        let cells = (0..width).map(|at| row.get_ref(at).map(text));
+        answer.rows.push(cells.collect::<Result<_, _>>().map_err(engine)?);
+    }
+    Ok(answer)
+}
+
+fn text(value: ValueRef<'_>) -> Option<String> {
+    match value {
+        ValueRef::Null => None,
+        ValueRef::Integer(number) => Some(number.to_string()),
+        ValueRef::Real(number) => Some(format!("{number:?}")),
+        ValueRef::Text(bytes) => Some(String::from_utf8_lossy(bytes).into_owned()),
+        ValueRef::Blob(bytes) => {
+            Some(bytes.iter().fold("x'".to_owned(), |all, b| format!("{all}{b:02x}")) + "'")
+        }
+    }
+}
