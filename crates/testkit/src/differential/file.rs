@@ -7,7 +7,9 @@ use marktwice_core::Value;
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 
+use super::shapes::{Parts, statement};
 use super::{Case, Contents, Ring, sorted};
+use crate::stage::On;
 
 /// Makes a case for a SQLite file.
 pub(super) fn case(seed: u64) -> Case {
@@ -133,7 +135,10 @@ impl Maker {
         }
         let filter = self.filter(2);
         let place = if self.one_in(12) { String::new() } else { format!(" WHERE {filter}") };
-        let statement = if self.one_in(3) {
+        let shaped = if self.one_in(3) { self.shaped() } else { None };
+        let statement = if let Some(shaped) = shaped {
+            shaped
+        } else if self.one_in(3) {
             format!("DELETE FROM t{place}")
         } else {
             let mut sets = Vec::new();
@@ -148,6 +153,18 @@ impl Maker {
         let edit =
             format!("UPDATE OR IGNORE t SET {column} = {} WHERE {}", self.pick(VALUES), self.filter(1));
         Case { script, statement, edit }
+    }
+
+    fn shaped(&mut self) -> Option<String> {
+        let parts = Parts {
+            on: On::Sqlite,
+            ints: &self.columns.clone(),
+            texts: &self.columns.clone(),
+            set: (self.column(), self.expression(1)),
+            filter: self.filter(1),
+            order: None,
+        };
+        statement(&mut self.dice, &parts)
     }
 
     fn expression(&mut self, depth: u32) -> String {

@@ -7,6 +7,7 @@ use fastrand::Rng;
 use marktwice_core::Value;
 use marktwice_port::{Intent, Session, Waits};
 
+use super::shapes::{Parts, statement};
 use super::{Case, Contents, Ring, sorted};
 use crate::attempt::engine_of;
 use crate::servers::Server;
@@ -161,7 +162,10 @@ impl Maker {
             }
         }
         let place = if self.one_in(12) { String::new() } else { format!(" WHERE {}", self.filter(2)) };
-        let statement = if self.one_in(3) {
+        let shaped = if self.one_in(3) { self.shaped(keyed && !composite) } else { None };
+        let statement = if let Some(shaped) = shaped {
+            shaped
+        } else if self.one_in(3) {
             format!("DELETE FROM t{place}")
         } else {
             let mut sets: Vec<String> = Vec::new();
@@ -177,6 +181,24 @@ impl Maker {
         let (column, kind) = self.column();
         let edit = format!("UPDATE t SET {column} = {} WHERE {}", self.value(kind), self.filter(1));
         Case { script, statement, edit }
+    }
+
+    fn shaped(&mut self, keyed: bool) -> Option<String> {
+        let of = |columns: &[(String, Kind)], kind: Kind| -> Vec<String> {
+            columns.iter().filter(|(_, k)| *k == kind).map(|(n, _)| n.clone()).collect()
+        };
+        let (ints, texts) = (of(&self.columns, Kind::Int), of(&self.columns, Kind::Text));
+        let (column, kind) = self.column();
+        let value = self.expression(kind, 1);
+        let parts = Parts {
+            on: if self.maria { On::Maria } else { On::Postgres },
+            ints: &ints,
+            texts: &texts,
+            set: (column, value),
+            filter: self.filter(1),
+            order: keyed.then_some("k"),
+        };
+        statement(&mut self.dice, &parts)
     }
 
     fn expression(&mut self, kind: Kind, depth: u32) -> String {
