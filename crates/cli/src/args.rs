@@ -145,6 +145,9 @@ pub(crate) struct ChangeArgs {
     /// A second run of a statement that was committed already is meant
     #[arg(long)]
     pub(crate) again: bool,
+    /// Leave out the closer look at the table: funnel, near misses, what would pin the rows, subqueries
+    #[arg(long)]
+    pub(crate) quick: bool,
     /// How many rows to show
     #[arg(long, value_name = "N|all", default_value = "20", value_parser = show)]
     pub(crate) show: Show,

@@ -190,5 +190,6 @@ pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: Language) -> R
         changes: args.changes.or(parsed.changes),
         allow,
         again: args.again,
+        quick: args.quick,
     })
 }

@@ -2,6 +2,7 @@
 //! attention, then the one next step. Colour only supports what the words already say.
 
 mod cells;
+mod closer;
 mod conflicts;
 mod history;
 mod outcome;

@@ -82,6 +82,7 @@ fn preview_fields(preview: &Preview) -> Json {
         "rows": preview.rows.iter().map(|r| row(target, r)).collect::<Vec<_>>(),
         "totals": preview.totals,
         "side_effects": preview.side,
+        "closer_look": closer(preview),
         "many_sources": preview.many.as_ref().map(many),
         "findings": findings,
         "unmet": preview.unmet.iter().map(|u| json!({ "what": u.what, "expected": u.expected, "found": u.found })).collect::<Vec<_>>(),
@@ -95,6 +96,22 @@ fn preview_fields(preview: &Preview) -> Json {
         "mark": preview.mark,
         "notes": preview.notes,
     })
+}
+
+/// What the closer look found.
+fn closer(preview: &Preview) -> Json {
+    let target = &preview.target;
+    let mut json = serde_json::to_value(&preview.study).unwrap_or(Json::Null);
+    let meanings: Vec<Json> = preview
+        .study
+        .meanings
+        .iter()
+        .map(|(column, value, means)| json!({ "column": name(target, *column), "value": value.to_json(), "name": means }))
+        .collect();
+    if let Some(object) = json.as_object_mut() {
+        object.insert("meanings".to_owned(), meanings.into());
+    }
+    json
 }
 
 /// Rows that several rows of a join match, with those.

@@ -139,6 +139,66 @@ codes! {
     NullCompare "null-compare" Warn
         "A comparison with NULL is never true, whatever the row holds."
         "Write IS NULL or IS NOT NULL.";
+    AndForComma "and-for-comma" Stop
+        "AND stands between two assignments, so one column would become the truth of a comparison and the other stays as it is."
+        "Separate assignments by commas.";
+    AssignedTwice "assigned-twice" Stop
+        "One column is assigned twice; only one of the values can be stored."
+        "Leave one of the assignments out.";
+    EngineColumn "engine-column" Warn
+        "The column is filled by the engine itself: computed from others, or numbered."
+        "Assign what it is computed from; leave numbering to the engine.";
+    ManyValues "many-values" Stop
+        "A subquery gives several values where one is wanted; some engines silently take the first they find."
+        "Say which one is meant: max(…), or a condition that leaves one row.";
+    HiddenValues "hidden-values" Warn
+        "LIMIT 1 without an order hides that there are several different values; any of them may be stored."
+        "Say which one is meant: ORDER BY …, max(…), or a condition that leaves one row.";
+    SubqueryNone "subquery-none" Warn
+        "For some rows the subquery finds nothing, and the column becomes NULL there."
+        "Add the subquery's condition to the filter as EXISTS (SELECT …), or write coalesce((SELECT …), column).";
+    BecomesNull "becomes-null" Warn
+        "A value is lost: a cell that holds something becomes NULL although NULL is not what is assigned."
+        "Look at the operands that are NULL; coalesce(operand, …) keeps the rest.";
+    Unlike "unlike" Warn
+        "The new value is written unlike every other value of its column: other letter case, length, date form or digits."
+        "Compare it with what the column holds.";
+    Merges "merges" Note
+        "Different values become one and cannot be told apart again by the data alone."
+        "Make sure that the difference meant nothing; the snapshot keeps it.";
+    TooLong "too-long" Warn
+        "The new value is longer than the column's declared length."
+        "Shorten the value, or change the column's type first.";
+    OverHalf "over-half" Warn
+        "More than half of the table matches the filter."
+        "Make sure that so many are meant.";
+    TwinRows "twin-rows" Note
+        "Some matched rows are equal in everything but the key, so that only the key tells which is which."
+        "Pick the row by its key.";
+    Repeats "repeats" Warn
+        "A second run would change the rows once more, because the new value starts from the old one."
+        "Add a condition that is no longer true afterwards, or run it once; a second run is noticed and stopped.";
+    MovesFilter "moves-filter" Note
+        "An assigned column stands in the filter, so that the same filter matches other rows afterwards."
+        "Look the rows up by their key afterwards.";
+    MixedAndOr "mixed-and-or" Warn
+        "AND and OR stand side by side without parentheses; AND binds closer, which is seldom how it reads."
+        "Write the parentheses.";
+    TypeMix "type-mix" Warn
+        "A text is compared with a number, or a number with a text; the engine then compares by rules of its own."
+        "Compare values of one type.";
+    PlainLike "plain-like" Warn
+        "LIKE without a wildcard compares the whole value."
+        "Write = if the whole value is meant, or put % where anything may stand.";
+    LikeAnything "like-anything" Warn
+        "The pattern '%' fits everything but NULL."
+        "Write IS NOT NULL, or the part that must be there.";
+    NotInNull "not-in-null" Warn
+        "NOT IN over a subquery that yields NULL is never true, so no row passes."
+        "Add … IS NOT NULL inside the subquery, or write NOT EXISTS.";
+    NoRollback "no-rollback" Stop
+        "What would be written is kept outside of transactions and cannot be rolled back."
+        "Move the table to a transactional engine first; this is never let pass.";
     KeyChange "key-change" Warn
         "The key itself is assigned: whoever remembers these rows by their key will not find them."
         "Make sure that nothing outside the database uses the key.";
@@ -152,7 +212,7 @@ codes! {
 
 impl Code {
     /// Codes that cannot be let pass: what they are about cannot be proven either way.
-    pub const NEVER_ALLOWED: &'static [Code] = &[Code::ManySources];
+    pub const NEVER_ALLOWED: &'static [Code] = &[Code::ManySources, Code::NoRollback];
 }
 
 impl std::str::FromStr for Code {

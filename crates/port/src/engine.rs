@@ -8,7 +8,10 @@ use marktwice_core::finding::Finding;
 use marktwice_core::hash::Fingerprint;
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, HeldRow, Parts, StepKind};
+use marktwice_core::notice::Assigned;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::study::{Study, Wish};
+use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::{Pin, Target};
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
@@ -38,6 +41,11 @@ pub type PairSink<'a> = dyn FnMut(&HeldRow, Option<&[Value]>) -> Result<(), Sink
 pub type ChangeSource<'a> = dyn FnMut() -> Result<Option<RowChange>, SinkError> + 'a;
 /// Takes a row that was asked for and what is there now.
 pub type FoundSink<'a> = dyn FnMut(&RowChange, Option<&[Value]>) -> Result<(), SinkError> + 'a;
+
+/// How long one question of a closer look may take.
+pub const PATIENCE: Duration = Duration::from_secs(2);
+/// How long a closer look may take in all.
+pub const PATIENCE_IN_ALL: Duration = Duration::from_secs(6);
 
 /// Why a database is opened.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -170,6 +178,8 @@ pub struct Plan {
     pub parts: Parts,
     /// Columns that the statement reads from the target, in the order of the table.
     pub reads: Vec<usize>,
+    /// The assigned columns, each with its place.
+    pub assigned: Vec<Assigned>,
     /// What pins its rows.
     pub pin: Pin,
     /// What was noticed from the text and the catalogue.
@@ -248,6 +258,31 @@ pub trait Session {
     /// # Errors
     /// When the engine fails, or the sink does.
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError>;
+
+    /// Reads the first rows that a plan matches, in the order of the key, and gives the number of all of them. Holds
+    /// nothing; after-values are not foreseen.
+    ///
+    /// # Errors
+    /// When the engine fails, or the sink does.
+    fn peek(&mut self, plan: &Plan, limit: Option<u64>, sink: &mut RowSink<'_>) -> Result<u64, EngineError>;
+
+    /// Looks closer at a step that was viewed, in bounded time: what is not answered soon is left out and said.
+    ///
+    /// # Errors
+    /// When the connection fails.
+    fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError>;
+
+    /// All tables, by name.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError>;
+
+    /// One table in full.
+    ///
+    /// # Errors
+    /// When there is no such table.
+    fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError>;
 
     /// What became of the transaction that `token` (from [`Tx::token`]) tells; `None` when the engine cannot say.
     ///

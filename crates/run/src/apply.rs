@@ -48,7 +48,9 @@ pub fn apply(
             "add an expected count (--rows N, or rows = N in the change file) or the mark of a preview (--mark ID)",
         ));
     }
-    let taken = take(context, change, options.show)?;
+    // Nobody reads the closer look where nobody is asked.
+    let quick = change.quick || options.agreement == Agreement::Given;
+    let taken = take(context, &Change { quick, ..change.clone() }, options.show)?;
     let Taken { preview, plan, summary, tidied, book } = &taken;
     tidied.settled()?;
     talk.show(preview);

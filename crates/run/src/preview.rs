@@ -3,7 +3,9 @@
 use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
 use marktwice_core::mark::{After, Foreseen, Label, MarkSummary, Marker, StepKind};
+use marktwice_core::notice::Notices;
 use marktwice_core::receipt::{DatabaseId, RunState};
+use marktwice_core::study::{Study, Wish};
 use marktwice_core::table::{Pin, Target};
 use marktwice_core::totals::{ColumnTotals, Totals};
 use marktwice_core::{Code, Expect, Finding, Value};
@@ -35,6 +37,8 @@ pub struct Change {
     pub allow: Vec<Code>,
     /// Whether a second run of the same statement is meant.
     pub again: bool,
+    /// Whether the closer look (funnel, near misses, what would pin the rows) is left out.
+    pub quick: bool,
 }
 
 impl Change {
@@ -120,6 +124,8 @@ pub struct Preview {
     pub pin: Option<Pin>,
     /// Columns that may change, and how their after-values are known.
     pub foreseen: Vec<Foreseen>,
+    /// What a closer look has found.
+    pub study: Study,
     /// Columns that the filter names.
     pub filter: Vec<usize>,
     /// Everything that was noticed.
@@ -211,9 +217,11 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
     let mut rows: Vec<ShownRow> = Vec::new();
     let assigned = plan.foreseen.iter().filter(|f| f.label != Label::Unknown).map(|f| f.column);
     let mut totals = Totals::new(assigned);
+    let mut notices = Notices::new(&plan.target, plan.assigned.clone());
     let stop = context.ambient.stopper();
     let held = session.view(&plan, &mut |row| {
         draft.row(&marker.take(row))?;
+        notices.row(row);
         if let After::Row(after) = &row.after {
             totals.add(&row.before, after);
         }
@@ -238,7 +246,7 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
     let summary = *marker.summary();
     let column = |c: usize| plan.target.columns.get(c).map_or(String::new(), |c| c.name.clone());
     let totals = totals.finish(column);
-    let preview = assemble(
+    let mut preview = assemble(
         &*session,
         &plan,
         change,
@@ -247,7 +255,55 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
         Shown { rows, totals, notes, mark: name },
         &*book,
     )?;
+    if preview.many.as_ref().is_none_or(|many| many.differing == 0) {
+        preview.findings.extend(notices.findings(&plan.target));
+    }
+    closer(&mut *session, &plan, change, &notices, &mut preview);
+    preview.findings.sort_by_key(|f| std::cmp::Reverse(f.level));
     Ok(Taken { preview, plan, summary, tidied, book })
+}
+
+/// Keys of matched rows that are named in a filter to paste.
+const FEW: usize = 10;
+
+/// Looks closer at the step. Nothing depends on it, so that a failure only leaves it out.
+fn closer(session: &mut dyn Session, plan: &Plan, change: &Change, notices: &Notices, preview: &mut Preview) {
+    let unmet = preview.unmet.iter().any(|u| u.what == "rows");
+    let few = preview.matched <= FEW as u64 && preview.rows.len() as u64 == preview.matched;
+    let mut references: Vec<(usize, Vec<Value>)> = Vec::new();
+    for at in 0..plan.target.columns.len() {
+        let mut values: Vec<Value> = Vec::new();
+        for image in preview.rows.iter().flat_map(|r| [Some(&r.before), r.after.as_ref()]).flatten() {
+            values.extend(image.get(at).filter(|v| !v.is_null() && !values.contains(v)).cloned());
+        }
+        if !values.is_empty() {
+            references.push((at, values));
+        }
+    }
+    let wish = Wish {
+        brief: change.quick,
+        matched: preview.matched,
+        total: preview.total,
+        expected: change.rows.filter(|_| unmet),
+        example: preview.rows.first().map(|r| r.before.clone()).unwrap_or_default(),
+        keys: if few { preview.rows.iter().map(|r| r.key.clone()).collect() } else { Vec::new() },
+        references,
+        known: notices.with_new_texts(),
+    };
+    match session.study(plan, &wish) {
+        Ok(study) => {
+            preview.findings.extend(study.findings.iter().cloned());
+            preview.findings.extend(notices.unlike(&plan.target, &study.known));
+            // A sum of numbers that stand for rows says nothing.
+            let refers = |name: &str| {
+                let at = plan.target.position(name);
+                study.meanings.iter().any(|(column, ..)| Some(*column) == at)
+            };
+            preview.totals.retain(|t| !refers(&t.column));
+            preview.study = study;
+        }
+        Err(error) => preview.study.skipped = Some(error.to_string()),
+    }
 }
 
 /// Somebody asked to stop while rows were handed over.
@@ -292,6 +348,7 @@ fn assemble(
         statement: plan.statement.clone(),
         pin: Some(plan.pin.clone()),
         foreseen: plan.foreseen.clone(),
+        study: Study::default(),
         filter: plan.reads.clone(),
         findings: plan.findings.clone(),
         allowed: change.allowed(),
@@ -338,7 +395,6 @@ fn assemble(
         }
         preview.already_run = Some((same.run.clone(), when));
     }
-    preview.findings.sort_by_key(|f| std::cmp::Reverse(f.level));
     Ok(preview)
 }
 
@@ -375,6 +431,12 @@ fn from_rows(preview: &mut Preview) {
     {
         let message = format!("all {} rows of {} match the filter", preview.total, preview.target.table);
         preview.findings.push(Finding::new(Code::EveryRow, message));
+    } else if preview.matched * 2 > preview.total && preview.total >= 10 && preview.matched < preview.total {
+        let message = format!(
+            "{} of {} rows of {} match the filter",
+            preview.matched, preview.total, preview.target.table
+        );
+        preview.findings.push(Finding::new(Code::OverHalf, message));
     }
 }
 

@@ -6,6 +6,7 @@ use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::receipt::{Receipt, RunKind, RunState, SnapshotRef, StepReceipt};
 use marktwice_core::record::{SnapshotHeader, StepRecord};
+use marktwice_core::study::Study;
 use marktwice_core::totals::Totals;
 use marktwice_core::undo::{OnChanged, OnGone, Policy, RowChange, Treatment, inverse_kind, treat};
 use marktwice_core::{Code, Expect, Value, hash};
@@ -321,6 +322,7 @@ fn look(
         totals: totals.finish(|c| target.columns.get(c).map_or(String::new(), |c| c.name.clone())),
         side,
         many: None,
+        study: Study::default(),
         unmet: Vec::new(),
         leave_out: None,
         already_run: None,

@@ -1,5 +1,6 @@
 //! The query languages: which words and quotes each has, as far as slicing needs to know.
 
+use marktwice_core::Value;
 use sqlparser::dialect::{Dialect, MySqlDialect, PostgreSqlDialect, SQLiteDialect};
 
 /// A query language.
@@ -37,6 +38,37 @@ impl Language {
             Language::Mysql => format!("`{}`", name.replace('`', "``")),
             Language::Sqlite | Language::Postgres => format!("\"{}\"", name.replace('"', "\"\"")),
         }
+    }
+
+    /// A value as a literal of the language; `None` for what has none that is surely read back as the same.
+    pub fn literal(self, value: &Value) -> Option<String> {
+        match value {
+            Value::Null => Some("NULL".to_owned()),
+            Value::Int(number) => Some(number.to_string()),
+            Value::Decimal(text) if text.parse::<f64>().is_ok_and(f64::is_finite) => Some(text.clone()),
+            Value::Bool(truth) => Some(if *truth { "TRUE" } else { "FALSE" }.to_owned()),
+            Value::Text(text) if !text.contains('\0') => Some(self.text_literal(text)),
+            Value::Real(number) if number.is_finite() => Some(format!("{number:?}")),
+            _ => None,
+        }
+    }
+
+    /// A text in quotes.
+    pub fn text_literal(self, text: &str) -> String {
+        let quotes = text.replace('\'', "''");
+        match self {
+            Language::Mysql => format!("'{}'", quotes.replace('\\', "\\\\")),
+            Language::Sqlite | Language::Postgres => format!("'{quotes}'"),
+        }
+    }
+
+    /// A name as people write it: in quotes only where it needs them.
+    pub fn name(self, name: &str) -> String {
+        let plain = name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+            && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+        let reserved =
+            sqlparser::keywords::ALL_KEYWORDS.binary_search(&name.to_ascii_uppercase().as_str()).is_ok();
+        if plain && !reserved && self.folded(name) == name { name.to_owned() } else { self.quoted(name) }
     }
 
     /// A condition that is true where two values differ, NULL included.

@@ -5,7 +5,9 @@
 //! opens no connection and reads no file.
 
 pub mod ask;
+pub mod assigned;
 pub mod change;
+pub mod classes;
 pub mod language;
 pub mod leave_out;
 pub mod many;
@@ -17,6 +19,9 @@ pub mod rules;
 pub mod slices;
 pub mod slicing;
 pub mod step;
+pub mod study;
+pub mod survey;
+pub mod terms;
 pub mod text;
 pub mod volatile;
 

@@ -1,11 +1,18 @@
 //! The rules that look at one understood statement. One rule a file; each says what it saw, where, and what to do.
 
 pub mod always_true;
+pub mod and_for_comma;
+pub mod assigned_twice;
+pub mod engine_column;
 pub mod key_change;
+pub mod like_pattern;
+pub mod mixed_and_or;
 pub mod no_filter;
 pub mod not_unique;
 pub mod null_compare;
+pub mod repeats;
 pub mod target_again;
+pub mod type_mix;
 pub mod unstable_limit;
 pub mod volatile_filter;
 
@@ -29,6 +36,14 @@ pub struct Seen<'a> {
     pub pin: &'a Pin,
     /// Its unique keys.
     pub keys: &'a [UniqueKey],
+    /// Columns that the engine numbers by itself.
+    pub counted: &'a [usize],
+}
+
+/// What the text alone shows of a statement that an engine did not compile for its types.
+pub fn early(source: &str, language: crate::Language) -> Option<Finding> {
+    let step = crate::slicing::understand_with(source, language, &mut |_, _| true).ok()?;
+    and_for_comma::in_text(&step)
 }
 
 /// Everything that all rules notice, in the order of the rules.
@@ -36,11 +51,18 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
     [
         no_filter::look,
         always_true::look,
+        and_for_comma::look,
+        assigned_twice::look,
+        engine_column::look,
         null_compare::look,
+        mixed_and_or::look,
+        like_pattern::look,
+        type_mix::look,
         volatile_filter::look,
         target_again::look,
         unstable_limit::look,
         key_change::look,
+        repeats::look,
         not_unique::look,
     ]
     .iter()

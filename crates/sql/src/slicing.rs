@@ -27,7 +27,7 @@ use target::{deleted, updated};
 pub use single::single_statement;
 
 /// The tokens from `from` on that stand outside every parenthesis and bracket, with their positions.
-fn at_depth_0<'t, 'a>(
+pub(crate) fn at_depth_0<'t, 'a>(
     tokens: &'t [&'a Tok],
     from: usize,
 ) -> impl Iterator<Item = (usize, &'a Tok)> + use<'t, 'a> {

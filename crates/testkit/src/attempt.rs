@@ -165,6 +165,7 @@ pub fn change() -> Change {
         changes: None,
         allow: vec![],
         again: false,
+        quick: false,
     }
 }
 

@@ -187,6 +187,7 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
         changes: None,
         allow: vec![Code::NoFilter, Code::AlwaysTrue, Code::NothingMatched, Code::TargetAgain],
         again: true,
+        quick: true,
     };
     let preview = match place.with(|context| marktwice_run::preview(context, &change, Show::All)) {
         Ok(preview) => preview,

@@ -8,6 +8,8 @@ use marktwice_core::hash::Fingerprint;
 use marktwice_core::mark::{MarkRow, MarkSummary};
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
 use marktwice_core::record::{MarkHeader, SnapshotHeader, SnapshotTotals};
+use marktwice_core::study::{Study, Wish};
+use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
@@ -210,6 +212,23 @@ impl Session for FaultySession {
 
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {
         self.1.engine(|| self.0.view(plan, sink))
+    }
+
+    // Looking changes nothing and decides nothing, so it is no place to fail at.
+    fn peek(&mut self, plan: &Plan, limit: Option<u64>, sink: &mut RowSink<'_>) -> Result<u64, EngineError> {
+        self.0.peek(plan, limit, sink)
+    }
+
+    fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
+        self.0.study(plan, wish)
+    }
+
+    fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError> {
+        self.0.tables()
+    }
+
+    fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError> {
+        self.0.survey(schema, table)
     }
 
     fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {

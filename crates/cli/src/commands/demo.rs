@@ -154,6 +154,7 @@ impl Walk<'_> {
             changes: None,
             allow: Vec::new(),
             again: false,
+            quick: false,
             show: Show::First(20),
         };
         super::change_of(&Text { text: text.to_owned(), name: name.to_owned() }, &args, self.language)

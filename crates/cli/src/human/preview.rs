@@ -8,6 +8,7 @@ use marktwice_core::table::{KeyKind, Pin};
 use marktwice_run::{Preview, ShownRow};
 use unicode_width::UnicodeWidthStr;
 
+use super::closer;
 use super::table::{Text, TextColumn, draw};
 use super::{AFTER, BOLD, DIM, WARN, cells, conflicts, number, rows, styled, trouble, verb, width};
 
@@ -32,11 +33,17 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
     }
     not_put_back(&mut out, preview);
     many(&mut out, preview);
+    closer::funnel(&mut out, preview);
+    closer::near_misses(&mut out, preview);
     if !preview.findings.is_empty() {
         out.push('\n');
         out.push_str(&trouble::findings(&preview.findings, |f| f.passes(&preview.allowed)));
     }
+    closer::pins(&mut out, preview);
     unmet(&mut out, preview);
+    if let Some(why) = &preview.study.skipped {
+        let _ = writeln!(out, "  {}", styled(DIM, &format!("not looked at closer: {why}")));
+    }
     if verbose {
         let id = &preview.database;
         let _ = writeln!(out, "\n  {} {} {}", styled(DIM, "database"), id.identity, styled(DIM, &id.version));
@@ -248,15 +255,24 @@ fn image(row: &ShownRow) -> &[Value] {
 
 /// All cells of a column; where values change, the arrows stand under each other.
 fn column_cells(preview: &Preview, column: usize) -> Vec<Text> {
-    let width = |row: &ShownRow| image(row).get(column).map_or(0, |v| cells::value(v).width());
+    let width = |row: &ShownRow| image(row).get(column).map_or(0, |v| meant(preview, column, v).width());
     let changing = preview.kind == StepKind::Update && preview.foreseen.iter().any(|f| f.column == column);
     let widest = if changing { preview.rows.iter().map(width).max().unwrap_or(0) } else { 0 };
     preview.rows.iter().map(|row| cell(preview, row, column, widest)).collect()
 }
 
-/// A value of at least `width`: numbers to the right, everything else to the left.
-fn padded(value: &Value, width: usize) -> String {
+/// A value, and the name of the row that it refers to: `7 (Bellheather)`.
+fn meant(preview: &Preview, column: usize, value: &Value) -> String {
     let shown = cells::value(value);
+    let meaning = preview.study.meanings.iter().find(|(of, v, _)| *of == column && v == value);
+    match meaning {
+        Some((_, _, name)) => format!("{shown} ({})", cells::shortened(name)),
+        None => shown,
+    }
+}
+
+/// A value of at least `width`: numbers to the right, everything else to the left.
+fn padded(value: &Value, shown: String, width: usize) -> String {
     let blanks = " ".repeat(width.saturating_sub(shown.width()));
     match value {
         Value::Int(_) | Value::Real(_) | Value::Decimal(_) => format!("{blanks}{shown}"),
@@ -266,7 +282,7 @@ fn padded(value: &Value, width: usize) -> String {
 
 fn cell(preview: &Preview, row: &ShownRow, column: usize, widest: usize) -> Text {
     let Some(before) = image(row).get(column) else { return Text::default() };
-    let shown = padded(before, widest);
+    let shown = padded(before, meant(preview, column, before), widest);
     let style = if before.is_null() { DIM } else { anstyle::Style::new() };
     let text = Text::default().push(style, shown);
     if preview.kind != StepKind::Update {
@@ -277,7 +293,7 @@ fn cell(preview: &Preview, row: &ShownRow, column: usize, widest: usize) -> Text
         return text.push(DIM, " → ?");
     }
     match row.after.as_ref().and_then(|after| after.get(column)) {
-        Some(after) if after != before => text.push(DIM, " → ").push(AFTER, cells::value(after)),
+        Some(after) if after != before => text.push(DIM, " → ").push(AFTER, meant(preview, column, after)),
         _ => text,
     }
 }
@@ -339,6 +355,9 @@ fn unmet(out: &mut String, preview: &Preview) {
                 "the rows that already hold the values"
             };
             let _ = writeln!(out, "         to leave out {which}, add:  {}", styled(BOLD, condition));
+        }
+        if unmet.what == "rows" {
+            closer::kinds(out, preview);
         }
     }
 }

@@ -260,6 +260,7 @@ pub(crate) fn foreign_keys(my: &mut My, table: &Table) -> Result<Vec<ForeignKey>
                 child_sql: format!("{}.{}", ident(cell(row, 0)), ident(cell(row, 1))),
                 child_columns: Vec::new(),
                 parent: shown(my, cell(row, 4), cell(row, 5))?,
+                parent_name: (cell(row, 4).to_owned(), cell(row, 5).to_owned()),
                 parent_columns: Vec::new(),
                 on_update: cell(row, 7).to_owned(),
                 on_delete: cell(row, 8).to_owned(),

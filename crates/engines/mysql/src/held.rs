@@ -122,6 +122,7 @@ pub(crate) fn stream_plainly(
     my: &mut My,
     plan: &Plan,
     detail: &Detail,
+    limit: Option<u64>,
     sink: &mut RowSink<'_>,
 ) -> Result<u64, EngineError> {
     let step = &detail.step;
@@ -132,7 +133,9 @@ pub(crate) fn stream_plainly(
     let after = detail.values.iter().map(|(at, _)| (*at, String::new())).collect();
     let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after };
     let held = Held::new(layout, &detail.table);
-    let sql = step.row_query(&select, Ask::default());
+    let keys: Vec<String> = plan.target.key.names.iter().map(|k| format!("{visible}.{}", ident(k))).collect();
+    let end = limit.map_or(String::new(), |n| format!("LIMIT {n}"));
+    let sql = step.row_query(&select, Ask { also: None, order: &keys.join(", "), end: &end });
     let mut ordinal = 0;
     my.stream(&sql, &[], &held.forms, &mut |values| {
         ordinal += 1;

@@ -12,6 +12,7 @@ mod error;
 mod finder;
 mod held;
 pub mod load;
+mod look;
 mod open;
 mod plan;
 mod restore;

@@ -8,9 +8,10 @@ use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::foresee;
 use marktwice_server::reach::ForeignKey;
 use marktwice_server::statement::{
-    assigned_values, column_of, is_default, trigger_writes, unpairable, without_temporary,
+    assigned_values, column_of, is_default, trigger_writes, unpairable, volatile_filter, without_temporary,
 };
 use marktwice_server::unknown::{syntax, unknown_name};
+use marktwice_sql::assigned::assigned;
 use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
@@ -122,13 +123,23 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
     }
     let reads = foresee::reads(&step, &table.target);
     let pin = pin(&step, &table.target, &table.keys, &[]);
-    let mut findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin, keys: &table.keys });
+    let counted = (0..table.types.len()).filter(|at| table.types.get(*at).is_some_and(|t| t.auto));
+    let counted: Vec<usize> = counted.collect();
+    let mut findings = rules::look(Seen {
+        step: &step,
+        target: &table.target,
+        pin: &pin,
+        keys: &table.keys,
+        counted: &counted,
+    });
+    findings.extend(volatile_filter(&step, |names| unsteady_function(my, names))?);
     findings.extend(
         denied.map(|said| Finding::new(Code::MissingPrivilege, said).at(step.place(step.table.slice))),
     );
     Ok(Plan {
         kind: step.kind,
         target: table.target.clone(),
+        assigned: assigned(&step, &table.target),
         statement: text.to_owned(),
         statement_hash: step.token_hash.clone(),
         parts: Parts::new(&table.target, step.kind, &reads, &foreseen),
@@ -230,12 +241,14 @@ fn target_of(my: &mut My, step: &Step) -> Result<Table, EngineError> {
         ));
     }
     if !found.engine.eq_ignore_ascii_case("InnoDB") {
-        return Err(refuse(
-            format!(
-                "{table} is kept by {}, outside of transactions: nothing there can be rolled back",
-                found.engine
-            ),
-            "move it to InnoDB first: ALTER TABLE … ENGINE=InnoDB",
+        let message = format!(
+            "{table} is kept by {}, outside of transactions: nothing there can be rolled back",
+            found.engine
+        );
+        return Err(refused(
+            Finding::new(Code::NoRollback, message)
+                .at(step.place(name.slice))
+                .hint("move it to InnoDB first: ALTER TABLE … ENGINE=InnoDB"),
         ));
     }
     describe_found(my, &found)
@@ -251,7 +264,7 @@ fn transactional(my: &mut My, step: &Step, writes: &[SideWrite]) -> Result<(), E
                 write.table
             );
             return Err(refused(
-                Finding::new(Code::NotUnderstood, message)
+                Finding::new(Code::NoRollback, message)
                     .at(step.place(step.table.slice))
                     .hint("move that table to InnoDB first: ALTER TABLE … ENGINE=InnoDB"),
             ));
@@ -384,7 +397,16 @@ fn compile_error(my: &mut My, source: &str, statement: Slice, error: mysql::Erro
                 .at(Place::in_source(source, statement.start, statement.end))
                 .hint("write the change for a base table"),
         ),
-        Some(1052 | 1060 | 1093 | 1110 | 1111 | 1222 | 1241 | 1242) => EngineError::Syntax(Box::new(
+        Some(1052) => {
+            let name = quoted_after(&said, "Column ").unwrap_or("").to_owned();
+            let at = place(&name);
+            refused(
+                Finding::new(Code::AmbiguousName, format!("{name} is a column of several of these tables"))
+                    .at(Place::in_source(source, at.0, at.1))
+                    .hint(format!("write the table or its alias before it: table.{name}")),
+            )
+        }
+        Some(1060 | 1093 | 1110 | 1111 | 1222 | 1241 | 1242) => EngineError::Syntax(Box::new(
             Finding::new(Code::NotUnderstood, said)
                 .at(Place::in_source(source, statement.start, statement.end))
                 .hint("correct the statement"),

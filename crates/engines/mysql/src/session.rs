@@ -4,6 +4,8 @@ use marktwice_core::Value;
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::study::{Study, Wish};
+use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
@@ -13,6 +15,7 @@ use crate::catalog::{describe, held_name, ident, triggers};
 use crate::client::My;
 use crate::finder::Finder;
 use crate::held;
+use crate::look;
 use crate::plan::{Detail, plan};
 use crate::surroundings::{count, surroundings};
 use crate::tx::MyTx;
@@ -48,7 +51,7 @@ impl Session for MySession {
         let my = &mut self.my;
         if !detail.temp {
             return my.reading(|my| {
-                let matched = held::stream_plainly(my, plan, detail, sink)?;
+                let matched = held::stream_plainly(my, plan, detail, None, sink)?;
                 let total = count(my, &detail.table)?;
                 let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
                 Ok(marktwice_port::Held { matched, total, side, many: None })
@@ -67,6 +70,22 @@ impl Session for MySession {
         my.pinned(|my| held.stream(my, sink))?;
         my.run(&format!("DROP TEMPORARY TABLE IF EXISTS {}", held_name(&detail.table)))?;
         Ok(about)
+    }
+
+    fn peek(&mut self, plan: &Plan, limit: Option<u64>, sink: &mut RowSink<'_>) -> Result<u64, EngineError> {
+        look::peek(&mut self.my, plan, limit, sink)
+    }
+
+    fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
+        look::study(&mut self.my, plan, wish)
+    }
+
+    fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError> {
+        look::tables(&mut self.my)
+    }
+
+    fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError> {
+        look::survey(&mut self.my, schema, table)
     }
 
     fn outcome(&mut self, _token: &str) -> Result<Option<bool>, EngineError> {

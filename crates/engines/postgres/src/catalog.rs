@@ -294,8 +294,9 @@ pub(crate) fn foreign_keys(pg: &mut Pg) -> Result<Vec<ForeignKey>, EngineError> 
         )
     };
     let rows = pg.rows(&format!(
-        "SELECT conrelid::regclass::text, {}, confrelid::regclass::text, {}, confupdtype, confdeltype \
-         FROM pg_constraint WHERE contype = 'f' AND conparentid = 0 ORDER BY 1, conname",
+        "SELECT conrelid::regclass::text, {}, confrelid::regclass::text, {}, confupdtype, confdeltype, \
+         (SELECT nspname FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid WHERE c.oid = confrelid), \
+         (SELECT relname FROM pg_class WHERE oid = confrelid) FROM pg_constraint WHERE contype = 'f' AND conparentid = 0 ORDER BY 1, conname",
         columns("conrelid", "conkey"),
         columns("confrelid", "confkey"),
     ))?;
@@ -314,6 +315,7 @@ pub(crate) fn foreign_keys(pg: &mut Pg) -> Result<Vec<ForeignKey>, EngineError> 
             child_sql: cell(row, 0).to_owned(),
             child_columns: names(cell(row, 1)),
             parent: cell(row, 2).to_owned(),
+            parent_name: (cell(row, 6).to_owned(), cell(row, 7).to_owned()),
             parent_columns: names(cell(row, 3)),
             on_update: action(cell(row, 4)).to_owned(),
             on_delete: action(cell(row, 5)).to_owned(),

@@ -171,6 +171,7 @@ pub(crate) fn stream_plainly(
     pg: &mut Pg,
     plan: &Plan,
     detail: &Detail,
+    limit: Option<u64>,
     sink: &mut RowSink<'_>,
 ) -> Result<u64, EngineError> {
     let recipe = recipe(plan, detail);
@@ -189,7 +190,8 @@ pub(crate) fn stream_plainly(
     let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after };
     let held = Held::new(layout, &detail.table);
     let mut ordinal = 0;
-    pg.stream(&row_query(detail, &select, false), &held.forms, &mut |values| {
+    let end = limit.map_or(String::new(), |n| format!("\nLIMIT {n}"));
+    pg.stream(&format!("{}{end}", row_query(detail, &select, false)), &held.forms, &mut |values| {
         ordinal += 1;
         let row = HeldRow { ordinal, ..held.layout.row(values) };
         sink(&row).map_err(EngineError::Sink)

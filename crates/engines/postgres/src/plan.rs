@@ -1,15 +1,16 @@
 //! Understanding a statement with the server's help: it compiles the text first, then come the slices and the rules.
 
 use marktwice_core::Place;
-use marktwice_core::finding::{Code, Finding};
+use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::mark::{Label, Parts};
 use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::foresee;
 use marktwice_server::reach::ForeignKey;
 use marktwice_server::statement::{
-    assigned_values, column_of, is_default, trigger_writes, unpairable, without_temporary,
+    assigned_values, column_of, is_default, trigger_writes, unpairable, volatile_filter, without_temporary,
 };
 use marktwice_server::unknown::{syntax, unknown_name};
+use marktwice_sql::assigned::assigned;
 use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
@@ -64,13 +65,13 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
     let found = target_of(pg, &step)?;
     let table = describe_found(pg, &found)?;
     let (missing, lock) = privileges(pg, &step, &table)?;
-    let assigned: Vec<usize> = step
+    let written: Vec<usize> = step
         .assignments
         .iter()
         .flat_map(|a| &a.columns)
         .filter_map(|c| table.target.position(&c.text))
         .collect();
-    let triggers = triggers(pg, &table, step.kind, &assigned)?;
+    let triggers = triggers(pg, &table, step.kind, &written)?;
     let default = |at: usize| table.types.get(at).and_then(|t| t.default.clone());
     let mut values = assigned_values(&step, &table.target, &default);
     let mut foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
@@ -88,8 +89,17 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
     }
     let reads = foresee::reads(&step, &table.target);
     let pin = pin(&step, &table.target, &table.keys, &[]);
-    let mut findings = rules::look(Seen { step: &step, target: &table.target, pin: &pin, keys: &table.keys });
+    let counted = (0..table.types.len()).filter(|at| table.types.get(*at).is_some_and(|t| t.identity));
+    let counted: Vec<usize> = counted.collect();
+    let mut findings = rules::look(Seen {
+        step: &step,
+        target: &table.target,
+        pin: &pin,
+        keys: &table.keys,
+        counted: &counted,
+    });
     findings.extend(missing);
+    findings.extend(volatile_filter(&step, |names| unsteady_function(pg, names))?);
     let settings = pg.rows(
         "SELECT 'search_path: ' || current_setting('search_path') UNION ALL \
          SELECT 'TimeZone: ' || current_setting('TimeZone') UNION ALL \
@@ -98,6 +108,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
     Ok(Plan {
         kind: step.kind,
         target: table.target.clone(),
+        assigned: assigned(&step, &table.target),
         statement: text.to_owned(),
         statement_hash: step.token_hash.clone(),
         parts: Parts::new(&table.target, step.kind, &reads, &foreseen),
@@ -258,7 +269,30 @@ fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -
     }
     let quoted_word = source.get(at.0..).is_some_and(|rest| rest.starts_with('"'));
     let near = (at.0, end.max(at.1));
+    let typed = ["42804", "22P02", "42883", "22007", "22008"];
+    if typed.contains(&error.code().code())
+        && let Some(finding) = rules::early(source, LANGUAGE)
+    {
+        return refused(finding);
+    }
     match error.code().code() {
+        "42702" => {
+            let hint = format!("write the table or its alias before it: table.{name}");
+            refused(
+                Finding::new(Code::AmbiguousName, format!("{name} is a column of several of these tables"))
+                    .at(Place::in_source(source, near.0, near.1))
+                    .hint(hint),
+            )
+        }
+        "42601" if said.starts_with("multiple assignments") => {
+            refused(Finding::new(Code::AssignedTwice, said).at(Place::in_source(source, near.0, near.1)))
+        }
+        "428C9" => refused(
+            Finding::new(Code::EngineColumn, said)
+                .at(Place::in_source(source, near.0, near.1))
+                .weighing(Level::Stop)
+                .hint("assign the columns that it is computed from, or DEFAULT"),
+        ),
         "42703" => {
             let own = known_columns(pg, Some(&names));
             let others = known_columns(pg, None);

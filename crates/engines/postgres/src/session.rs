@@ -6,6 +6,8 @@ use marktwice_core::Value;
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::study::{Study, Wish};
+use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
@@ -17,6 +19,7 @@ use crate::client::Pg;
 use crate::copy::quoted;
 use crate::finder::Finder;
 use crate::held;
+use crate::look;
 use crate::plan::{Detail, plan};
 use crate::surroundings::{count, surroundings};
 use crate::tx::PgTx;
@@ -67,7 +70,7 @@ impl PgSession {
     ) -> Result<marktwice_port::Held, EngineError> {
         let detail: &Detail = detail(plan)?;
         self.pg.reading(|pg| {
-            let matched = held::stream_plainly(pg, plan, detail, sink)?;
+            let matched = held::stream_plainly(pg, plan, detail, None, sink)?;
             let total = count(pg, &detail.table)?;
             let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
             Ok(marktwice_port::Held { matched, total, side, many: None })
@@ -90,6 +93,22 @@ impl Session for PgSession {
 
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<marktwice_port::Held, EngineError> {
         if detail::<Detail>(plan)?.temp { self.view_held(plan, sink) } else { self.view_plainly(plan, sink) }
+    }
+
+    fn peek(&mut self, plan: &Plan, limit: Option<u64>, sink: &mut RowSink<'_>) -> Result<u64, EngineError> {
+        look::peek(&mut self.pg, plan, limit, sink)
+    }
+
+    fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
+        look::study(&mut self.pg, plan, wish)
+    }
+
+    fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError> {
+        look::tables(&mut self.pg)
+    }
+
+    fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError> {
+        look::survey(&mut self.pg, schema, table)
     }
 
     fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {

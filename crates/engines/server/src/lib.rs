@@ -6,6 +6,7 @@
 pub mod address;
 pub mod foresee;
 pub mod layout;
+pub mod links;
 pub mod password;
 pub mod putting;
 pub mod reach;

@@ -5,6 +5,8 @@ use marktwice_core::table::Target;
 use marktwice_port::{EngineError, SideHow, SideWrite};
 use marktwice_sql::Language;
 
+use marktwice_core::survey::Reference;
+
 use crate::layout::{HELD, before};
 
 /// A foreign key.
@@ -18,12 +20,28 @@ pub struct ForeignKey {
     pub child_columns: Vec<String>,
     /// The table that is referred to, as it is shown.
     pub parent: String,
+    /// Its schema and its name, as the catalogue has them.
+    pub parent_name: (String, String),
     /// Its columns.
     pub parent_columns: Vec<String>,
     /// The action in capitals: `CASCADE`, `SET NULL`, `SET DEFAULT`, `RESTRICT`, `NO ACTION`.
     pub on_update: String,
     /// The same for a DELETE.
     pub on_delete: String,
+}
+
+impl ForeignKey {
+    /// The same for people.
+    pub fn reference(&self) -> Reference {
+        Reference {
+            child: self.child.clone(),
+            child_columns: self.child_columns.clone(),
+            parent: self.parent.clone(),
+            parent_columns: self.parent_columns.clone(),
+            on_update: self.on_update.clone(),
+            on_delete: self.on_delete.clone(),
+        }
+    }
 }
 
 /// How rows are compared and counted.

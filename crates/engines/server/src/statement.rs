@@ -1,12 +1,14 @@
 //! What both server engines make of an understood statement, before they ask their server anything.
 
-use marktwice_core::finding::{Code, Finding};
+use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, Label};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{EngineError, Held, Plan, SideHow, SideWrite};
 use marktwice_sql::Step;
 use marktwice_sql::slices::Slice;
+use marktwice_sql::slicing::calls;
+use marktwice_sql::volatile;
 
 use crate::foresee::Trigger;
 use crate::layout::Layout;
@@ -155,4 +157,29 @@ pub fn without_temporary(step: &Step) -> EngineError {
             .at(step.place(step.sources.as_ref().map_or(step.table.slice, |s| s.slice)))
             .hint("write the join as EXISTS (SELECT …) in WHERE, or ask for the privilege"),
     ))
+}
+
+/// A finding where the filter calls a function that the catalogue says may give another value each time; `unsteady`
+/// picks such a one out of names.
+///
+/// # Errors
+/// What `unsteady` answers.
+pub fn volatile_filter(
+    step: &Step,
+    unsteady: impl FnOnce(&[String]) -> Result<Option<String>, EngineError>,
+) -> Result<Option<Finding>, EngineError> {
+    let Some(filter) = &step.filter else { return Ok(None) };
+    if volatile::find(step, filter.slice).is_some() {
+        // The rules have seen it.
+        return Ok(None);
+    }
+    let Some(name) = unsteady(&calls(step, filter.slice))? else { return Ok(None) };
+    let words = step.words(filter.slice);
+    let slice = words
+        .iter()
+        .find(|t| t.name().is_some_and(|n| n.eq_ignore_ascii_case(&name)))
+        .map_or(filter.slice, |t| t.slice);
+    let message = format!("{name}() may give another value at each call, says the catalogue");
+    // That is also what it says of a function about which nobody has said anything.
+    Ok(Some(Finding::new(Code::VolatileFilter, message).at(step.place(slice)).weighing(Level::Warn)))
 }

@@ -12,6 +12,7 @@ mod error;
 mod exactness;
 mod explain;
 pub mod load;
+mod look;
 mod names;
 mod open;
 mod plan;

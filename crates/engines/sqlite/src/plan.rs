@@ -1,8 +1,9 @@
 //! Understanding a statement with the engine's help: the compile step speaks first, then the slices and the rules.
 
-use marktwice_core::finding::{Code, Finding};
+use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::mark::{Label, Parts, StepKind};
 use marktwice_port::{EngineError, Plan};
+use marktwice_sql::assigned::assigned;
 use marktwice_sql::language::Language;
 use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::near::nearest;
@@ -11,7 +12,7 @@ use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
 use marktwice_sql::slicing::{names_in, single_statement, understand};
 use marktwice_sql::step::Step;
-use marktwice_sql::text::tokenize;
+use marktwice_sql::text::{tokenize, within};
 use rusqlite::Connection;
 use sqlparser::dialect::SQLiteDialect;
 
@@ -57,12 +58,20 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
     let reads = reads(&acts, &table);
     let row_names: Vec<&str> = table.row.as_deref().into_iter().collect();
     let pin = pin(&step, &table.target, &table.keys, &row_names);
-    findings.extend(rules::look(Seen { step: &step, target: &table.target, pin: &pin, keys: &table.keys }));
+    let counted: Vec<usize> = table.row_column.into_iter().collect();
+    findings.extend(rules::look(Seen {
+        step: &step,
+        target: &table.target,
+        pin: &pin,
+        keys: &table.keys,
+        counted: &counted,
+    }));
     let leave_out = leave_out(&step, &foreseen);
     let filter_columns = filter_columns(&step, &table);
     Ok(Plan {
         kind: step.kind,
         target: table.target.clone(),
+        assigned: assigned(&step, &table.target),
         statement: text.to_owned(),
         statement_hash: step.token_hash.clone(),
         parts: Parts::new(&table.target, step.kind, &reads, &foreseen),
@@ -227,6 +236,22 @@ fn compile_error(
             return unknown_name(connection, source, statement, name.trim(), what, offset_of(&error));
         }
     }
+    if let Some(name) = text.strip_prefix("ambiguous column name: ") {
+        let of = offset_of(&error).map(|at| statement.start + at);
+        return ambiguous(source, statement, name, of);
+    }
+    if let Some(name) = text.strip_prefix("cannot UPDATE generated column ") {
+        let name = name.trim_matches('"');
+        return EngineError::Refused(Box::new(
+            Finding::new(
+                Code::EngineColumn,
+                format!("{name} is computed by the engine and cannot be assigned"),
+            )
+            .at(place_of(source, statement, name))
+            .weighing(Level::Stop)
+            .hint("assign the columns that it is computed from"),
+        ));
+    }
     if text.ends_with("because it is a view") || text.ends_with("may not be modified") {
         return not_writable(source, statement, &text);
     }
@@ -257,6 +282,30 @@ fn compile_error(
         .at(marktwice_core::Place::in_source(source, start, end))
         .hint(hint);
     EngineError::Syntax(Box::new(finding))
+}
+
+/// Where a name stands first in the statement.
+fn place_of(source: &str, statement: Slice, name: &str) -> marktwice_core::Place {
+    let last = name.rsplit('.').next().unwrap_or(name);
+    let tokens = tokenize(source, &SQLiteDialect {}).unwrap_or_default();
+    let found = within(&tokens, statement)
+        .into_iter()
+        .find(|t| t.name().is_some_and(|n| n.eq_ignore_ascii_case(last)))
+        .map_or(statement, |t| t.slice);
+    marktwice_core::Place::in_source(source, found.start, found.end)
+}
+
+fn ambiguous(source: &str, statement: Slice, name: &str, at: Option<usize>) -> EngineError {
+    let place = match at {
+        Some(at) => marktwice_core::Place::in_source(source, at, at + name.len()),
+        None => place_of(source, statement, name),
+    };
+    let message = format!("{name} is a column of several of these tables");
+    EngineError::Refused(Box::new(
+        Finding::new(Code::AmbiguousName, message)
+            .at(place)
+            .hint(format!("write the table or its alias before it: table.{name}")),
+    ))
 }
 
 /// A view, or a table of the engine's own.

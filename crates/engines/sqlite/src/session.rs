@@ -7,6 +7,8 @@ use marktwice_core::Value;
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::study::{Study, Wish};
+use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Held, Intent, Plan, Restore, Session, SideWrite, Stopper, Tx, Waits};
@@ -21,7 +23,7 @@ use crate::reach::{count_actions, fired};
 use crate::restore::{Finder, put_statement};
 use crate::shape::{Shape, drop_held, hold};
 use crate::tx::SqliteTx;
-use crate::{probe, values};
+use crate::{look, probe, values};
 
 /// Virtual machine steps between two looks whether somebody asked to stop.
 const STEPS: i32 = 10_000;
@@ -159,6 +161,23 @@ impl Session for SqliteSession {
         drop_held(connection)?;
         streamed?;
         Ok(held)
+    }
+
+    fn peek(&mut self, plan: &Plan, limit: Option<u64>, sink: &mut RowSink<'_>) -> Result<u64, EngineError> {
+        self.limit_from_now(None)?;
+        look::peek(self.connection()?, plan, limit, sink)
+    }
+
+    fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
+        look::study(self, plan, wish)
+    }
+
+    fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError> {
+        look::tables(self.connection()?)
+    }
+
+    fn survey(&mut self, _schema: Option<&str>, table: &str) -> Result<Survey, EngineError> {
+        look::survey(self.connection_mut()?, table)
     }
 
     fn outcome(&mut self, _token: &str) -> Result<Option<bool>, EngineError> {

@@ -8,7 +8,7 @@ use super::Seen;
 /// Looks whether a filter names a key.
 pub fn look(seen: Seen<'_>) -> Vec<Finding> {
     match (&seen.step.filter, seen.pin) {
-        (Some(filter), Pin::Nothing) => {
+        (Some(filter), Pin::Nothing) if seen.step.sources.is_none() => {
             let key = seen.target.key.names.join(", ");
             let message = if key.is_empty() {
                 format!("{} has no key, and no unique column is compared with a value", seen.target.table)

@@ -22,7 +22,7 @@ fn findings(statement: &str) -> Vec<Finding> {
     let step = understand(statement, Language::Sqlite).unwrap_or_else(|f| panic!("{statement}: {f:?}"));
     let keys = [UniqueKey { primary: true, columns: vec![0] }];
     let pin = pin(&step, &target, &keys, &["rowid"]);
-    look(Seen { step: &step, target: &target, pin: &pin, keys: &keys })
+    look(Seen { step: &step, target: &target, pin: &pin, keys: &keys, counted: &[] })
 }
 
 fn has(statement: &str, code: Code) -> bool {

@@ -1,0 +1,114 @@
+//! The closer look for people: the funnel, near misses, what would pin the rows, and which rows are different in kind.
+
+use std::fmt::Write;
+
+use marktwice_run::Preview;
+
+use super::cells::{escape, shortened};
+use super::table::{Text, TextColumn, draw};
+use super::{BOLD, DIM, number, rows, styled, verb};
+
+/// One line of text, however it was laid out, shortened where it is long.
+fn condition(text: &str) -> String {
+    shortened(&text.split_whitespace().collect::<Vec<_>>().join(" "))
+}
+
+/// Each condition with the rows that it leaves.
+pub(super) fn funnel(out: &mut String, preview: &Preview) {
+    let steps = &preview.study.funnel;
+    if steps.is_empty() {
+        return;
+    }
+    out.push('\n');
+    let column = |name: &str, cells: Vec<Text>, right: bool, priority: u8| TextColumn {
+        name: name.to_owned(),
+        cells,
+        priority,
+        right,
+    };
+    let all = std::iter::once(("every row".to_owned(), preview.total, preview.total))
+        .chain(steps.iter().enumerate().map(|(at, s)| {
+            let word = if at == 0 { "WHERE" } else { "  AND" };
+            (format!("{word} {}", condition(&s.condition)), s.rows, s.alone)
+        }))
+        .collect::<Vec<_>>();
+    let names = all.iter().map(|(name, ..)| Text::plain(name.clone())).collect();
+    let left = all.iter().map(|(_, left, _)| Text::plain(number(*left))).collect();
+    let alone = all
+        .iter()
+        .enumerate()
+        .map(
+            |(at, (.., alone))| {
+                if at < 2 { Text::default() } else { Text::default().push(DIM, number(*alone)) }
+            },
+        )
+        .collect();
+    let table = vec![
+        column("the filter, step by step", names, false, 0),
+        column("rows left", left, true, 0),
+        column("by itself", alone, true, 1),
+    ];
+    out.push_str(&draw(table, super::width()).0);
+}
+
+/// Rows that are barely kept out.
+pub(super) fn near_misses(out: &mut String, preview: &Preview) {
+    if preview.study.near.is_empty() {
+        return;
+    }
+    out.push('\n');
+    for near in &preview.study.near {
+        let what = format!("{} barely kept out, by {} alone", rows(near.rows), near.by);
+        let _ = writeln!(out, "  {}  {what}: {}", styled(BOLD, "near"), condition(&near.condition));
+        let shown: Vec<String> = near
+            .examples
+            .iter()
+            .map(|(key, value)| {
+                let value = match value {
+                    Some(text) => format!("'{}'", shortened(text)),
+                    None => "NULL".to_owned(),
+                };
+                let table = escape(&preview.target.table);
+                if key.is_empty() {
+                    format!("{table} with {value}")
+                } else {
+                    format!("{table} {} {value}", escape(key))
+                }
+            })
+            .collect();
+        let more = near.rows.saturating_sub(near.examples.len() as u64);
+        let more = if more > 0 { format!(", and {} more", number(more)) } else { String::new() };
+        let _ = writeln!(out, "        {}{more}", shown.join(", "));
+    }
+}
+
+/// What would pin the rows, ready to paste.
+pub(super) fn pins(out: &mut String, preview: &Preview) {
+    for offer in &preview.study.pins {
+        let columns = escape(&offer.columns.join(" and "));
+        let is = verb(offer.columns.len() as u64, "is", "are together");
+        let why = if offer.declared {
+            "by the key".to_owned()
+        } else if offer.columns.len() == 1
+            && preview.target.columns.iter().all(|c| c.name != offer.columns.concat())
+        {
+            "by the row identity".to_owned()
+        } else {
+            format!("{columns} {is} unique in the data as it is")
+        };
+        let _ = writeln!(out, "  {}  {why}:  {}", styled(DIM, "pins"), styled(BOLD, &escape(&offer.filter)));
+    }
+}
+
+/// Rows that are different in kind, with the condition that leaves them out.
+pub(super) fn kinds(out: &mut String, preview: &Preview) {
+    for kind in &preview.study.kinds {
+        let fits = if kind.fits { "" } else { " (the count would still be another)" };
+        let what = format!("in {} {}", rows(kind.rows), escape(&kind.what));
+        let _ = writeln!(
+            out,
+            "         {what}; to leave them out, add:  {}{fits}",
+            styled(BOLD, &escape(&kind.condition))
+        );
+    }
+}

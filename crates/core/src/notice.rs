@@ -1,0 +1,221 @@
+//! What the rows of a preview show by themselves, noticed while they pass: values that are lost, too long, or become
+//! one; rows that only their key tells apart. Memory stays bounded however many rows there are.
+
+use std::collections::HashSet;
+
+use crate::finding::{Code, Finding, Place};
+use crate::hash::{RowHash, ShortHash};
+use crate::mark::{After, HeldRow};
+use crate::table::{KeyKind, Target};
+use crate::value::Value;
+
+/// Rows that are compared with each other.
+const TWINS: usize = 50_000;
+/// New values that are remembered by column.
+const NEW_VALUES: usize = 20;
+
+/// An assigned column as the statement has it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Assigned {
+    /// The column.
+    pub column: usize,
+    /// Where it is assigned.
+    pub place: Place,
+    /// Whether NULL itself is assigned.
+    pub null: bool,
+    /// How many characters the column is declared to hold.
+    pub room: Option<usize>,
+}
+
+#[derive(Debug, Default)]
+struct Column {
+    lost: u64,
+    long: u64,
+    longest: usize,
+    before: Option<Value>,
+    several_before: bool,
+    after: Option<Value>,
+    several_after: bool,
+    new: Vec<String>,
+}
+
+/// What is noticed.
+#[derive(Debug)]
+pub struct Notices {
+    assigned: Vec<Assigned>,
+    columns: Vec<Column>,
+    keyed: Vec<usize>,
+    twins: HashSet<ShortHash>,
+    twin_rows: u64,
+    look_for_twins: bool,
+    rows: u64,
+}
+
+impl Notices {
+    /// Nothing noticed yet.
+    pub fn new(target: &Target, assigned: Vec<Assigned>) -> Notices {
+        let columns = assigned.iter().map(|_| Column::default()).collect();
+        let keyed = target.key.columns.clone();
+        let look_for_twins = target.columns.len() > keyed.len() + 1 || target.key.kind == KeyKind::WholeRow;
+        Notices { assigned, columns, keyed, twins: HashSet::new(), twin_rows: 0, look_for_twins, rows: 0 }
+    }
+
+    /// Looks at one row.
+    pub fn row(&mut self, row: &HeldRow) {
+        self.rows += 1;
+        if self.look_for_twins && self.twins.len() < TWINS {
+            let cells = row.before.iter().enumerate();
+            let rest = cells.filter(|(at, _)| !self.keyed.contains(at)).map(|(_, value)| value);
+            self.twin_rows += u64::from(!self.twins.insert(RowHash::of(rest).short()));
+        }
+        let After::Row(after) = &row.after else { return };
+        for (assigned, seen) in self.assigned.iter().zip(&mut self.columns) {
+            let (Some(old), Some(new)) = (row.before.get(assigned.column), after.get(assigned.column)) else {
+                continue;
+            };
+            seen.lost += u64::from(!assigned.null && new.is_null() && !old.is_null());
+            if let (Some(room), Value::Text(text)) = (assigned.room, new) {
+                let length = text.chars().count();
+                seen.long += u64::from(length > room && old != new);
+                seen.longest = seen.longest.max(length);
+            }
+            match &seen.before {
+                Some(first) => seen.several_before |= first != old,
+                None => seen.before = Some(old.clone()),
+            }
+            match &seen.after {
+                Some(first) => seen.several_after |= first != new,
+                None => seen.after = Some(new.clone()),
+            }
+            if let Value::Text(text) = new
+                && old != new
+                && seen.new.len() < NEW_VALUES
+                && text.chars().count() <= 200
+                && !seen.new.contains(text)
+            {
+                seen.new.push(text.clone());
+            }
+        }
+    }
+
+    /// Columns that get new texts, which can be compared with what the column holds.
+    pub fn with_new_texts(&self) -> Vec<usize> {
+        let columns = self.assigned.iter().zip(&self.columns);
+        columns.filter(|(_, seen)| !seen.new.is_empty()).map(|(a, _)| a.column).collect()
+    }
+
+    /// New texts that are written unlike what their column holds.
+    pub fn unlike(&self, target: &Target, known: &[(usize, Vec<String>)]) -> Vec<Finding> {
+        let mut found = Vec::new();
+        for (assigned, seen) in self.assigned.iter().zip(&self.columns) {
+            let Some((_, values)) = known.iter().find(|(at, _)| *at == assigned.column) else { continue };
+            let odd = seen.new.iter().find_map(|new| Some((new, crate::shape::unlike(new, values)?)));
+            if let Some((new, how)) = odd {
+                let name = target.columns.get(assigned.column).map_or("", |c| c.name.as_str());
+                let example = values.first().map_or("", String::as_str);
+                let message =
+                    format!("'{new}' is written {how}, unlike every other {name} (such as '{example}')");
+                found.push(Finding::new(Code::Unlike, message).at(assigned.place.clone()));
+            }
+        }
+        found
+    }
+
+    /// What the rows alone have shown.
+    pub fn findings(&self, target: &Target) -> Vec<Finding> {
+        let rows = |n: u64| if n == 1 { "1 row".to_owned() } else { format!("{n} rows") };
+        let mut found = Vec::new();
+        for (assigned, seen) in self.assigned.iter().zip(&self.columns) {
+            let name = target.columns.get(assigned.column).map_or("", |c| c.name.as_str());
+            let mut add = |code, message| found.push(Finding::new(code, message).at(assigned.place.clone()));
+            if seen.lost > 0 {
+                add(
+                    Code::BecomesNull,
+                    format!("{name} holds a value in {} and becomes NULL there", rows(seen.lost)),
+                );
+            }
+            if let (true, Some(room)) = (seen.long > 0, assigned.room) {
+                let longest = seen.longest;
+                add(
+                    Code::TooLong,
+                    format!(
+                        "{name} is declared for {room} characters; {} would have more (up to {longest})",
+                        rows(seen.long)
+                    ),
+                );
+            }
+            let kept = seen.after.as_ref().is_some_and(|v| !v.is_null());
+            if seen.several_before && !seen.several_after && kept {
+                add(Code::Merges, format!("different values of {name} become one in {}", rows(self.rows)));
+            }
+        }
+        if self.twin_rows > 0 {
+            let equal = if self.twin_rows == 1 { "equals" } else { "equal" };
+            let message = if target.key.kind == KeyKind::WholeRow || target.key.kind == KeyKind::RowIdentity {
+                format!(
+                    "{} of {} equal another matched row in every column",
+                    rows(self.twin_rows),
+                    target.table
+                )
+            } else {
+                format!(
+                    "{} of {} equal another matched row in all but the key",
+                    rows(self.twin_rows),
+                    target.table
+                )
+            };
+            found.push(Finding::new(Code::TwinRows, message));
+        }
+        found
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::table::{Column as Declared, Key};
+
+    fn target() -> Target {
+        let column = |name: &str| Declared {
+            name: name.into(),
+            declared: "varchar(4)".into(),
+            generated: false,
+            not_null: false,
+        };
+        Target {
+            table: "keeper".into(),
+            schema: String::new(),
+            columns: ["id", "region", "note"].map(column).to_vec(),
+            key: Key { kind: KeyKind::Primary, names: vec!["id".into()], columns: vec![0] },
+            definition: String::new(),
+            naming: None,
+        }
+    }
+
+    fn codes(rows: &[(i64, &str, Option<&str>)]) -> Vec<Code> {
+        let place = Place { line: 1, column: 1, length: 1, text: String::new() };
+        let assigned = vec![Assigned { column: 1, place, null: false, room: Some(4) }];
+        let mut notices = Notices::new(&target(), assigned);
+        for (id, old, new) in rows {
+            let text = |t: &str| Value::Text(t.to_owned());
+            let before = vec![Value::Int(*id), text(old), Value::Null];
+            let after = vec![Value::Int(*id), new.map_or(Value::Null, text), Value::Null];
+            notices.row(&HeldRow {
+                ordinal: *id,
+                key: vec![Value::Int(*id)],
+                before,
+                after: After::Row(after),
+            });
+        }
+        notices.findings(&target()).iter().map(|f| f.code).collect()
+    }
+
+    #[test]
+    fn what_rows_show() {
+        assert_eq!(codes(&[(1, "Moor", Some("Dale")), (2, "Vale", Some("Fell"))]), []);
+        assert_eq!(codes(&[(1, "Moor", None)]), [Code::BecomesNull]);
+        assert_eq!(codes(&[(1, "Moor", Some("Hills"))]), [Code::TooLong]);
+        assert_eq!(codes(&[(1, "Moor", Some("Dale")), (2, "Vale", Some("Dale"))]), [Code::Merges]);
+        assert_eq!(codes(&[(1, "Moor", Some("a")), (2, "Moor", Some("b"))]), [Code::TwinRows]);
+    }
+}

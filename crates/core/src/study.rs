@@ -1,0 +1,101 @@
+//! What a closer look at the database tells about a step: how the filter works, what it barely misses, what would pin
+//! the rows. None of it decides anything; it helps a person to decide.
+
+use serde::Serialize;
+
+use crate::expect::Expect;
+use crate::finding::Finding;
+use crate::value::Value;
+
+/// What to look for.
+#[derive(Debug, Clone, Default)]
+pub struct Wish {
+    /// Whether only that is looked for which may stop a change.
+    pub brief: bool,
+    /// Rows that match.
+    pub matched: u64,
+    /// Rows of the whole target.
+    pub total: u64,
+    /// The expected count, where it is not met: what sets some of the rows apart is then looked for.
+    pub expected: Option<Expect>,
+    /// One of the matched rows, as an example in a filter to paste.
+    pub example: Vec<Value>,
+    /// Keys of all matched rows, where they are few.
+    pub keys: Vec<Vec<Value>>,
+    /// Values of columns that may refer to other tables.
+    pub references: Vec<(usize, Vec<Value>)>,
+    /// Columns whose other values are wanted, to compare new ones with.
+    pub known: Vec<usize>,
+}
+
+/// What was found.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub struct Study {
+    /// The filter's conditions, each with the rows that it and those before it leave.
+    pub funnel: Vec<FunnelStep>,
+    /// Rows that are barely kept out.
+    pub near: Vec<NearMiss>,
+    /// What would pin the rows.
+    pub pins: Vec<PinOffer>,
+    /// Rows that are different in kind, with a condition that leaves them out.
+    pub kinds: Vec<KindOffer>,
+    /// What values refer to: column, value, and the name of the row it refers to.
+    #[serde(skip)]
+    pub meanings: Vec<(usize, Value, String)>,
+    /// Some of the values that columns hold.
+    #[serde(skip)]
+    pub known: Vec<(usize, Vec<String>)>,
+    /// What was noticed on the way.
+    #[serde(skip)]
+    pub findings: Vec<Finding>,
+    /// What was left out, and why.
+    pub skipped: Option<String>,
+}
+
+/// One condition of a filter.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct FunnelStep {
+    /// The condition, verbatim.
+    pub condition: String,
+    /// Rows for which it and all before it hold.
+    pub rows: u64,
+    /// Rows for which it holds by itself.
+    pub alone: u64,
+}
+
+/// Rows that one condition barely keeps out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct NearMiss {
+    /// The condition that keeps them out, verbatim.
+    pub condition: String,
+    /// What keeps them out: letter case, blanks, NULL.
+    pub by: String,
+    /// How many they are.
+    pub rows: u64,
+    /// The first of them: key and value.
+    pub examples: Vec<(String, Option<String>)>,
+}
+
+/// Columns that pin the matched rows.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct PinOffer {
+    /// The columns.
+    pub columns: Vec<String>,
+    /// Whether that is declared, or only so in the data as it is.
+    pub declared: bool,
+    /// A filter to paste.
+    pub filter: String,
+}
+
+/// Matched rows that are different in kind from the others.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct KindOffer {
+    /// How they differ.
+    pub what: String,
+    /// How many they are.
+    pub rows: u64,
+    /// The condition that leaves them out.
+    pub condition: String,
+    /// Whether what remains is what is expected.
+    pub fits: bool,
+}

@@ -1,0 +1,26 @@
+//! The assigned columns of a step, as what is noticed about their values needs them.
+
+use marktwice_core::notice::Assigned;
+use marktwice_core::table::Target;
+
+use crate::classes::length;
+use crate::step::Step;
+
+/// The assigned columns with their places.
+pub fn assigned(step: &Step, target: &Target) -> Vec<Assigned> {
+    let mut all = Vec::new();
+    for assignment in &step.assignments {
+        for (nth, name) in assignment.columns.iter().enumerate() {
+            let Some(column) = target.position(&name.text) else { continue };
+            let value = assignment.parts.as_ref().and_then(|p| p.get(nth)).map(|s| step.text(*s));
+            let plain = |word: &str| value.is_some_and(|v| v.eq_ignore_ascii_case(word));
+            all.push(Assigned {
+                column,
+                place: step.place(name.slice),
+                null: plain("null") || plain("default"),
+                room: target.columns.get(column).and_then(|c| length(&c.declared)),
+            });
+        }
+    }
+    all
+}

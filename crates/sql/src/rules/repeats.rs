@@ -1,0 +1,93 @@
+//! `repeats` and `moves-filter`: what a second run of the same statement would do.
+
+use marktwice_core::{Code, Finding};
+use sqlparser::tokenizer::Token;
+
+use super::Seen;
+use crate::slices::Slice;
+
+/// Functions that change nothing when they are applied a second time.
+const SETTLES: &[&str] = &[
+    "upper", "lower", "trim", "ltrim", "rtrim", "btrim", "abs", "round", "floor", "ceil", "ceiling", "date",
+    "initcap", "ucase", "lcase", "coalesce", "ifnull", "nullif", "trunc", "truncate", "cast", "replace",
+    "greatest", "least",
+];
+
+/// Looks for an assignment that starts from the column's own old value, and for assigned columns in the filter.
+pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+    let step = seen.step;
+    let filter: Vec<usize> = step
+        .filter
+        .iter()
+        .flat_map(|f| crate::slicing::names_in(step, f.slice))
+        .filter_map(|name| seen.target.position(&name))
+        .collect();
+    let mut found = Vec::new();
+    let mut moves: Option<(Vec<&str>, Slice)> = None;
+    for assignment in &step.assignments {
+        for (nth, name) in assignment.columns.iter().enumerate() {
+            let Some(at) = seen.target.position(&name.text) else { continue };
+            if filter.contains(&at) {
+                moves = true;
+                let message = format!(
+                    "{} is assigned and stands in the filter: afterwards it matches other rows",
+                    name.text
+                );
+                found.push(Finding::new(Code::MovesFilter, message).at(step.place(name.slice)));
+            }
+            let Some(value) = assignment.parts.as_ref().and_then(|p| p.get(nth)) else { continue };
+            if grows(seen, *value, at) {
+                let message =
+                    format!("{} starts from its own old value: a second run changes it again", name.text);
+                found.push(Finding::new(Code::Repeats, message).at(step.place(*value)));
+            }
+        }
+    }
+    if let Some((names, slice)) = moves {
+        // Whether a second run finds the same rows is then open.
+        found.clear();
+        let (is, stands) = if names.len() == 1 { ("is", "stands") } else { ("are", "stand") };
+        let message = format!(
+            "{} {is} assigned and {stands} in the filter: afterwards it matches other rows",
+            names.join(" and ")
+        );
+        found.push(Finding::new(Code::MovesFilter, message).at(step.place(slice)));
+    }
+    found
+}
+
+/// Whether a value is computed from the column itself in a way that goes on with each run.
+fn grows(seen: Seen<'_>, value: Slice, column: usize) -> bool {
+    let tokens = seen.step.words(value);
+    let own = |at: usize| {
+        let name = tokens.get(at).and_then(|t| t.name());
+        let called = tokens.get(at + 1).is_some_and(|t| t.is(&Token::LParen) || t.is(&Token::Period));
+        !called && name.is_some_and(|n| seen.target.position(n) == Some(column))
+    };
+    let subqueries = crate::slicing::subqueries(seen.step, value);
+    let named = (0..tokens.len()).any(|at| {
+        let inside = tokens
+            .get(at)
+            .is_some_and(|t| subqueries.iter().any(|q| q.start <= t.slice.start && t.slice.end <= q.end));
+        own(at) && !inside
+    });
+    let arithmetic = tokens.iter().any(|t| {
+        matches!(
+            t.token.token,
+            Token::Plus | Token::Minus | Token::Mul | Token::Div | Token::Mod | Token::StringConcat
+        ) || t.is_any(&[
+            "concat",
+            "substr",
+            "substring",
+            "power",
+            "lpad",
+            "rpad",
+            "reverse",
+            "date_add",
+            "date_sub",
+            "adddate",
+        ])
+    });
+    let settles = tokens.iter().any(|t| t.is_any(SETTLES)) || tokens.iter().any(|t| t.is_word("case"));
+    named && (arithmetic || !settles) && tokens.len() > 1
+}
