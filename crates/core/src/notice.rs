@@ -153,13 +153,13 @@ impl Notices {
             let equal = if self.twin_rows == 1 { "equals" } else { "equal" };
             let message = if target.key.kind == KeyKind::WholeRow || target.key.kind == KeyKind::RowIdentity {
                 format!(
-                    "{} of {} equal another matched row in every column",
+                    "{} of {} {equal} another matched row in every column",
                     rows(self.twin_rows),
                     target.table
                 )
             } else {
                 format!(
-                    "{} of {} equal another matched row in all but the key",
+                    "{} of {} {equal} another matched row in all but the key",
                     rows(self.twin_rows),
                     target.table
                 )

@@ -28,12 +28,7 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
         for (nth, name) in assignment.columns.iter().enumerate() {
             let Some(at) = seen.target.position(&name.text) else { continue };
             if filter.contains(&at) {
-                moves = true;
-                let message = format!(
-                    "{} is assigned and stands in the filter: afterwards it matches other rows",
-                    name.text
-                );
-                found.push(Finding::new(Code::MovesFilter, message).at(step.place(name.slice)));
+                moves.get_or_insert_with(|| (Vec::new(), name.slice)).0.push(&name.text);
             }
             let Some(value) = assignment.parts.as_ref().and_then(|p| p.get(nth)) else { continue };
             if grows(seen, *value, at) {
