@@ -96,6 +96,12 @@ pub(crate) enum Gone {
 /// The commands.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
+    /// Look at the tables, or at one of them: columns, keys, what is unique in fact, references, rows
+    Look(LookArgs),
+    /// Set columns of one row, by its key: shows the statement, previews it, asks, applies it
+    Set(SetArgs),
+    /// Write a change file to start from, or the steps of a statement that is refused as one
+    Draft(DraftArgs),
     /// Show which rows a change matches and what would become of them; writes nothing
     Preview(PreviewArgs),
     /// Preview, ask, and apply in one transaction that commits only if everything turns out as previewed
@@ -116,6 +122,11 @@ pub(crate) enum Command {
     Forget(ForgetArgs),
     /// Find out what became of runs that were cut off
     Settle,
+    /// Say what a finding means and what to do; all of them without a code
+    Why {
+        /// The code, as it stands in front of the finding
+        code: Option<String>,
+    },
     /// Make the demo database and walk through one full example
     Demo {
         /// The folder to make
@@ -151,6 +162,73 @@ pub(crate) struct ChangeArgs {
     /// How many rows to show
     #[arg(long, value_name = "N|all", default_value = "20", value_parser = show)]
     pub(crate) show: Show,
+}
+
+/// Arguments of `look`.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct LookArgs {
+    /// The table; all of them without one
+    pub(crate) table: Option<String>,
+    /// Only rows for which this condition holds
+    #[arg(long = "where", value_name = "CONDITION", requires = "table")]
+    pub(crate) filter: Option<String>,
+    /// Write the rows as CSV to standard output, and nothing else
+    #[arg(long, requires = "table")]
+    pub(crate) csv: bool,
+    /// How many rows to show
+    #[arg(long, value_name = "N|all", default_value = "10", value_parser = show)]
+    pub(crate) show: Show,
+}
+
+/// Arguments of `set`.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct SetArgs {
+    /// The table
+    pub(crate) table: String,
+    /// The row: its key (418), all columns of it (hive_id=3,season=2026), or a unique column (email=ann@heather.example)
+    #[arg(allow_hyphen_values = true)]
+    pub(crate) key: String,
+    /// What to set: COLUMN=VALUE; NULL and DEFAULT are those words, and texts in single quotes ('NULL')
+    #[arg(required = true, value_name = "COLUMN=VALUE")]
+    pub(crate) sets: Vec<String>,
+    /// Several keys are meant: 3,4,7, or hive_id=3,season=2026;hive_id=4,season=2026
+    #[arg(long)]
+    pub(crate) several: bool,
+    /// Do not ask: what was agreed to is exactly the rows that the key names
+    #[arg(long)]
+    pub(crate) yes: bool,
+    /// Ask inside the open transaction, with the outcome as it stands there; 60 s without an answer roll back
+    #[arg(long, conflicts_with = "yes")]
+    pub(crate) hold: bool,
+    /// Let a finding pass, by its code; may be given more than once
+    #[arg(long, value_name = "CODE", value_parser = code)]
+    pub(crate) allow: Vec<Code>,
+    /// A second run of a statement that was committed already is meant
+    #[arg(long)]
+    pub(crate) again: bool,
+}
+
+/// Arguments of `draft`.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct DraftArgs {
+    /// The table
+    #[arg(required_unless_present = "sql")]
+    pub(crate) table: Option<String>,
+    /// Which rows: a condition; the rows that it matches are counted
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub(crate) filter: Option<String>,
+    /// What to set: COLUMN=VALUE; may be given more than once
+    #[arg(long = "set", value_name = "COLUMN=VALUE", conflicts_with = "delete")]
+    pub(crate) sets: Vec<String>,
+    /// Delete rows instead
+    #[arg(long)]
+    pub(crate) delete: bool,
+    /// A statement that is not taken as it is: write what to run instead, step by step
+    #[arg(long, value_name = "TEXT", conflicts_with_all = ["table", "filter", "sets", "delete"])]
+    pub(crate) sql: Option<String>,
+    /// Write into this file instead of to standard output; a file that is there is not overwritten
+    #[arg(long, value_name = "FILE")]
+    pub(crate) to: Option<PathBuf>,
 }
 
 /// Arguments of `preview`.

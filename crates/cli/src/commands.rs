@@ -3,12 +3,16 @@
 
 mod apply;
 mod demo;
+mod draft;
 mod forget;
 mod history;
+mod look;
 mod preview;
 mod receipt;
+mod set;
 mod settle;
 mod undo;
+mod why;
 
 use std::io::{Read, Write};
 use std::path::Path;
@@ -37,6 +41,10 @@ pub(crate) fn run(args: Args) -> u8 {
     }
     let common = args.common;
     let result = match args.command {
+        Command::Look(args) => look::run(&common, &args),
+        Command::Set(args) => set::run(&common, &args),
+        Command::Draft(args) => draft::run(&common, &args),
+        Command::Why { code } => why::run(&common, code.as_deref()),
         Command::Preview(args) => preview::run(&common, args),
         Command::Apply(args) => apply::run(&common, args),
         Command::Undo(args) => undo::run(&common, &args),
@@ -59,6 +67,12 @@ pub(crate) fn run(args: Args) -> u8 {
 pub(crate) fn print(text: &str) {
     let mut out = anstream::stdout();
     let _ = out.write_all(human::fit(text).as_bytes()).and_then(|()| out.flush());
+}
+
+/// Writes bytes to standard output as they are.
+pub(crate) fn print_bytes(bytes: &[u8]) {
+    let mut out = std::io::stdout();
+    let _ = out.write_all(bytes).and_then(|()| out.flush());
 }
 
 /// Writes a JSON document to standard output.

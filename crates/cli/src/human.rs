@@ -5,10 +5,12 @@ mod cells;
 mod closer;
 mod conflicts;
 mod history;
+pub(crate) mod look;
 mod outcome;
 mod preview;
 mod table;
 mod trouble;
+mod why;
 
 use anstyle::{AnsiColor, Style};
 
@@ -17,6 +19,7 @@ pub(crate) use outcome::{outcome, question, question_inside, settled};
 pub(crate) use preview::preview;
 pub(crate) use table::rows_of;
 pub(crate) use trouble::trouble;
+pub(crate) use why::why;
 
 pub(crate) const BOLD: Style = Style::new().bold();
 pub(crate) const DIM: Style = Style::new().dimmed();
@@ -76,13 +79,27 @@ pub(crate) fn width() -> Option<usize> {
 pub(crate) fn fit(text: &str) -> String {
     match width() {
         Some(width) => fit_to(text, width),
-        None => text.to_owned(),
+        None => text.replace(KEPT, ""),
     }
+}
+
+/// Stands before a line that is kept in one piece whatever the width, because somebody may paste it. It is never shown;
+/// no data can bring it in, because control characters are made visible.
+pub(crate) const KEPT: char = '\0';
+
+/// A statement of ours, to be shown before it is previewed.
+pub(crate) fn statement(text: &str) -> String {
+    let lines = text.lines().map(|line| format!("{KEPT}  {}\n", styled(DIM, &cells::escape(line))));
+    lines.collect::<String>() + "\n"
 }
 
 fn fit_to(text: &str, width: usize) -> String {
     let mut out = String::with_capacity(text.len());
     for line in text.split_inclusive('\n') {
+        if let Some(kept) = line.strip_prefix(KEPT) {
+            out.push_str(kept);
+            continue;
+        }
         let bare = line.trim_end_matches('\n');
         if textwrap::core::display_width(bare) <= width {
             out.push_str(line);

@@ -1,14 +1,19 @@
 //! Results as JSON documents. Each says its format and version; `docs/JSON.md` describes them.
 
+use marktwice_core::Code;
+use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
 use marktwice_core::moved::Moved;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_core::undo::Conflict;
 use marktwice_core::value::list_to_json;
 use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Value};
-use marktwice_run::{Answer, Conflicts, End, Entry, Faults, Preview, RunOutcome, Settled, ShownRow, Verdict};
+use marktwice_run::{
+    Answer, Conflicts, End, Entry, Faults, Preview, Rows, RunOutcome, Seen, Settled, ShownRow, Verdict,
+};
 use serde_json::{Map, Value as Json, json};
 
 use crate::report::Trouble;
@@ -273,6 +278,53 @@ pub(crate) fn trouble(trouble: &Trouble) -> Json {
             "place": trouble.place,
             "hint": trouble.hint,
             "paste": trouble.paste,
+        }),
+    )
+}
+
+/// Findings explained.
+pub(crate) fn why(codes: &[Code]) -> Json {
+    let all: Vec<Json> = codes
+        .iter()
+        .map(|code| {
+            json!({
+                "code": code, "level": code.level(), "why": code.meaning(), "what_to_do": code.remedy(),
+                "can_be_allowed": code.level() == Level::Stop && !Code::NEVER_ALLOWED.contains(code),
+            })
+        })
+        .collect();
+    document("marktwice-findings", json!({ "findings": all }))
+}
+
+/// All tables.
+pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> Json {
+    document("marktwice-tables", json!({ "database": seen.database, "tables": seen.seen }))
+}
+
+/// One table in full, with rows of it.
+pub(crate) fn look(seen: &Seen<Survey>, found: &Rows) -> Json {
+    let survey = &seen.seen;
+    let target = &survey.target;
+    let rows: Vec<Json> = found
+        .rows
+        .iter()
+        .map(|row| json!({ "key": list_to_json(&row.key), "row": named(target, &row.before) }))
+        .collect();
+    document(
+        "marktwice-look",
+        json!({
+            "database": seen.database,
+            "table": target.table,
+            "schema": target.schema,
+            "columns": target.columns,
+            "key": target.key,
+            "declared": survey.declared,
+            "unique_in_fact": survey.unique_in_fact,
+            "total": survey.rows,
+            "matched": found.matched,
+            "rows": rows,
+            "skipped": survey.skipped,
+            "notes": seen.notes,
         }),
     )
 }

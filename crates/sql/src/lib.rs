@@ -8,6 +8,7 @@ pub mod ask;
 pub mod assigned;
 pub mod change;
 pub mod classes;
+pub mod compose;
 pub mod language;
 pub mod leave_out;
 pub mod many;

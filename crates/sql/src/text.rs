@@ -163,6 +163,18 @@ pub fn statements(tokens: &[Tok]) -> Vec<&[Tok]> {
     tokens.split(|t| t.is(&Token::SemiColon)).filter(|part| part.iter().any(|t| !t.is_blank())).collect()
 }
 
+/// The statements of a text, each without the semicolon behind it; the whole text where it cannot be cut.
+pub fn split(source: &str, language: crate::Language) -> Vec<String> {
+    let Ok(tokens) = tokenize(source, language.dialect()) else { return vec![source.to_owned()] };
+    statements(&tokens)
+        .into_iter()
+        .filter_map(|part| {
+            let words: Vec<&Tok> = part.iter().filter(|t| !t.is_blank()).collect();
+            Some(words.first()?.slice.to(words.last()?.slice).of(source).to_owned())
+        })
+        .collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

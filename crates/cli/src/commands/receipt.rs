@@ -80,17 +80,21 @@ fn record(change: &RowChange, width: usize) -> Vec<String> {
         (Some(_), None) => "deleted",
         (None, _) => "inserted",
     };
-    let text = |value: &Value| match value {
+    let image = |row: &Option<Vec<Value>>| match row {
+        Some(row) => row.iter().map(csv_cell).collect(),
+        None => vec![String::new(); width],
+    };
+    let first = [change.ordinal.to_string(), what.to_owned()];
+    first.into_iter().chain(image(&change.before)).chain(image(&change.after)).collect()
+}
+
+/// A value for a spreadsheet.
+pub(super) fn csv_cell(value: &Value) -> String {
+    match value {
         Value::Null => "NULL".to_owned(),
         Value::Text(text) => text.clone(),
         Value::Bytes(bytes) => format!("x'{}'", bytes.iter().map(|b| format!("{b:02x}")).collect::<String>()),
         Value::TextBytes(bytes) => String::from_utf8_lossy(bytes).into_owned(),
         other => other.to_json().to_string(),
-    };
-    let image = |row: &Option<Vec<Value>>| match row {
-        Some(row) => row.iter().map(text).collect(),
-        None => vec![String::new(); width],
-    };
-    let first = [change.ordinal.to_string(), what.to_owned()];
-    first.into_iter().chain(image(&change.before)).chain(image(&change.after)).collect()
+    }
 }

@@ -6,7 +6,7 @@ use marktwice_run::Preview;
 
 use super::cells::{escape, shortened};
 use super::table::{Text, TextColumn, draw};
-use super::{BOLD, DIM, number, rows, styled, verb};
+use super::{BOLD, DIM, KEPT, number, rows, styled, verb};
 
 /// One line of text, however it was laid out, shortened where it is long.
 fn condition(text: &str) -> String {
@@ -96,7 +96,12 @@ pub(super) fn pins(out: &mut String, preview: &Preview) {
         } else {
             format!("{columns} {is} unique in the data as it is")
         };
-        let _ = writeln!(out, "  {}  {why}:  {}", styled(DIM, "pins"), styled(BOLD, &escape(&offer.filter)));
+        let _ = writeln!(
+            out,
+            "{KEPT}  {}  {why}:  {}",
+            styled(DIM, "pins"),
+            styled(BOLD, &escape(&offer.filter))
+        );
     }
 }
 
@@ -107,7 +112,7 @@ pub(super) fn kinds(out: &mut String, preview: &Preview) {
         let what = format!("in {} {}", rows(kind.rows), escape(&kind.what));
         let _ = writeln!(
             out,
-            "         {what}; to leave them out, add:  {}{fits}",
+            "{KEPT}         {what}; to leave them out, add:  {}{fits}",
             styled(BOLD, &escape(&kind.condition))
         );
     }

@@ -30,7 +30,7 @@ pub(crate) fn trouble(trouble: &Trouble) -> String {
 fn paste(text: &str, indent: &str) -> String {
     let mut out = String::from("\n");
     for line in text.lines() {
-        let _ = writeln!(out, "{indent}{}", styled(BOLD, &escape(line)));
+        let _ = writeln!(out, "{}{indent}{}", super::KEPT, styled(BOLD, &escape(line)));
     }
     out
 }

@@ -84,8 +84,11 @@ fn postgres_own_hazards() {
                 ("DELETE FROM seen WHERE keeper_id = 1", "view"),
                 ("DELETE FROM far WHERE a = 1", "foreign table"),
                 ("DELETE FROM pg_class WHERE relname = 'keeper'", "not a table of yours"),
-                ("UPDATE keeper SET name = x.note FROM hive x WHERE x.keeper_id = keeper.keeper_id", "joins"),
-                ("DELETE FROM keeper USING hive WHERE true", "joins"),
+                (
+                    "UPDATE keeper SET name = x.note FROM hive x WHERE x.keeper_id = keeper.keeper_id",
+                    "many-sources",
+                ),
+                ("DELETE FROM keeper USING hive WHERE true", "always-true"),
                 (
                     "WITH gone AS (DELETE FROM hive RETURNING *) UPDATE keeper SET name = 'x' WHERE keeper_id IN (SELECT keeper_id FROM gone)",
                     "WITH",
@@ -123,10 +126,13 @@ fn marias_own_hazards() {
                 ("UPDATE keeper SET name = 'x' /*!50000 WHERE keeper_id = 1 */", "comment"),
                 ("UPDATE keeper SET name = 'x' /*M! WHERE keeper_id = 1 */", "comment"),
                 ("UPDATE IGNORE keeper SET name = 'x' WHERE keeper_id = 1", "IGNORE"),
-                ("UPDATE keeper SET name = 'x' WHERE region = 'Moor' LIMIT 1", "LIMIT"),
-                ("UPDATE keeper k JOIN hive h ON h.keeper_id = k.keeper_id SET k.name = 'x'", "joins"),
-                ("UPDATE keeper, hive SET name = 'x' WHERE keeper.keeper_id = 1", "joins"),
-                ("DELETE k FROM keeper k JOIN hive h ON h.keeper_id = k.keeper_id", "joins"),
+                ("UPDATE keeper SET name = 'x' WHERE region = 'Moor' LIMIT 1", "unstable-limit"),
+                (
+                    "UPDATE keeper k JOIN hive h ON h.keeper_id = k.keeper_id SET k.name = 'x', h.note = 'y'",
+                    "several-tables",
+                ),
+                ("UPDATE keeper JOIN hive SET keeper.name = 'x'", "no-filter"),
+                ("DELETE k, h FROM keeper k JOIN hive h ON h.keeper_id = k.keeper_id", "several-tables"),
                 ("UPDATE keeper SET name = @who WHERE keeper_id = 1", "parameter"),
             ],
         );

@@ -72,10 +72,11 @@ fn what_only_the_run_can_tell_is_not_guessed() {
         ("a = random()", "unknown"),
         ("a = (SELECT max(x.a) FROM t AS x WHERE x.id <= t.id) + 1", "unknown"),
         ("a = coalesce(NULL, (SELECT max(a) FROM t))", "unknown"),
-        ("(a, stamp) = (SELECT 5, 'x')", "unknown"),
         ("a = (SELECT max(a) FROM t)", "exact"),
         ("stamp = date('2026-05-11', '+1 day')", "exact"),
         ("(a, stamp) = (5, 'x')", "exact"),
+        ("(a, stamp) = (SELECT 5, 'x')", "exact"),
+        ("(a, stamp) = (SELECT x.a, 'x' FROM t AS x WHERE x.id = t.id)", "unknown"),
     ] {
         let json = s
             .run(&["preview", "--sql", &format!("UPDATE t SET {set} WHERE id > 0"), "--format", "json"])

@@ -6,7 +6,11 @@ use super::Seen;
 
 /// Looks for a missing filter.
 pub fn look(seen: Seen<'_>) -> Vec<Finding> {
-    if seen.step.filter.is_some() {
+    // Where the target is one of the joined tables, the condition of the join is a filter too.
+    let joined = seen.step.sources.as_ref().is_some_and(|s| {
+        s.with_target && seen.step.words(s.slice).iter().any(|t| t.is_any(&["on", "using", "natural"]))
+    });
+    if seen.step.filter.is_some() || joined {
         return Vec::new();
     }
     let message = format!(

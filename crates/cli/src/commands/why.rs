@@ -1,0 +1,30 @@
+//! `why`: what a finding means and what to do.
+
+use marktwice_core::Code;
+use marktwice_sql::near::nearest;
+
+use super::{print, print_json};
+use crate::args::{Common, Format};
+use crate::report::Trouble;
+use crate::{exit, human, json};
+
+/// Explains one code, or lists all.
+pub(crate) fn run(common: &Common, code: Option<&str>) -> Result<u8, Trouble> {
+    let codes: Vec<Code> = match code {
+        None => Code::ALL.to_vec(),
+        Some(text) => vec![text.parse().map_err(|()| unknown(text))?],
+    };
+    match common.format {
+        Format::Json => print_json(&json::why(&codes)),
+        Format::Human => print(&human::why(&codes, code.is_some())),
+    }
+    Ok(exit::DONE)
+}
+
+fn unknown(text: &str) -> Trouble {
+    let hint = match nearest(text, Code::ALL.iter().map(|c| c.as_str())) {
+        Some(near) => format!("did you mean {near}?"),
+        None => "marktwice why lists all of them".to_owned(),
+    };
+    Trouble::usage(format!("there is no finding {text}"), hint)
+}

@@ -1,0 +1,326 @@
+//! Composing a statement from a table, a key and values, as `set` and `draft` need it. What a person typed becomes a
+//! literal of the column's type, or is refused; it never becomes part of the statement's grammar.
+
+use marktwice_core::table::{Column, Target};
+
+use crate::classes::{Class, class};
+use crate::language::Language;
+use crate::near::nearest;
+
+/// What cannot be composed: what is wrong, and what to do.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{message}")]
+pub struct Uncomposed {
+    /// What is wrong.
+    pub message: String,
+    /// What to do.
+    pub hint: String,
+}
+
+fn wrong(message: impl Into<String>, hint: impl Into<String>) -> Uncomposed {
+    Uncomposed { message: message.into(), hint: hint.into() }
+}
+
+/// A name of a table as it is typed, `schema.table` or `table`, quotes left out.
+pub fn table_name(typed: &str) -> (Option<String>, String) {
+    let bare = |part: &str| part.trim_matches(['"', '`', '[', ']']).to_owned();
+    match typed.split_once('.') {
+        Some((schema, table)) if !schema.is_empty() && !table.is_empty() => (Some(bare(schema)), bare(table)),
+        _ => (None, bare(typed)),
+    }
+}
+
+/// The table as it is written in a composed statement.
+pub fn table(language: Language, target: &Target, schema_said: bool) -> String {
+    let name = language.name(&target.table);
+    if schema_said { format!("{}.{name}", language.name(&target.schema)) } else { name }
+}
+
+/// `column=value`, split and looked up.
+///
+/// # Errors
+/// Where there is no such column, or no equals sign.
+pub fn pair<'t, 'a>(target: &'t Target, typed: &'a str) -> Result<(&'t Column, &'a str), Uncomposed> {
+    let (name, value) = typed.split_once('=').ok_or_else(|| {
+        wrong(format!("{typed} has no equals sign"), "write COLUMN=VALUE, without blanks around it")
+    })?;
+    let at = target.position(name.trim()).ok_or_else(|| {
+        let names: Vec<&str> = target.columns.iter().map(|c| c.name.as_str()).collect();
+        let hint = match nearest(name.trim(), names.iter().copied()) {
+            Some(near) => format!("did you mean {near}?"),
+            None => format!("there are: {}", names.join(", ")),
+        };
+        wrong(format!("{} has no column {}", target.table, name.trim()), hint)
+    })?;
+    let column = target.columns.get(at).ok_or_else(|| wrong("no such column", "look at the table"))?;
+    Ok((column, value))
+}
+
+/// What was typed for a column, as a literal of its type. NULL and DEFAULT are those words; in quotes they are texts.
+///
+/// # Errors
+/// Where the column cannot hold it.
+pub fn literal(language: Language, column: &Column, typed: &str) -> Result<String, Uncomposed> {
+    if column.generated {
+        return Err(wrong(
+            format!("{} is computed by the engine and cannot be assigned", column.name),
+            "assign the columns that it is computed from",
+        ));
+    }
+    if typed.eq_ignore_ascii_case("null") {
+        if column.not_null {
+            return Err(wrong(
+                format!("{} does not take NULL", column.name),
+                format!("for the text itself write {}=\"'{typed}'\"", column.name),
+            ));
+        }
+        return Ok("NULL".to_owned());
+    }
+    if typed.eq_ignore_ascii_case("default") {
+        if language == Language::Sqlite {
+            return Err(wrong(
+                "SQLite's UPDATE knows no DEFAULT",
+                format!("write the value itself; for the text write {}=\"'{typed}'\"", column.name),
+            ));
+        }
+        return Ok("DEFAULT".to_owned());
+    }
+    let quoted = typed.len() >= 2 && typed.starts_with('\'') && typed.ends_with('\'');
+    let inner = if quoted {
+        typed.get(1..typed.len() - 1).unwrap_or("").replace("''", "'")
+    } else {
+        typed.to_owned()
+    };
+    if inner.contains('\0') {
+        return Err(wrong("there is a NUL character in the value", "leave it out"));
+    }
+    match class(&column.declared) {
+        Class::Number => number(column, &inner),
+        Class::Moment if inner.trim().is_empty() => Err(wrong(
+            format!("{} holds {}; nothing is no moment", column.name, column.declared),
+            format!("write {}=NULL to empty it", column.name),
+        )),
+        // Where columns have no type, a number is one unless it is in quotes.
+        Class::Other if language == Language::Sqlite && !quoted && is_number(&inner) => Ok(inner),
+        Class::Text | Class::Moment | Class::Other => Ok(language.text_literal(&inner)),
+    }
+}
+
+fn is_number(text: &str) -> bool {
+    let digits = text.strip_prefix(['-', '+']).unwrap_or(text);
+    let plain = digits.starts_with(|c: char| c.is_ascii_digit() || c == '.')
+        && digits.chars().all(|c| c.is_ascii_digit() || matches!(c, '.' | 'e' | 'E' | '-' | '+'));
+    plain && text.parse::<f64>().is_ok_and(f64::is_finite)
+}
+
+fn number(column: &Column, text: &str) -> Result<String, Uncomposed> {
+    if is_number(text) {
+        return Ok(text.to_owned());
+    }
+    let shown = if text.is_empty() { "nothing".to_owned() } else { format!("'{text}'") };
+    let hint = if is_number(&text.replace(',', ".")) {
+        format!("write {}={}", column.name, text.replace(',', "."))
+    } else {
+        "write a number, or NULL; an expression goes into a change of its own (--sql)".to_owned()
+    };
+    Err(wrong(format!("{} holds {}, and {shown} is no number", column.name, column.declared), hint))
+}
+
+/// The rows that a key names: conditions, one for each key.
+///
+/// `418`, or `hive_id=3,season=2026`, or a unique column by name; several keys, separated by commas or, where columns
+/// are named, by semicolons, only where `several` says that they are meant.
+///
+/// # Errors
+/// Where that is no key of the table, or names several rows unasked.
+pub fn key(
+    language: Language,
+    target: &Target,
+    keys: &[Vec<String>],
+    typed: &str,
+    several: bool,
+) -> Result<Vec<String>, Uncomposed> {
+    let names = target.key.names.as_slice();
+    let named = typed.split_once('=').is_some_and(|(name, _)| target.position(name.trim()).is_some());
+    let declared = !target.key.columns.is_empty();
+    if !named {
+        let [only] = names else {
+            let example: Vec<String> = names.iter().map(|n| format!("{n}=…")).collect();
+            let hint = match names.is_empty() || !declared {
+                true => {
+                    "give the table a key, or write a change with a filter that you have looked at".to_owned()
+                }
+                false => format!("write {}", example.join(",")),
+            };
+            return Err(wrong(format!("{} has no key of one column", target.table), hint));
+        };
+        if !declared {
+            return Err(wrong(
+                format!("{} has no key: its rows have a number that nobody declared ({only})", target.table),
+                "write a change with a filter that you have looked at: marktwice look shows the rows",
+            ));
+        }
+        let column = target.position(only).and_then(|at| target.columns.get(at));
+        let column = column.ok_or_else(|| wrong("the key is no column", "look at the table"))?;
+        let values: Vec<&str> = if several { typed.split(',').collect() } else { vec![typed] };
+        if !several && typed.contains(',') && class(&column.declared) == Class::Number {
+            return Err(wrong(
+                format!("{typed} names several rows, and one is meant unless you say so"),
+                "add --several to write all of them",
+            ));
+        }
+        return values
+            .iter()
+            .map(|value| Ok(format!("{} = {}", language.name(only), own(language, column, value.trim())?)))
+            .collect();
+    }
+    let rows: Vec<&str> = if several { typed.split(';').collect() } else { vec![typed] };
+    rows.into_iter().map(|row| one_row(language, target, keys, row)).collect()
+}
+
+fn own(language: Language, column: &Column, value: &str) -> Result<String, Uncomposed> {
+    let literal = literal(language, column, value)?;
+    if ["NULL", "DEFAULT"].contains(&literal.as_str()) {
+        return Err(wrong(format!("{value} is no key"), "write the value of the key"));
+    }
+    Ok(literal)
+}
+
+fn one_row(
+    language: Language,
+    target: &Target,
+    keys: &[Vec<String>],
+    typed: &str,
+) -> Result<String, Uncomposed> {
+    let mut named: Vec<&str> = Vec::new();
+    let mut terms = Vec::new();
+    for part in parts(target, typed) {
+        let (column, value) = pair(target, part)?;
+        named.push(&column.name);
+        terms.push(format!("{} = {}", language.name(&column.name), own(language, column, value)?));
+    }
+    let whole = |columns: &[String]| columns.iter().all(|c| named.iter().any(|n| n == c));
+    if keys.iter().any(|columns| !columns.is_empty() && whole(columns)) {
+        return Ok(terms.join(" AND "));
+    }
+    let all: Vec<String> = keys.iter().map(|columns| columns.join(" and ")).collect();
+    let hint = if all.is_empty() {
+        "the table declares none: write a change with a filter that you have looked at".to_owned()
+    } else {
+        format!("what pins one row: {}", all.join(", or "))
+    };
+    Err(wrong(format!("{} is no whole key of {}", named.join(" and "), target.table), hint))
+}
+
+/// `a=1,b=x,y` at the commas that a column's name and an equals sign follow.
+fn parts<'a>(target: &Target, typed: &'a str) -> Vec<&'a str> {
+    let mut starts = vec![0];
+    for (at, _) in typed.match_indices(',') {
+        let next = typed.get(at + 1..).and_then(|rest| rest.split_once('=')).map(|(name, _)| name.trim());
+        if next.is_some_and(|name| target.position(name).is_some()) {
+            starts.push(at + 1);
+        }
+    }
+    let ends = starts.iter().skip(1).map(|s| s - 1).chain([typed.len()]);
+    starts.iter().zip(ends).filter_map(|(start, end)| typed.get(*start..end)).collect()
+}
+
+/// An UPDATE of these rows.
+pub fn update(table: &str, sets: &[(String, String)], rows: &[String]) -> String {
+    let sets: Vec<String> = sets.iter().map(|(column, value)| format!("{column} = {value}")).collect();
+    format!("UPDATE {table}\n   SET {}\n WHERE {}", sets.join(",\n       "), any_of(rows))
+}
+
+fn any_of(rows: &[String]) -> String {
+    match rows {
+        [one] => one.clone(),
+        many => format!("({})", many.join(") OR (")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use marktwice_core::table::{Key, KeyKind};
+
+    fn target() -> Target {
+        let column = |name: &str, declared: &str| Column {
+            name: name.into(),
+            declared: declared.into(),
+            generated: name == "sum",
+            not_null: name == "day",
+        };
+        Target {
+            table: "hive_season".into(),
+            schema: "main".into(),
+            columns: vec![
+                column("hive", "int"),
+                column("season", "int"),
+                column("tag", "varchar(9)"),
+                column("day", "date"),
+                column("kilos", "decimal(8,2)"),
+                column("sum", "int"),
+                column("any", ""),
+            ],
+            key: Key {
+                kind: KeyKind::Primary,
+                names: vec!["hive".into(), "season".into()],
+                columns: vec![0, 1],
+            },
+            definition: String::new(),
+            naming: None,
+        }
+    }
+
+    #[test]
+    fn values_become_literals_of_their_type() {
+        let target = target();
+        let of = |language, typed: &str| {
+            let (column, value) = pair(&target, typed).map_err(|e| e.message)?;
+            literal(language, column, value).map_err(|e| e.message)
+        };
+        for (typed, expected) in [
+            ("tag=O'Neill", "'O''Neill'"),
+            ("tag=", "''"),
+            ("tag=NULL", "NULL"),
+            ("tag='NULL'", "'NULL'"),
+            ("tag=DEFAULT", "DEFAULT"),
+            ("tag=a\\b", "'a\\\\b'"),
+            ("tag=1; DROP TABLE x", "'1; DROP TABLE x'"),
+            ("kilos=-1.50", "-1.50"),
+            ("Day=2026-05-11", "'2026-05-11'"),
+            ("any=5", "'5'"),
+        ] {
+            assert_eq!(of(Language::Mysql, typed).as_deref(), Ok(expected), "{typed}");
+        }
+        assert_eq!(of(Language::Sqlite, "any=5").as_deref(), Ok("5"));
+        assert_eq!(of(Language::Sqlite, "any='5'").as_deref(), Ok("'5'"));
+        assert_eq!(of(Language::Postgres, "tag=a\\b").as_deref(), Ok("'a\\b'"));
+        for typed in
+            ["kilos=1,5", "kilos=", "kilos=nan", "kilos=1+1", "day=NULL", "day=", "sum=3", "taag=x", "tag"]
+        {
+            assert!(of(Language::Mysql, typed).is_err(), "{typed}");
+        }
+    }
+
+    #[test]
+    fn keys_name_their_rows() {
+        let keys = [vec!["hive".to_owned(), "season".to_owned()], vec!["tag".to_owned()]];
+        let of = |typed: &str, several| {
+            key(Language::Sqlite, &target(), &keys, typed, several).map_err(|e| e.message)
+        };
+        assert_eq!(of("hive=3,season=2026", false).unwrap(), ["hive = 3 AND season = 2026"]);
+        assert_eq!(of("tag=a,b", false).unwrap(), ["tag = 'a,b'"]);
+        assert_eq!(of("hive=3,season=1;hive=4,season=1", true).unwrap().len(), 2);
+        for typed in ["418", "hive=3", "hive=3,season=NULL", "day=2026-01-01"] {
+            assert!(of(typed, false).is_err(), "{typed}");
+        }
+        let mut one = target();
+        one.key = Key { kind: KeyKind::Primary, names: vec!["hive".into()], columns: vec![0] };
+        let of =
+            |typed: &str, several| key(Language::Sqlite, &one, &keys, typed, several).map_err(|e| e.message);
+        assert_eq!(of("418", false).unwrap(), ["hive = 418"]);
+        assert_eq!(of("3,4", true).unwrap(), ["hive = 3", "hive = 4"]);
+        assert!(of("3,4", false).is_err() && of("x", false).is_err() && of("1 OR 1=1", false).is_err());
+    }
+}
