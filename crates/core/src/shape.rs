@@ -77,7 +77,9 @@ pub fn unlike(new: &str, known: &[String]) -> Option<&'static str> {
             (false, _) => "without digits",
         });
     }
-    Some("in another form")
+    // Names of one word and of two live side by side.
+    let plain = |text: &str| text.chars().all(|c| c.is_alphabetic() || c == ' ');
+    if plain(new) && known.iter().all(|k| plain(k)) { None } else { Some("in another form") }
 }
 
 #[cfg(test)]
@@ -94,6 +96,8 @@ mod tests {
             ("MOOR", &regions, Some("in other letter case")),
             ("Moor ", &regions, Some("with blanks at an end")),
             ("Fell", &regions, None),
+            ("Far Fell", &regions, None),
+            ("a@b.c", &regions, Some("in another form")),
             ("1.5.2026", &dates, Some("unlike a date of this form")),
             ("2026-5-1", &dates, Some("unlike a date of this form")),
             ("2026-06-01", &dates, None),

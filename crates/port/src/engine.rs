@@ -137,6 +137,21 @@ pub enum EngineError {
     Other(String),
 }
 
+impl EngineError {
+    /// With what to write instead, ready to be pasted, where the statement is refused and there is such a thing.
+    #[must_use]
+    pub fn with_paste(self, paste: Option<String>) -> EngineError {
+        match (self, paste) {
+            (EngineError::Refused(finding), Some(paste)) => {
+                let hint = finding.hint.clone().map(|h| format!("{h}:"));
+                let finding = Finding { hint, paste: Some(paste), ..*finding };
+                EngineError::Refused(Box::new(finding))
+            }
+            (other, _) => other,
+        }
+    }
+}
+
 /// How a write outside the matched rows comes about.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
 #[serde(rename_all = "lowercase", tag = "by", content = "name")]

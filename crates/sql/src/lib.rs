@@ -9,6 +9,7 @@ pub mod assigned;
 pub mod change;
 pub mod classes;
 pub mod compose;
+pub mod instead;
 pub mod language;
 pub mod leave_out;
 pub mod many;

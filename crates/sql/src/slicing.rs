@@ -11,6 +11,7 @@ use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
 use sqlparser::tokenizer::Token;
 
+use crate::instead;
 use crate::language::Language;
 use crate::slices::Slice;
 use crate::step::{Filter, Name, Source, Step, Tail};
@@ -264,11 +265,17 @@ fn with_clause(walk: &mut Walk<'_>) -> Result<Option<Slice>, Finding> {
         _ => false,
     });
     if let Some(at) = writes {
+        let paste = instead::writing_with(walk.source, walk.tokens.get(start..).unwrap_or_default());
         walk.at = start + at + 1;
-        return Err(walk.refuse(
-            "a WITH clause that writes by itself is not taken: two tables would be written at once",
-            "write its statement as a change of its own",
-        ));
+        let message = "a WITH clause that writes by itself is not taken: two tables would be written at once";
+        return Err(match paste {
+            Some(paste) => walk.refuse(message, "write its statement as a change of its own:").paste(paste),
+            None => walk.refuse(
+                message,
+                "write its statement as a change of its own; where the main one reads its rows, apply that one first, \
+                 with the same condition as a subquery",
+            ),
+        });
     }
     Ok(Some(whole(&part)))
 }

@@ -87,7 +87,9 @@ pub(crate) fn table(seen: &Seen<Survey>, found: &Rows, filtered: bool) -> String
         let own = vec![format!("{} ({})", r.child, r.child_columns.join(", "))];
         lines.push(("referred by", reference(r, &own, &r.parent, &r.parent_columns)));
     }
-    lines.extend(declared.checks.iter().map(|c| ("check", shortened_line(c))));
+    lines.extend(
+        declared.checks.iter().map(|c| ("check", shortened_line(c.strip_prefix("CHECK ").unwrap_or(c)))),
+    );
     lines.extend(declared.triggers.iter().map(|t| ("trigger", shortened_line(t))));
     for (what, text) in lines {
         let _ = writeln!(out, "  {}  {text}", styled(DIM, &format!("{what:>14}")));

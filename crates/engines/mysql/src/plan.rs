@@ -12,6 +12,7 @@ use marktwice_server::statement::{
 };
 use marktwice_server::unknown::{syntax, unknown_name};
 use marktwice_sql::assigned::assigned;
+use marktwice_sql::instead;
 use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
@@ -26,7 +27,7 @@ use crate::catalog::{
     Table, can_be_made, describe_found, find, foreign_keys, known_columns, known_tables, triggers,
     unsteady_function, views,
 };
-use crate::client::My;
+use crate::client::{My, literal};
 use crate::error::{code, engine, message};
 
 const LANGUAGE: Language = Language::Mysql;
@@ -219,7 +220,8 @@ fn target_of(my: &mut My, step: &Step) -> Result<Table, EngineError> {
             return Err(refuse(
                 format!("{table} is a view and has no rows of its own"),
                 "write the change for the view's base table",
-            ));
+            )
+            .with_paste(as_base_table(my, step, &found.schema, table)));
         }
         "SYSTEM VERSIONED" => {
             return Err(refuse(
@@ -252,6 +254,16 @@ fn target_of(my: &mut My, step: &Step) -> Result<Table, EngineError> {
         ));
     }
     describe_found(my, &found)
+}
+
+/// The same change for the table that a view shows, where the view is plain.
+fn as_base_table(my: &mut My, step: &Step, schema: &str, view: &str) -> Option<String> {
+    let sql = format!(
+        "SELECT VIEW_DEFINITION FROM information_schema.VIEWS WHERE TABLE_SCHEMA = {} AND TABLE_NAME = {}",
+        literal(schema),
+        literal(view)
+    );
+    instead::base_table(step, &my.one(&sql).ok()??)
 }
 
 /// Tables that triggers write must be part of the transaction too.

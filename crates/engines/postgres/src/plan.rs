@@ -11,17 +11,18 @@ use marktwice_server::statement::{
 };
 use marktwice_server::unknown::{syntax, unknown_name};
 use marktwice_sql::assigned::assigned;
+use marktwice_sql::instead;
 use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
 use marktwice_sql::slicing::{calls, single_statement, understand};
-use marktwice_sql::text::tokenize;
+use marktwice_sql::text::{tokenize, within};
 use marktwice_sql::{Language, Step};
 use postgres::error::{DbError, ErrorPosition};
 
 use crate::catalog::{
-    Found, Sort, Table, describe_found, find, foreign_keys, known_columns, known_tables, triggers,
+    Found, Sort, Table, describe, describe_found, find, foreign_keys, known_columns, known_tables, triggers,
     unsteady_function,
 };
 use crate::client::Pg;
@@ -146,7 +147,8 @@ fn target_of(pg: &mut Pg, step: &Step) -> Result<Found, EngineError> {
             return Err(refuse(
                 format!("{table} is a view; what a write to it does is up to its rules and triggers"),
                 "write the change for the view's base table",
-            ));
+            )
+            .with_paste(as_base_table(pg, step, &found.oid)));
         }
         Sort::Foreign => {
             return Err(refuse(
@@ -184,6 +186,12 @@ fn target_of(pg: &mut Pg, step: &Step) -> Result<Found, EngineError> {
         ));
     }
     Ok(found)
+}
+
+/// The same change for the table that a view shows, where the view is plain.
+fn as_base_table(pg: &mut Pg, step: &Step, oid: &str) -> Option<String> {
+    let definition = pg.one(&format!("SELECT pg_get_viewdef({oid}::oid)")).ok()??;
+    instead::base_table(step, definition.trim().trim_end_matches(';'))
 }
 
 /// Without the privilege to read, the rows cannot be shown. Without the one to write, that is said.
@@ -327,11 +335,19 @@ fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -
             };
             let order = word.is_some_and(|w| ["order", "limit"].contains(&w.to_ascii_lowercase().as_str()));
             let finding = syntax(source, at, &said, word);
-            EngineError::Syntax(Box::new(if order {
-                finding.hint("PostgreSQL has no ORDER BY or LIMIT here; pick the rows by key: WHERE key IN (SELECT key … LIMIT …)")
-            } else {
-                finding
-            }))
+            if !order {
+                return EngineError::Syntax(Box::new(finding));
+            }
+            let words = within(&tokens, statement);
+            let mut key_of = |schema: Option<&str>, name: &str| {
+                let schema = schema.map(|s| LANGUAGE.folded(s)).unwrap_or_default();
+                describe(pg, &schema, &LANGUAGE.folded(name))
+                    .map_or_else(|_| Vec::new(), |t| t.target.key.names)
+            };
+            let paste = instead::limited(source, &words, LANGUAGE, &mut key_of);
+            let mut finding = finding.hint("PostgreSQL has no ORDER BY or LIMIT here; pick the rows by key:");
+            finding.paste = paste;
+            EngineError::Syntax(Box::new(finding))
         }
         "42501" => EngineError::Denied(said),
         _ => EngineError::Syntax(Box::new(

@@ -4,6 +4,7 @@ use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::mark::{Label, Parts, StepKind};
 use marktwice_port::{EngineError, Plan};
 use marktwice_sql::assigned::assigned;
+use marktwice_sql::instead;
 use marktwice_sql::language::Language;
 use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::near::nearest;
@@ -117,7 +118,8 @@ fn target_of(connection: &Connection, step: &Step) -> Result<Table, EngineError>
             return Err(refuse(
                 format!("{table} is a view; what a write to it does is up to its triggers"),
                 "write the change for the view's base table",
-            ));
+            )
+            .with_paste(as_base_table(connection, &step.source, &table)));
         }
         Sort::Virtual => {
             return Err(refuse(
@@ -253,7 +255,7 @@ fn compile_error(
         ));
     }
     if text.ends_with("because it is a view") || text.ends_with("may not be modified") {
-        return not_writable(source, statement, &text);
+        return not_writable(connection, source, statement, &text);
     }
     let at = offset_of(&error);
     let near_word = text.strip_prefix("near \"").and_then(|rest| rest.split('"').next());
@@ -274,13 +276,21 @@ fn compile_error(
     let hint = match (keyword, near_word) {
         (Some(meant), Some(word)) if !meant.eq_ignore_ascii_case(word) => format!("did you mean {meant}?"),
         (_, Some(word)) if ["order", "limit"].contains(&word.to_ascii_lowercase().as_str()) => {
-            "this SQLite has no ORDER BY or LIMIT here; pick the rows by key: WHERE key IN (SELECT key … LIMIT …)".to_owned()
+            "this SQLite has no ORDER BY or LIMIT here; pick the rows by key:".to_owned()
         }
         _ => "correct the statement here, or just before".to_owned(),
     };
-    let finding = Finding::new(Code::NotUnderstood, said)
+    let mut finding = Finding::new(Code::NotUnderstood, said)
         .at(marktwice_core::Place::in_source(source, start, end))
         .hint(hint);
+    if near_word.is_some_and(|w| w.eq_ignore_ascii_case("order") || w.eq_ignore_ascii_case("limit")) {
+        let tokens = tokenize(source, &SQLiteDialect {}).unwrap_or_default();
+        let words = within(&tokens, statement);
+        let mut key_of = |_: Option<&str>, name: &str| {
+            describe(connection, name).map_or_else(|_| Vec::new(), |t| t.target.key.names)
+        };
+        finding.paste = instead::limited(source, &words, Language::Sqlite, &mut key_of);
+    }
     EngineError::Syntax(Box::new(finding))
 }
 
@@ -309,7 +319,7 @@ fn ambiguous(source: &str, statement: Slice, name: &str, at: Option<usize>) -> E
 }
 
 /// A view, or a table of the engine's own.
-fn not_writable(source: &str, statement: Slice, text: &str) -> EngineError {
+fn not_writable(connection: &Connection, source: &str, statement: Slice, text: &str) -> EngineError {
     let view = text.ends_with("because it is a view");
     let name = text
         .trim_start_matches("cannot modify ")
@@ -327,7 +337,18 @@ fn not_writable(source: &str, statement: Slice, text: &str) -> EngineError {
     let finding = Finding::new(Code::NotUnderstood, format!("{name} {what}"))
         .at(marktwice_core::Place::in_source(source, slice.start, slice.end))
         .hint(hint);
-    EngineError::Refused(Box::new(finding))
+    let paste = if view { as_base_table(connection, source, name) } else { None };
+    EngineError::Refused(Box::new(match paste {
+        Some(paste) => finding.hint("write the change for the view's base table:").paste(paste),
+        None => finding,
+    }))
+}
+
+/// The same change for the table that a view shows, where the view is plain.
+fn as_base_table(connection: &Connection, source: &str, view: &str) -> Option<String> {
+    let sql = "SELECT sql FROM main.sqlite_schema WHERE type = 'view' AND name = ?1 COLLATE NOCASE";
+    let definition: String = connection.query_row(sql, [view], |row| row.get(0)).ok()?;
+    instead::base_table(&understand(source, Language::Sqlite).ok()?, &definition)
 }
 
 fn unknown_name(

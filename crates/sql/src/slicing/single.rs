@@ -5,6 +5,7 @@ use marktwice_core::finding::{Code, Finding, Place};
 use sqlparser::tokenizer::Token;
 
 use super::{at_depth_0, significant, span_place, whole};
+use crate::instead;
 use crate::language::Language;
 use crate::slices::Slice;
 use crate::text::{Tok, statements, tokenize};
@@ -42,21 +43,34 @@ pub fn single_statement(source: &str, language: Language) -> Result<Slice, Findi
             Finding::new(Code::SeveralStatements, format!("there are {more} statements; one is taken"))
                 .at(span_place(source, &at));
         // The careful habit itself: BEGIN, a look, the change, a look, COMMIT. All but the change is done for them.
-        let around = ["begin", "start", "commit", "end", "rollback", "select"];
-        let changes =
-            all.iter().filter(|s| !significant(s).first().is_some_and(|t| t.is_any(&around))).count();
-        return Err(if changes == 1 {
-            finding.hint(
-                "leave out BEGIN, SELECT and COMMIT: looking, the transaction and its end are taken care of",
-            )
-        } else {
-            finding
+        let around = ["begin", "start", "commit", "end", "rollback", "select", "savepoint", "release"];
+        let changes: Vec<Vec<&Tok>> = all
+            .iter()
+            .map(|s| significant(s))
+            .filter(|s| !s.first().is_some_and(|t| t.is_any(&around)))
+            .collect();
+        return Err(match changes.as_slice() {
+            [only] => finding
+                .hint("leave out BEGIN, SELECT and COMMIT: looking, the transaction and its end are taken care of:")
+                .paste(format!("{};", whole(only).of(source))),
+            _ => finding,
         });
     }
     let verb = main_verb(&first);
     match verb.and_then(Tok::word).as_deref() {
         Some("update" | "delete") => {}
-        _ => return Err(not_a_change(source, verb.or(first.first().copied()))),
+        word => {
+            let finding = not_a_change(source, verb.or(first.first().copied()));
+            let paste = match word {
+                Some("truncate") => instead::truncate(source, &first),
+                Some("merge") => instead::merge(source, &first, language),
+                _ => None,
+            };
+            return Err(match paste {
+                Some(paste) => finding.paste(paste),
+                None => finding,
+            });
+        }
     }
     if let Some(parameter) = first.iter().find(|t| is_parameter(t, language)) {
         let (start, end) = (parameter.slice.start, parameter.slice.end);
@@ -107,18 +121,33 @@ fn not_a_change(source: &str, verb: Option<&Tok>) -> Finding {
         ),
         "TRUNCATE" => (
             "TRUNCATE empties a table without a row being looked at".to_owned(),
-            "write DELETE FROM the table, with rows = \"all\"".to_owned(),
+            "write a DELETE, with rows = \"all\":".to_owned(),
         ),
         "MERGE" => (
             "MERGE writes in several ways at once".to_owned(),
-            "write its UPDATE and its DELETE apart".to_owned(),
+            "write its branches apart, one change for each:".to_owned(),
         ),
         "BEGIN" | "COMMIT" | "END" | "ROLLBACK" | "SAVEPOINT" | "RELEASE" | "START" => (
             format!("{word} is transaction control; the transaction is opened and ended for you"),
             "leave it out".to_owned(),
         ),
-        "CREATE" | "DROP" | "ALTER" | "REINDEX" => {
+        "CREATE" | "DROP" | "ALTER" | "REINDEX" | "RENAME" | "COMMENT" | "CLUSTER" => {
             (format!("{word} changes definitions, not rows"), "run it in the engine's own shell".to_owned())
+        }
+        "GRANT" | "REVOKE" | "DENY" => {
+            (format!("{word} changes rights, not rows"), "run it in the engine's own shell".to_owned())
+        }
+        "CALL" | "DO" | "EXECUTE" | "EXEC" | "PREPARE" | "DECLARE" => (
+            format!("{word} runs code of its own, and nobody can tell beforehand which rows that writes"),
+            "write the UPDATE or DELETE that is meant".to_owned(),
+        ),
+        "COPY" | "LOAD" => (
+            format!("{word} brings rows in from a file"),
+            "run it in the engine's own shell; rows that are there already are changed by an UPDATE"
+                .to_owned(),
+        ),
+        "LOCK" | "UNLOCK" => {
+            (format!("{word} is not needed: the matched rows are held for you"), "leave it out".to_owned())
         }
         "PRAGMA" | "ATTACH" | "DETACH" | "VACUUM" | "ANALYZE" | "SET" | "USE" => (
             format!("{word} changes settings or files, not rows"),
@@ -147,5 +176,5 @@ fn main_verb<'a>(tokens: &[&'a Tok]) -> Option<&'a Tok> {
     }
     at_depth_0(tokens, 1)
         .map(|(_, t)| t)
-        .find(|t| t.is_any(&["update", "delete", "select", "insert", "replace", "values"]))
+        .find(|t| t.is_any(&["update", "delete", "select", "insert", "replace", "values", "merge"]))
 }
