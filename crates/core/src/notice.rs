@@ -1,7 +1,7 @@
 //! What the rows of a preview show by themselves, noticed while they pass: values that are lost, too long, or become
 //! one; rows that only their key tells apart. Memory stays bounded however many rows there are.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use crate::finding::{Code, Finding, Place};
 use crate::hash::{RowHash, ShortHash};
@@ -13,6 +13,8 @@ use crate::value::Value;
 const TWINS: usize = 50_000;
 /// New values that are remembered by column.
 const NEW_VALUES: usize = 20;
+/// New values by column whose old ones are remembered.
+const VALUES: usize = 20_000;
 
 /// An assigned column as the statement has it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,6 +25,8 @@ pub struct Assigned {
     pub place: Place,
     /// Whether NULL itself is assigned.
     pub null: bool,
+    /// Whether a literal is assigned, the same to every row.
+    pub literal: bool,
     /// How many characters the column is declared to hold.
     pub room: Option<usize>,
 }
@@ -32,10 +36,9 @@ struct Column {
     lost: u64,
     long: u64,
     longest: usize,
-    before: Option<Value>,
-    several_before: bool,
-    after: Option<Value>,
-    several_after: bool,
+    /// Which value each new one came from, for as many as are remembered.
+    came_from: HashMap<ShortHash, ShortHash>,
+    merged: u64,
     new: Vec<String>,
 }
 
@@ -48,7 +51,6 @@ pub struct Notices {
     twins: HashSet<ShortHash>,
     twin_rows: u64,
     look_for_twins: bool,
-    rows: u64,
 }
 
 impl Notices {
@@ -57,12 +59,11 @@ impl Notices {
         let columns = assigned.iter().map(|_| Column::default()).collect();
         let keyed = target.key.columns.clone();
         let look_for_twins = target.columns.len() > keyed.len() + 1 || target.key.kind == KeyKind::WholeRow;
-        Notices { assigned, columns, keyed, twins: HashSet::new(), twin_rows: 0, look_for_twins, rows: 0 }
+        Notices { assigned, columns, keyed, twins: HashSet::new(), twin_rows: 0, look_for_twins }
     }
 
     /// Looks at one row.
     pub fn row(&mut self, row: &HeldRow) {
-        self.rows += 1;
         if self.look_for_twins && self.twins.len() < TWINS {
             let cells = row.before.iter().enumerate();
             let rest = cells.filter(|(at, _)| !self.keyed.contains(at)).map(|(_, value)| value);
@@ -79,13 +80,15 @@ impl Notices {
                 seen.long += u64::from(length > room && old != new);
                 seen.longest = seen.longest.max(length);
             }
-            match &seen.before {
-                Some(first) => seen.several_before |= first != old,
-                None => seen.before = Some(old.clone()),
-            }
-            match &seen.after {
-                Some(first) => seen.several_after |= first != new,
-                None => seen.after = Some(new.clone()),
+            if !assigned.literal && !new.is_null() && !old.is_null() {
+                let (from, to) = (RowHash::of([old]).short(), RowHash::of([new]).short());
+                match seen.came_from.get(&to) {
+                    Some(first) => seen.merged += u64::from(*first != from),
+                    None if seen.came_from.len() < VALUES => {
+                        seen.came_from.insert(to, from);
+                    }
+                    None => {}
+                }
             }
             if let Value::Text(text) = new
                 && old != new
@@ -144,9 +147,8 @@ impl Notices {
                     ),
                 );
             }
-            let kept = seen.after.as_ref().is_some_and(|v| !v.is_null());
-            if seen.several_before && !seen.several_after && kept {
-                add(Code::Merges, format!("different values of {name} become one in {}", rows(self.rows)));
+            if seen.merged > 0 {
+                add(Code::Merges, format!("different values of {name} become one in {}", rows(seen.merged)));
             }
         }
         if self.twin_rows > 0 {
@@ -194,7 +196,7 @@ mod tests {
 
     fn codes(rows: &[(i64, &str, Option<&str>)]) -> Vec<Code> {
         let place = Place { line: 1, column: 1, length: 1, text: String::new() };
-        let assigned = vec![Assigned { column: 1, place, null: false, room: Some(4) }];
+        let assigned = vec![Assigned { column: 1, place, null: false, literal: false, room: Some(4) }];
         let mut notices = Notices::new(&target(), assigned);
         for (id, old, new) in rows {
             let text = |t: &str| Value::Text(t.to_owned());

@@ -132,6 +132,9 @@ pub enum EngineError {
     /// The caller's own error, handed through.
     #[error("{0}")]
     Sink(SinkError),
+    /// A subquery gives several values where one is wanted.
+    #[error("{0}")]
+    SeveralValues(String),
     /// Anything else that the engine says.
     #[error("{0}")]
     Other(String),
@@ -195,6 +198,8 @@ pub struct Plan {
     pub reads: Vec<usize>,
     /// The assigned columns, each with its place.
     pub assigned: Vec<Assigned>,
+    /// How many rows the statement takes at most, where it says so by a number.
+    pub limit: Option<u64>,
     /// What pins its rows.
     pub pin: Pin,
     /// What was noticed from the text and the catalogue.

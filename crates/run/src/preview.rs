@@ -241,7 +241,7 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
         }
         Ok(())
     });
-    let held = held.map_err(unwrap_sink)?;
+    let held = held.map_err(|error| unwrap_sink(explained(error, &plan)))?;
     draft.finish(marker.summary())?;
     let summary = *marker.summary();
     let column = |c: usize| plan.target.columns.get(c).map_or(String::new(), |c| c.name.clone());
@@ -255,8 +255,14 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
         Shown { rows, totals, notes, mark: name },
         &*book,
     )?;
+    if plan.limit.is_some_and(|limit| preview.matched < limit) {
+        // It takes every row that matches, whatever the order.
+        preview.findings.retain(|f| f.code != Code::UnstableLimit);
+    }
     if preview.many.as_ref().is_none_or(|many| many.differing == 0) {
-        preview.findings.extend(notices.findings(&plan.target));
+        let said: Vec<Code> = preview.findings.iter().map(|f| f.code).collect();
+        let seen = notices.findings(&plan.target).into_iter();
+        preview.findings.extend(seen.filter(|f| f.code != Code::TooLong || !said.contains(&f.code)));
     }
     closer(&mut *session, &plan, change, &notices, &mut preview);
     preview.findings.sort_by_key(|f| std::cmp::Reverse(f.level));
@@ -304,6 +310,18 @@ fn closer(session: &mut dyn Session, plan: &Plan, change: &Change, notices: &Not
         }
         Err(error) => preview.study.skipped = Some(error.to_string()),
     }
+}
+
+/// An engine's error in the words of what was noticed about the statement, where that is its reason.
+fn explained(error: EngineError, plan: &Plan) -> EngineError {
+    let said = match &error {
+        EngineError::Other(said) | EngineError::Constraint { message: said, .. } => said,
+        _ => return error,
+    };
+    let reasons = [Code::AndForComma, Code::TooLong, Code::TypeMix];
+    let Some(finding) = plan.findings.iter().find(|f| reasons.contains(&f.code)) else { return error };
+    let message = format!("{}; the engine says: {said}", finding.message);
+    EngineError::Refused(Box::new(Finding { message, ..finding.clone() }))
 }
 
 /// Somebody asked to stop while rows were handed over.

@@ -4,6 +4,7 @@ use marktwice_core::notice::Assigned;
 use marktwice_core::table::Target;
 
 use crate::classes::length;
+use crate::slicing::is_literal;
 use crate::step::Step;
 
 /// The assigned columns with their places.
@@ -13,11 +14,14 @@ pub fn assigned(step: &Step, target: &Target) -> Vec<Assigned> {
         for (nth, name) in assignment.columns.iter().enumerate() {
             let Some(column) = target.position(&name.text) else { continue };
             let value = assignment.parts.as_ref().and_then(|p| p.get(nth)).map(|s| step.text(*s));
+            let literal =
+                assignment.parts.as_ref().and_then(|p| p.get(nth)).is_some_and(|s| is_literal(step, *s));
             let plain = |word: &str| value.is_some_and(|v| v.eq_ignore_ascii_case(word));
             all.push(Assigned {
                 column,
                 place: step.place(name.slice),
                 null: plain("null") || plain("default"),
+                literal: literal || plain("default"),
                 room: target.columns.get(column).and_then(|c| length(&c.declared)),
             });
         }

@@ -67,6 +67,8 @@ fn collect_fixed(term: &Expr, table: &TableRef, fixed: &mut Vec<String>) {
                 fixed.extend(column_name(right, table));
             }
         }
+        Expr::Nested(inner) => collect_fixed(inner, table, fixed),
+        Expr::BinaryOp { op: BinaryOperator::Or, .. } => fixed.extend(fixed_by_each(term, table)),
         Expr::IsNotDistinctFrom(left, right) if is_value(right) => fixed.extend(column_name(left, table)),
         Expr::InList { expr, list, negated: false } if list.iter().all(is_value) => match strip(expr) {
             Expr::Tuple(columns) => fixed.extend(columns.iter().filter_map(|c| column_name(c, table))),
@@ -74,6 +76,35 @@ fn collect_fixed(term: &Expr, table: &TableRef, fixed: &mut Vec<String>) {
         },
         _ => {}
     }
+}
+
+/// The columns that every branch of a chain of OR compares with values.
+fn fixed_by_each(expr: &Expr, table: &TableRef) -> Vec<String> {
+    let mut branches = Vec::new();
+    let mut open = vec![expr];
+    while let Some(expr) = open.pop() {
+        match strip(expr) {
+            Expr::BinaryOp { left, op: BinaryOperator::Or, right } => open.extend([&**left, &**right]),
+            other => branches.push(other),
+        }
+    }
+    let mut common: Option<Vec<String>> = None;
+    for branch in branches {
+        let mut own = Vec::new();
+        for term in conjuncts(branch) {
+            collect_fixed(term, table, &mut own);
+        }
+        common = Some(match common {
+            None => own,
+            Some(before) => {
+                before.into_iter().filter(|c| own.iter().any(|o| o.eq_ignore_ascii_case(c))).collect()
+            }
+        });
+        if common.as_ref().is_some_and(Vec::is_empty) {
+            break;
+        }
+    }
+    common.unwrap_or_default()
 }
 
 fn strip(mut expr: &Expr) -> &Expr {
@@ -151,6 +182,8 @@ mod tests {
             ("(hive = 3) AND note IS NULL AND s.season IN (2025, 2026)", &primary),
             ("hive = 3", &Pin::Nothing),
             ("hive = 3 OR season = 2026", &Pin::Nothing),
+            ("hive = 3 AND season = 2026 OR (season = 2025 AND hive IN (3, 4))", &primary),
+            ("tag = 'A7' OR tag = 'A8' OR tag IN ('A9')", &unique),
             ("tag = 'A7'", &unique),
             ("'A7' == tag", &unique),
             ("tag IS 'A7'", &unique),

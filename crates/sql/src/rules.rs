@@ -12,6 +12,7 @@ pub mod not_unique;
 pub mod null_compare;
 pub mod repeats;
 pub mod target_again;
+pub mod too_long;
 pub mod type_mix;
 pub mod unstable_limit;
 pub mod volatile_filter;
@@ -58,6 +59,7 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
         mixed_and_or::look,
         like_pattern::look,
         type_mix::look,
+        too_long::look,
         volatile_filter::look,
         target_again::look,
         unstable_limit::look,

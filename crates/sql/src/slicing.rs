@@ -9,6 +9,7 @@ use std::sync::Arc;
 use marktwice_core::finding::{Code, Finding, Place};
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
+use marktwice_core::table::Target;
 use sqlparser::tokenizer::Token;
 
 use crate::instead;
@@ -372,6 +373,31 @@ pub fn relations_in(step: &Step, slice: Slice) -> Vec<String> {
     let owner = |at: usize| tokens.get(at + 1).is_some_and(|t| t.is(&Token::Period));
     let names = tokens.iter().enumerate().filter(|(at, _)| !owner(*at));
     names.filter_map(|(_, t)| t.name().map(str::to_ascii_lowercase)).collect()
+}
+
+/// The columns of the target that a slice names: those that the target's name stands before, and those that no name
+/// stands before, which may be another table's. Units of INTERVAL and the argument of DEFAULT are none.
+pub fn own_columns(step: &Step, target: &Target, slice: Slice) -> Vec<(usize, Slice)> {
+    let tokens = step.words(slice);
+    let visible = &step.table.visible().text;
+    let back = |at: usize, steps: usize| at.checked_sub(steps).and_then(|b| tokens.get(b));
+    let named = tokens.iter().enumerate().filter_map(|(at, token)| {
+        let column =
+            target.position(token.name().filter(|_| matches!(token.token.token, Token::Word(_)))?)?;
+        let next = tokens.get(at + 1);
+        if next.is_some_and(|t| t.is(&Token::LParen) || t.is(&Token::Period)) {
+            return None;
+        }
+        if back(at, 1).is_some_and(|t| t.is(&Token::Period)) {
+            let owner = back(at, 2)?.name()?;
+            return owner.eq_ignore_ascii_case(visible).then_some((column, token.slice));
+        }
+        let unit = back(at, 2).is_some_and(|t| t.is_word("interval"));
+        let default = back(at, 2).is_some_and(|t| t.is_word("default"))
+            && back(at, 1).is_some_and(|t| t.is(&Token::LParen));
+        (!unit && !default).then_some((column, token.slice))
+    });
+    named.collect()
 }
 
 /// The names in a slice that are called as functions, as the catalogue has them.

@@ -169,6 +169,11 @@ impl Step {
         slice.of(&self.source)
     }
 
+    /// The number behind LIMIT.
+    pub fn limit(&self) -> Option<u64> {
+        self.text(self.tail.as_ref()?.limit?).trim().parse().ok()
+    }
+
     /// The tokens of a slice, without blanks and comments.
     pub fn words(&self, slice: Slice) -> Vec<&Tok> {
         within(&self.tokens, slice)

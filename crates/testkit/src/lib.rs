@@ -4,6 +4,7 @@
 //! A test that cannot be set up panics here: that is what a test is to do then.
 
 pub mod attempt;
+pub mod corpus;
 pub mod differential;
 mod faulty;
 pub mod servers;

@@ -114,6 +114,26 @@ impl Db {
         }
     }
 
+    /// Executes one statement and gives the rows that it matched.
+    ///
+    /// # Errors
+    /// What the engine says.
+    pub fn execute(&mut self, statement: &str) -> Result<u64, String> {
+        match self {
+            Db::Sqlite(db) => db.execute(statement, []).map(|n| n as u64).map_err(|e| e.to_string()),
+            Db::Postgres(db) => db.execute(statement, &[]).map_err(|e| e.to_string()),
+            Db::Maria(db) => {
+                use mysql::prelude::Queryable;
+                db.exec_drop(statement, ()).map_err(|e| e.to_string())?;
+                // Rows matched, where the server tells; it counts changed rows otherwise.
+                let info = db.info_str().to_string();
+                let matched =
+                    info.strip_prefix("Rows matched: ").and_then(|r| r.split(' ').next()?.parse().ok());
+                Ok(matched.unwrap_or_else(|| db.affected_rows()))
+            }
+        }
+    }
+
     /// One value as text.
     pub fn value(&mut self, query: &str) -> String {
         self.rows(query).into_iter().next().and_then(|r| r.into_iter().next()).unwrap_or_default()

@@ -44,6 +44,7 @@ pub(crate) fn engine(error: Error) -> EngineError {
         1205 | 3572 => {
             return EngineError::Locked("rows or tables are locked by another transaction".to_owned());
         }
+        1242 => return EngineError::SeveralValues(text),
         1317 => return EngineError::Interrupted,
         1969 | 3024 => {
             return EngineError::Other("a statement took longer than the limit that was set".to_owned());

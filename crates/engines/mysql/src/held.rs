@@ -13,7 +13,7 @@ use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
 use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
 use marktwice_server::recipe::{Recipe, Slot};
-use marktwice_server::statement::unknown_values;
+use marktwice_server::statement::{in_place, unknown_values};
 use marktwice_sql::many::{HeldNames, once_each};
 use marktwice_sql::row_query::Ask;
 
@@ -169,7 +169,7 @@ pub(crate) fn fill(my: &mut My, plan: &Plan, detail: &Detail, lock: bool) -> Res
     let sql =
         format!("INSERT INTO {name} ({})\n{}", recipe.insert.join(", "), step.row_query(&recipe.select, ask));
     let user_words = |error| in_user_words(error, &detail.table);
-    let mut matched = my.execute_one(&sql, &[]).map_err(user_words)?;
+    let mut matched = my.execute_one(&sql, &[]).map_err(user_words).map_err(|e| in_place(step, e))?;
     let names = HeldNames {
         table: name.clone(),
         ordinal: ORDINAL.to_owned(),

@@ -140,6 +140,7 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
     Ok(Plan {
         kind: step.kind,
         target: table.target.clone(),
+        limit: step.limit(),
         assigned: assigned(&step, &table.target),
         statement: text.to_owned(),
         statement_hash: step.token_hash.clone(),

@@ -60,6 +60,7 @@ pub(crate) fn engine(error: Error) -> EngineError {
             return EngineError::Locked("rows or tables are locked by another transaction".to_owned());
         }
         "57014" => return EngineError::Interrupted,
+        "21000" => return EngineError::SeveralValues(text),
         "42501" => return EngineError::Denied(text),
         "25006" => return EngineError::ReadOnly(text),
         "53100" | "53200" => return EngineError::NoSpace(text),

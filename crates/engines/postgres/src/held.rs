@@ -12,7 +12,7 @@ use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
 use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, before, wanted};
 use marktwice_server::recipe::{Recipe, Slot};
-use marktwice_server::statement::unknown_values;
+use marktwice_server::statement::{in_place, unknown_values};
 use marktwice_sql::many::{HeldNames, once_each};
 use marktwice_sql::row_query::Ask;
 
@@ -136,7 +136,7 @@ pub(crate) fn fill(pg: &mut Pg, plan: &Plan, detail: &Detail, lock: bool) -> Res
         recipe.insert.join(", "),
         row_query(detail, &recipe.select, lock)
     );
-    let mut matched = pg.execute_one(&sql)?;
+    let mut matched = pg.execute_one(&sql).map_err(|e| in_place(&detail.step, e))?;
     if matched >= MANY {
         pg.run(&format!("ANALYZE pg_temp.{HELD}"))?;
     }

@@ -109,6 +109,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
     Ok(Plan {
         kind: step.kind,
         target: table.target.clone(),
+        limit: step.limit(),
         assigned: assigned(&step, &table.target),
         statement: text.to_owned(),
         statement_hash: step.token_hash.clone(),

@@ -7,7 +7,7 @@ use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{EngineError, Held, Plan, SideHow, SideWrite};
 use marktwice_sql::Step;
 use marktwice_sql::slices::Slice;
-use marktwice_sql::slicing::calls;
+use marktwice_sql::slicing::{calls, subqueries};
 use marktwice_sql::volatile;
 
 use crate::foresee::Trigger;
@@ -182,4 +182,12 @@ pub fn volatile_filter(
     let message = format!("{name}() may give another value at each call, says the catalogue");
     // That is also what it says of a function about which nobody has said anything.
     Ok(Some(Finding::new(Code::VolatileFilter, message).at(step.place(slice)).weighing(Level::Warn)))
+}
+
+/// An error about several values of a subquery, as a finding with the place of the first one.
+pub fn in_place(step: &Step, error: EngineError) -> EngineError {
+    let EngineError::SeveralValues(said) = error else { return error };
+    let slice = subqueries(step, step.statement).first().copied().unwrap_or(step.statement);
+    let message = format!("a subquery gives several values where one is wanted; the engine says: {said}");
+    EngineError::Refused(Box::new(Finding::new(Code::ManyValues, message).at(step.place(slice))))
 }

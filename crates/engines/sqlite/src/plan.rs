@@ -59,19 +59,19 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
     let reads = reads(&acts, &table);
     let row_names: Vec<&str> = table.row.as_deref().into_iter().collect();
     let pin = pin(&step, &table.target, &table.keys, &row_names);
-    let counted: Vec<usize> = table.row_column.into_iter().collect();
     findings.extend(rules::look(Seen {
         step: &step,
         target: &table.target,
         pin: &pin,
         keys: &table.keys,
-        counted: &counted,
+        counted: &[],
     }));
     let leave_out = leave_out(&step, &foreseen);
     let filter_columns = filter_columns(&step, &table);
     Ok(Plan {
         kind: step.kind,
         target: table.target.clone(),
+        limit: step.limit(),
         assigned: assigned(&step, &table.target),
         statement: text.to_owned(),
         statement_hash: step.token_hash.clone(),

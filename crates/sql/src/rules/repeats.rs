@@ -5,6 +5,7 @@ use sqlparser::tokenizer::Token;
 
 use super::Seen;
 use crate::slices::Slice;
+use crate::slicing::own_columns;
 
 /// Functions that change nothing when they are applied a second time.
 const SETTLES: &[&str] = &[
@@ -19,8 +20,8 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
     let filter: Vec<usize> = step
         .filter
         .iter()
-        .flat_map(|f| crate::slicing::names_in(step, f.slice))
-        .filter_map(|name| seen.target.position(&name))
+        .flat_map(|f| own_columns(step, seen.target, f.slice))
+        .map(|(column, _)| column)
         .collect();
     let mut found = Vec::new();
     let mut moves: Option<(Vec<&str>, Slice)> = None;
@@ -54,18 +55,10 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
 /// Whether a value is computed from the column itself in a way that goes on with each run.
 fn grows(seen: Seen<'_>, value: Slice, column: usize) -> bool {
     let tokens = seen.step.words(value);
-    let own = |at: usize| {
-        let name = tokens.get(at).and_then(|t| t.name());
-        let called = tokens.get(at + 1).is_some_and(|t| t.is(&Token::LParen) || t.is(&Token::Period));
-        !called && name.is_some_and(|n| seen.target.position(n) == Some(column))
-    };
     let subqueries = crate::slicing::subqueries(seen.step, value);
-    let named = (0..tokens.len()).any(|at| {
-        let inside = tokens
-            .get(at)
-            .is_some_and(|t| subqueries.iter().any(|q| q.start <= t.slice.start && t.slice.end <= q.end));
-        own(at) && !inside
-    });
+    let outside = |at: Slice| !subqueries.iter().any(|q| q.start <= at.start && at.end <= q.end);
+    let named =
+        own_columns(seen.step, seen.target, value).into_iter().any(|(c, at)| c == column && outside(at));
     let arithmetic = tokens.iter().any(|t| {
         matches!(
             t.token.token,

@@ -37,24 +37,27 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
         .collect()
 }
 
-/// Pairs of names whose columns are compared with each other, in lower case.
+/// Pairs of names whose columns one comparison brings together, in lower case.
 fn links(step: &Step) -> Vec<(String, String)> {
+    let ends = ["and", "or", "on", "where", "when", "then", "join", "having", "from"];
+    let conditions = step.filter.iter().map(|f| f.slice).chain(step.sources.iter().map(|s| s.slice));
+    let mut all: Vec<(String, String)> = Vec::new();
+    for slice in conditions {
+        let tokens = step.words(slice);
+        for run in tokens.split(|t| t.is_any(&ends)) {
+            let compares = run.iter().any(|t| {
+                matches!(t.token.token, Token::Eq | Token::DoubleEq | Token::Spaceship)
+                    || t.is_any(&["is", "in"])
+            });
+            let owners: Vec<String> = run
+                .windows(2)
+                .filter(|pair| compares && pair.last().is_some_and(|t| t.is(&Token::Period)))
+                .filter_map(|pair| pair.first()?.name().map(str::to_ascii_lowercase))
+                .collect();
+            all.extend(owners.windows(2).filter_map(|w| Some((w.first()?.clone(), w.last()?.clone()))));
+        }
+    }
     let tokens = step.words(step.statement);
-    let owner = |at: usize| -> Option<String> {
-        let [name, dot, column] = tokens.get(at..at + 3)? else { return None };
-        (dot.is(&Token::Period) && column.name().is_some())
-            .then(|| name.name().map(str::to_ascii_lowercase))?
-    };
-    let mut all: Vec<(String, String)> = (0..tokens.len())
-        .filter_map(|at| {
-            let left = owner(at)?;
-            let sign = tokens.get(at + 3)?;
-            let compares = matches!(sign.token.token, Token::Eq | Token::DoubleEq | Token::Spaceship)
-                || sign.is_word("is");
-            // The right side may stand in parentheses or behind NOT DISTINCT FROM.
-            (compares.then(|| (at + 4..at + 9).find_map(owner)).flatten()).map(|right| (left, right))
-        })
-        .collect();
     // USING and NATURAL link all that is joined.
     if tokens.iter().any(|t| t.is_word("natural"))
         || tokens.windows(2).any(|w| matches!(w, [u, p] if u.is_word("using") && p.is(&Token::LParen)))

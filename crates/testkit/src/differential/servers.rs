@@ -349,19 +349,7 @@ impl Ring for OnServer {
     }
 
     fn bare(&mut self, statement: &str) -> Result<u64, String> {
-        match &mut self.shells[1] {
-            Db::Postgres(db) => db.execute(statement, &[]).map_err(|e| e.to_string()),
-            Db::Maria(db) => {
-                use mysql::prelude::Queryable;
-                db.exec_drop(statement, ()).map_err(|e| e.to_string())?;
-                // Rows matched, where the server tells; it counts changed rows otherwise.
-                let info = db.info_str().to_string();
-                let matched =
-                    info.strip_prefix("Rows matched: ").and_then(|r| r.split(' ').next()?.parse().ok());
-                Ok(matched.unwrap_or_else(|| db.affected_rows()))
-            }
-            Db::Sqlite(_) => Err("no server".to_owned()),
-        }
+        self.shells[1].execute(statement)
     }
 
     fn bare_contents(&mut self) -> Contents {

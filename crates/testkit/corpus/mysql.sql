@@ -1,0 +1,291 @@
+-- names and quotes
+UPDATE `keeper` SET `region` = 'Moor' WHERE `keeper_id` = 2
+--> update keeper | set region | where `keeper_id` = 2
+--> 1 of keeper exact, 1 would change:
+UPDATE keeper SET REGION = 'Moor' WHERE Keeper_Id = 2
+--> update keeper | set REGION | where Keeper_Id = 2
+--> 1 of keeper exact, 1 would change:
+UPDATE keeper k SET k.region = 'Moor' WHERE k.keeper_id = 2
+--> update keeper | set region | where k.keeper_id = 2
+--> 1 of keeper exact, 1 would change:
+UPDATE keeper AS `the keeper` SET region = 'Moor' WHERE `the keeper`.keeper_id = 2
+--> update keeper | set region | where `the keeper`.keeper_id = 2
+--> 1 of keeper exact, 1 would change:
+UPDATE keeper SET keeper.region := 'Moor' WHERE keeper.keeper_id = 2
+--> update keeper | set region | where keeper.keeper_id = 2
+--> 1 of keeper exact, 1 would change:
+UPDATE LOW_PRIORITY keeper SET region = 'Moor' WHERE keeper_id = 2
+--> update keeper | set region | where keeper_id = 2
+--> 1 of keeper exact, 1 would change:
+UPDATE `odd names` SET `select` = 'y', `a.b` = 0.5 WHERE `row no` = 2
+--> update odd names | set select, a.b | where `row no` = 2
+--> 1 of odd names exact, 1 would change:
+UPDATE `odd names` `o n` SET `select` = concat(`o n`.`näme`, `o n`.`a.b`) WHERE `o n`.`row no` IN (1, 3)
+--> update odd names | set select | where `o n`.`row no` IN (1, 3)
+--> 2 of odd names exact, 2 would change:
+DELETE LOW_PRIORITY QUICK FROM inspection WHERE hive_id = 5
+--> delete inspection | where hive_id = 5
+--> 2 of inspection gone: not-unique
+-- literals
+UPDATE keeper SET name = "it's" WHERE keeper_id = 1
+--> update keeper | set name | where keeper_id = 1
+--> 1 of keeper exact, 1 would change: unlike
+UPDATE keeper SET name = 'it\'s \\ \n' WHERE keeper_id = 1
+--> update keeper | set name | where keeper_id = 1
+--> 1 of keeper exact, 1 would change: unlike
+UPDATE keeper SET name = 'a' 'b' WHERE keeper_id = 1
+--> update keeper | set name | where keeper_id = 1
+--> 1 of keeper exact, 1 would change: unlike
+UPDATE keeper SET name = _utf8mb4'x' COLLATE utf8mb4_bin WHERE keeper_id = 1
+--> update keeper | set name | where keeper_id = 1
+--> 1 of keeper exact, 1 would change: unlike
+UPDATE keeper SET phone = 0x41 WHERE keeper_id = 1
+--> update keeper | set phone | where keeper_id = 1
+--> 1 of keeper exact, 1 would change:
+UPDATE keeper SET phone = x'4142' WHERE keeper_id = 1
+--> update keeper | set phone | where keeper_id = 1
+--> 1 of keeper exact, 1 would change:
+UPDATE keeper SET phone = b'1000001' WHERE keeper_id = 1
+--> update keeper | set phone | where keeper_id = 1
+--> 1 of keeper exact, 1 would change:
+UPDATE inspection SET day = DATE '2026-06-01' + INTERVAL 3 DAY WHERE inspection_id = 1
+--> update inspection | set day | where inspection_id = 1
+--> 1 of inspection exact, 1 would change:
+UPDATE inspection SET day = date_add(day, INTERVAL 1 MONTH) WHERE inspection_id = 1
+--> update inspection | set day | where inspection_id = 1
+--> 1 of inspection exact, 1 would change: repeats
+UPDATE inspection SET day = last_day(day) WHERE year(day) = 2026 AND month(day) >= 5
+--> update inspection | set day | where year(day) = 2026 AND month(day) >= 5
+--> 4 of inspection exact, 4 would change: merges moves-filter not-unique
+UPDATE inspection SET note = extract(YEAR FROM day) WHERE inspection_id = 1
+--> update inspection | set note | where inspection_id = 1
+--> 1 of inspection exact, 1 would change:
+UPDATE hive SET weight = DEFAULT WHERE hive_id = 1
+--> update hive | set weight | where hive_id = 1
+--> 1 of hive exact, 1 would change:
+UPDATE hive SET weight = DEFAULT(weight) + 1 WHERE hive_id = 1
+--> update hive | set weight | where hive_id = 1
+--> 1 of hive exact, 1 would change:
+UPDATE hive SET name = concat(left(name, 3), '…') WHERE hive_id < 3
+--> update hive | set name | where hive_id < 3
+--> 2 of hive exact, 2 would change: not-unique repeats unlike
+UPDATE hive SET name = concat_ws('-', name, queen_colour), queen_colour = NULL WHERE hive_id IN (1, 3)
+--> update hive | set name, queen_colour | where hive_id IN (1, 3)
+--> 2 of hive exact, 1 would change: repeats unlike
+UPDATE keeper SET name = 'a name that is much longer than the forty characters' WHERE keeper_id = 1 AND 1 = 0
+--> update keeper | set name | where keeper_id = 1 AND 1 = 0
+--> 0 of keeper exact, 0 would change: nothing-matched too-long
+-- operators of its own
+DELETE FROM inspection WHERE note LIKE 'CALM%'
+--> delete inspection | where note LIKE 'CALM%'
+--> 3 of inspection gone: not-unique
+DELETE FROM inspection WHERE note LIKE BINARY 'Calm%'
+--> delete inspection | where note LIKE BINARY 'Calm%'
+--> 1 of inspection gone: not-unique
+DELETE FROM inspection WHERE note REGEXP '^c' AND note NOT RLIKE 'eggs'
+--> delete inspection | where note REGEXP '^c' AND note NOT RLIKE 'eggs'
+--> 2 of inspection gone: not-unique
+DELETE FROM inspection WHERE note <=> NULL
+--> delete inspection | where note <=> NULL
+--> 2 of inspection gone: not-unique
+DELETE FROM inspection WHERE NOT note <=> 'calm'
+--> delete inspection | where NOT note <=> 'calm'
+--> 8 of inspection gone: not-unique over-half
+DELETE FROM inspection WHERE hive_id = 1 && note IS NULL
+--> delete inspection | where hive_id = 1 && note IS NULL
+--> 1 of inspection gone: not-unique
+DELETE FROM inspection WHERE hive_id = 1 || hive_id = 3
+--> delete inspection | where hive_id = 1 || hive_id = 3
+--> 4 of inspection gone: not-unique
+DELETE FROM inspection WHERE hive_id = 1 XOR note IS NULL
+--> delete inspection | where hive_id = 1 XOR note IS NULL
+--> 2 of inspection gone: not-unique
+DELETE FROM inspection WHERE ! (hive_id > 1)
+--> delete inspection | where ! (hive_id > 1) (not parsed)
+--> 2 of inspection gone: not-unique
+DELETE FROM inspection WHERE hive_id DIV 2 = 1 AND hive_id MOD 2 = 1
+--> delete inspection | where hive_id DIV 2 = 1 AND hive_id MOD 2 = 1 (not parsed)
+--> 2 of inspection gone: not-unique
+DELETE FROM inspection WHERE isnull(note) AND if(hive_id = 1, 1, 0)
+--> delete inspection | where isnull(note) AND if(hive_id = 1, 1, 0)
+--> 1 of inspection gone: not-unique
+DELETE FROM inspection WHERE (hive_id, inspection_id) = (5, 6)
+--> delete inspection | where (hive_id, inspection_id) = (5, 6)
+--> 1 of inspection gone:
+DELETE FROM inspection WHERE (hive_id, inspection_id) IN ((5, 6), (3, 4))
+--> delete inspection | where (hive_id, inspection_id) IN ((5, 6), (3, 4))
+--> 2 of inspection gone:
+DELETE FROM inspection WHERE day > now() - INTERVAL 1 DAY
+--> delete inspection | where day > now() - INTERVAL 1 DAY
+--> 1 of inspection gone: not-unique
+DELETE FROM inspection WHERE rand() < 0.5
+--> delete inspection | where rand() < 0.5
+--> some of inspection gone: volatile-filter
+DELETE FROM keeper WHERE phone = 171
+--> refused type-mix
+DELETE FROM batch WHERE kilos > 'ten'
+--> refused type-mix
+DELETE FROM hive WHERE name = 'ling'
+--> delete hive | where name = 'ling'
+--> 1 of hive gone: not-unique
+DELETE FROM hive_season WHERE hive_id = 1 # AND season = 2026
+--> delete hive_season | where hive_id = 1
+--> 3 of hive_season gone: not-unique
+-- JSON and sets
+UPDATE doc SET body = json_set(body, '$.kilos', 4) WHERE json_value(body, '$.kind') = 'lime'
+--> update doc | set body | where json_value(body, '$.kind') = 'lime'
+--> 1 of doc exact, 1 would change: moves-filter not-unique
+UPDATE doc SET body = json_remove(body, '$.tags') WHERE json_contains(body, '"a"', '$.tags')
+--> update doc | set body | where json_contains(body, '"a"', '$.tags')
+--> 1 of doc exact, 1 would change: moves-filter not-unique
+UPDATE doc SET flags = 'a,c' WHERE find_in_set('b', flags)
+--> update doc | set flags | where find_in_set('b', flags)
+--> 1 of doc exact, 1 would change: moves-filter not-unique
+UPDATE doc SET flags = '', seen = NULL WHERE flags & 1
+--> update doc | set flags, seen | where flags & 1
+--> 1 of doc exact, 1 would change: moves-filter not-unique
+DELETE FROM doc WHERE json_extract(body, '$.kilos') = 3
+--> delete doc | where json_extract(body, '$.kilos') = 3
+--> 1 of doc gone: not-unique
+-- order of assignments
+UPDATE batch SET price = price + 1, list_price = price + 2 WHERE batch_id < 3
+--> update batch | set price, list_price | where batch_id < 3
+--> 2 of batch exact, 2 would change: not-unique repeats
+UPDATE batch SET list_price = price + 2, price = price + 1 WHERE batch_id < 3
+--> update batch | set list_price, price | where batch_id < 3
+--> 2 of batch exact, 2 would change: not-unique repeats
+UPDATE hive SET name = queen_colour, queen_colour = name WHERE hive_id IN (1, 2)
+--> update hive | set name, queen_colour | where hive_id IN (1, 2)
+--> 2 of hive exact, 2 would change: unlike
+-- order and limit
+UPDATE hive SET weight = weight + 1 WHERE apiary_id = 4 ORDER BY hive_id LIMIT 2
+--> update hive | set weight | where apiary_id = 4 | ORDER BY hive_id LIMIT 2
+--> 2 of hive exact, 2 would change: not-unique repeats
+UPDATE hive SET weight = weight + 1 ORDER BY hive_id DESC LIMIT 2
+--> update hive | set weight | ORDER BY hive_id DESC LIMIT 2
+--> 2 of hive exact, 2 would change: no-filter repeats
+UPDATE hive SET weight = weight + 1 WHERE apiary_id = 4 LIMIT 1
+--> update hive | set weight | where apiary_id = 4 | LIMIT 1
+--> 1 of hive exact, 1 would change: not-unique repeats unstable-limit
+UPDATE hive SET hive_id = hive_id + 1 WHERE hive_id >= 9 ORDER BY hive_id DESC
+--> update hive | set hive_id | where hive_id >= 9 | ORDER BY hive_id DESC
+--> 2 of hive exact, 2 would change: key-change moves-filter not-unique
+DELETE FROM inspection WHERE hive_id > 1 ORDER BY day, inspection_id LIMIT 3
+--> delete inspection | where hive_id > 1 | ORDER BY day, inspection_id LIMIT 3
+--> 3 of inspection gone: not-unique
+DELETE FROM inspection ORDER BY day LIMIT 1
+--> delete inspection | ORDER BY day LIMIT 1
+--> 1 of inspection gone: no-filter unstable-limit
+DELETE FROM inspection WHERE hive_id = 1 LIMIT 5
+--> delete inspection | where hive_id = 1 | LIMIT 5
+--> 2 of inspection gone: not-unique
+-- joins
+UPDATE hive h JOIN apiary a ON a.apiary_id = h.apiary_id SET h.name = a.name WHERE h.hive_id < 3
+--> update hive | set name | with h, a | where h.hive_id < 3
+--> 2 of hive exact, 2 would change: merges
+UPDATE hive JOIN apiary USING (apiary_id) SET hive.name = apiary.name, queen_colour = 'x' WHERE hive_id < 3
+--> update hive | set name, queen_colour | with hive, apiary | where hive_id < 3
+--> 2 of hive exact, 2 would change: merges
+UPDATE hive, apiary SET hive.name = apiary.name WHERE apiary.apiary_id = hive.apiary_id AND hive.hive_id < 3
+--> update hive | set name | with hive, apiary | where apiary.apiary_id = hive.apiary_id AND hive.hive_id < 3
+--> 2 of hive exact, 2 would change: merges
+UPDATE hive AS h INNER JOIN apiary AS a ON a.apiary_id = h.apiary_id INNER JOIN keeper AS k ON k.keeper_id = a.keeper_id SET h.queen_colour = 'blue' WHERE k.region = 'Moor'
+--> update hive | set queen_colour | with h, a, k | where k.region = 'Moor'
+--> 7 of hive exact, 6 would change: over-half
+UPDATE hive NATURAL JOIN hive_season SET weight = total_kilos WHERE season = 2025
+--> update hive | set weight | with hive, hive_season | where season = 2025
+--> 3 of hive exact, 3 would change:
+UPDATE hive h LEFT JOIN inspection i ON i.hive_id = h.hive_id SET h.queen_colour = 'none' WHERE i.hive_id IS NULL
+--> update hive | set queen_colour | with h, i | where i.hive_id IS NULL
+--> 3 of hive exact, 3 would change:
+UPDATE inspection i RIGHT JOIN hive h ON i.hive_id = h.hive_id SET i.note = h.name WHERE h.apiary_id > 2
+--> update inspection | set note | with i, h | where h.apiary_id > 2
+--> 4 of inspection exact, 4 would change:
+UPDATE apiary a STRAIGHT_JOIN hive h FORCE INDEX (hive_apiary) ON a.apiary_id = h.apiary_id SET h.weight = 1 WHERE a.apiary_id = 4
+--> update hive | set weight | with a, h | where a.apiary_id = 4
+--> 3 of hive exact, 3 would change:
+UPDATE hive_season s JOIN (SELECT hive_id, sum(weight) AS w FROM hive GROUP BY hive_id) AS t ON t.hive_id = s.hive_id SET s.total_kilos = t.w
+--> update hive_season | set total_kilos | with s, t
+--> 8 of hive_season exact, 8 would change: becomes-null every-row merges
+UPDATE hive h JOIN inspection i ON i.hive_id = h.hive_id SET h.weight = i.inspection_id
+--> update hive | set weight | with h, i
+--> 7 of hive unknown: many-sources over-half
+UPDATE hive h JOIN inspection i ON i.hive_id = h.hive_id SET h.queen_colour = 'seen'
+--> update hive | set queen_colour | with h, i
+--> 7 of hive exact, 7 would change: many-sources over-half
+UPDATE hive h JOIN hive o ON o.hive_id = h.hive_id + 1 SET h.name = o.name WHERE h.hive_id < 4
+--> update hive | set name | with h, o | where h.hive_id < 4
+--> 3 of hive exact, 3 would change:
+UPDATE hive h JOIN hive o SET h.name = 'x' WHERE o.apiary_id = 3
+--> update hive | set name | with h, o | where o.apiary_id = 3
+--> 10 of hive exact, 10 would change: every-row many-sources target-again unlike
+UPDATE batch b JOIN batch c USING (flower) SET b.price = b.price + 1, b.list_price = b.price WHERE c.batch_id = 3
+--> update batch | set price, list_price | with b, c | where c.batch_id = 3
+--> 2 of batch unknown: repeats
+DELETE i FROM inspection i JOIN hive h ON h.hive_id = i.hive_id WHERE h.queen_colour = 'red'
+--> delete inspection | with i, h | where h.queen_colour = 'red'
+--> 4 of inspection gone:
+DELETE inspection FROM inspection, hive WHERE hive.hive_id = inspection.hive_id AND hive.queen_colour = 'red'
+--> delete inspection | with inspection, hive | where hive.hive_id = inspection.hive_id AND hive.queen_colour = 'red'
+--> 4 of inspection gone:
+DELETE inspection.* FROM inspection NATURAL JOIN hive WHERE hive.weight > 33
+--> delete inspection | with inspection, hive | where hive.weight > 33
+--> 5 of inspection gone:
+DELETE FROM i USING inspection AS i INNER JOIN hive AS h USING (hive_id) WHERE h.apiary_id = 3
+--> delete inspection | with i, h | where h.apiary_id = 3
+--> 2 of inspection gone:
+DELETE a FROM keeper a JOIN keeper b ON lower(a.region) = lower(b.region) AND a.keeper_id > b.keeper_id WHERE a.keeper_id = 5
+--> delete keeper | with a, b | where a.keeper_id = 5
+--> 1 of keeper gone: many-sources
+DELETE s FROM hive_season s LEFT JOIN inspection i ON i.hive_id = s.hive_id WHERE i.inspection_id IS NULL
+--> delete hive_season | with s, i | where i.inspection_id IS NULL
+--> 1 of hive_season gone:
+-- not exact, or not taken
+UPDATE hive SET weight = (SELECT avg(x.weight) FROM (SELECT weight FROM hive) AS x) WHERE apiary_id = 2
+--> update hive | set weight | where apiary_id = 2
+--> 3 of hive unknown: not-unique
+UPDATE inspection SET day = now() WHERE inspection_id = 1
+--> update inspection | set day | where inspection_id = 1
+--> 1 of inspection unknown:
+UPDATE hive SET name = (SELECT a.name FROM apiary a WHERE a.apiary_id > hive.apiary_id) WHERE hive_id = 1
+--> refused many-values
+UPDATE keeper SET name = 'x' AND region = 'y' WHERE keeper_id = 1
+--> refused and-for-comma, with what to write instead
+UPDATE keeper SET name = 'x', name = 'y' WHERE keeper_id = 1
+--> update keeper | set name, name | where keeper_id = 1
+--> 1 of keeper exact, 1 would change: assigned-twice unlike
+UPDATE batch SET gross = 5 WHERE batch_id = 1
+--> update batch | set gross | where batch_id = 1
+--> 1 of batch exact, 0 would change: engine-column
+UPDATE moor SET name = 'x' WHERE id = 1
+--> refused not-understood, with what to write instead
+UPDATE IGNORE keeper SET name = 'x' WHERE keeper_id = 1
+--> refused not-understood, with what to write instead
+UPDATE hive h JOIN apiary a USING (apiary_id) SET h.name = 'x', a.name = 'y' WHERE hive_id = 1
+--> refused several-tables, with what to write instead
+DELETE i, s FROM inspection i JOIN hive_season s USING (hive_id) WHERE s.season = 2026
+--> refused several-tables, with what to write instead
+UPDATE sheet_import s JOIN hive h ON h.name = s.hive SET s.note = h.queen_colour
+--> refused not-understood
+UPDATE keeper SET name = 'x' /*! WHERE keeper_id = 1 */
+--> refused not-understood
+DELETE FROM inspection WHERE inspection_id = 1 RETURNING hive_id
+--> refused not-understood, with what to write instead
+DELETE FROM inspection WHERE inspection_id = ?
+--> refused not-understood
+DELETE FROM inspection WHERE inspection_id = @id
+--> refused not-understood
+REPLACE INTO keeper VALUES (1, 'x', 'x', NULL, 'x')
+--> refused not-a-change
+INSERT INTO apiary VALUES (9, 'x', 1) ON DUPLICATE KEY UPDATE name = 'y'
+--> refused not-a-change
+TRUNCATE TABLE inspection
+--> refused not-a-change, with what to write instead
+CALL clean_up()
+--> refused not-a-change
+LOAD DATA INFILE 'x' INTO TABLE keeper
+--> refused not-a-change
+LOCK TABLES keeper WRITE
+--> refused not-a-change
+START TRANSACTION; DELETE FROM inspection WHERE inspection_id = 1; COMMIT
+--> refused several-statements, with what to write instead

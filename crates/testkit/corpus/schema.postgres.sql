@@ -1,0 +1,10 @@
+CREATE TABLE keeper (keeper_id int PRIMARY KEY, name varchar(40) NOT NULL, email varchar(60) NOT NULL UNIQUE, phone varchar(20), region varchar(20) NOT NULL);
+CREATE TABLE apiary (apiary_id int PRIMARY KEY, name varchar(30) NOT NULL UNIQUE, keeper_id int NOT NULL REFERENCES keeper (keeper_id));
+CREATE TABLE hive (hive_id int PRIMARY KEY, name varchar(30) NOT NULL, apiary_id int NOT NULL REFERENCES apiary (apiary_id), queen_colour varchar(10), weight numeric(6,2) DEFAULT 30);
+CREATE TABLE hive_season (hive_id int NOT NULL, season int NOT NULL, total_kilos numeric(8,2), PRIMARY KEY (hive_id, season));
+CREATE TABLE inspection (inspection_id int PRIMARY KEY, hive_id int NOT NULL, day date NOT NULL, note varchar(60));
+CREATE TABLE batch (batch_id int PRIMARY KEY, flower varchar(20) NOT NULL, season int NOT NULL, kilos numeric(8,2) NOT NULL, price numeric(8,2) NOT NULL, list_price numeric(8,2), gross numeric(10,2) GENERATED ALWAYS AS (kilos * price) STORED);
+CREATE TABLE sheet_import (hive varchar(20), day varchar(12), kilos varchar(8), note varchar(40));
+CREATE TABLE "odd names" ("row no" int PRIMARY KEY, "select" text, "näme" text, "a.b" double precision);
+CREATE TABLE doc (doc_id int PRIMARY KEY, body jsonb, tags text[], span int4range);
+CREATE VIEW moor AS SELECT keeper_id AS id, name FROM keeper WHERE region = 'Moor';

@@ -1,0 +1,11 @@
+CREATE TABLE keeper (keeper_id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL, email VARCHAR(60) NOT NULL UNIQUE, phone VARCHAR(20), region VARCHAR(20) NOT NULL);
+CREATE TABLE apiary (apiary_id INTEGER PRIMARY KEY, name VARCHAR(30) NOT NULL UNIQUE, keeper_id INT NOT NULL REFERENCES keeper (keeper_id));
+CREATE TABLE hive (hive_id INTEGER PRIMARY KEY, name VARCHAR(30) NOT NULL, apiary_id INT NOT NULL REFERENCES apiary (apiary_id), queen_colour VARCHAR(10), weight DECIMAL(6,2));
+CREATE INDEX hive_apiary ON hive (apiary_id);
+CREATE TABLE hive_season (hive_id INT NOT NULL, season INT NOT NULL, total_kilos DECIMAL(8,2), PRIMARY KEY (hive_id, season)) WITHOUT ROWID;
+CREATE TABLE inspection (inspection_id INTEGER PRIMARY KEY, hive_id INT NOT NULL, day DATE NOT NULL, note VARCHAR(60));
+CREATE TABLE batch (batch_id INTEGER PRIMARY KEY, flower VARCHAR(20) NOT NULL, season INT NOT NULL, kilos DECIMAL(8,2) NOT NULL, price DECIMAL(8,2) NOT NULL, list_price DECIMAL(8,2), gross DECIMAL(10,2) AS (kilos * price) STORED);
+CREATE TABLE sheet_import (hive VARCHAR(20), day VARCHAR(12), kilos VARCHAR(8), note VARCHAR(40));
+CREATE TABLE "odd names" ("row no" INTEGER PRIMARY KEY, "select" TEXT, "näme" TEXT COLLATE NOCASE, "a.b" REAL);
+CREATE TABLE doc (doc_id INTEGER PRIMARY KEY, body TEXT);
+CREATE VIEW moor AS SELECT keeper_id AS id, name FROM keeper WHERE region = 'Moor';
