@@ -20,6 +20,7 @@ pub mod row_query;
 pub mod rules;
 pub mod slices;
 pub mod slicing;
+pub mod slips;
 pub mod step;
 pub mod study;
 pub mod survey;

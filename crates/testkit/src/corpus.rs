@@ -7,10 +7,11 @@
 
 use std::path::{Path, PathBuf};
 
+use marktwice_core::finding::Level;
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::table::Target;
 use marktwice_core::{Code, Value};
-use marktwice_port::{Intent, Session, Waits};
+use marktwice_port::{EngineError, Intent, Session, Waits};
 use marktwice_run::{Change, Preview, Show};
 use marktwice_sql::slicing::understand_with;
 use marktwice_sql::{Language, Step};
@@ -171,6 +172,28 @@ impl Pair {
         let step = understood.unwrap_or_else(|f| panic!("{statement}: previewed, and not understood: {f:?}"));
         self.compare(statement, &preview);
         vec![slices(&step), results(&preview)]
+    }
+
+    /// What is said of a broken statement: where, and what is wrong; that it is taken, where it is.
+    pub fn complaint(&mut self, statement: &str) -> String {
+        let session = &mut self.sessions[0];
+        let (finding, said) = match session.plan(statement) {
+            Ok(plan) => {
+                (plan.findings.into_iter().find(|f| f.level == Level::Stop), "it is taken".to_owned())
+            }
+            Err(EngineError::Refused(finding) | EngineError::Syntax(finding)) => {
+                (Some(*finding), String::new())
+            }
+            Err(other) => (None, format!("without a place: {other}")),
+        };
+        let Some(finding) = finding else { return said };
+        let place =
+            finding.place.as_ref().map_or("nowhere".to_owned(), |p| format!("{}:{}", p.line, p.column));
+        let marked: String = finding
+            .place
+            .as_ref()
+            .map_or(String::new(), |p| p.text.chars().skip(p.column - 1).take(p.length).collect());
+        format!("{place} `{marked}` {}: {} ({})", finding.code, finding.message, finding.remedy())
     }
 
     /// Runs the bare statement and compares.

@@ -7,14 +7,14 @@ use marktwice_testkit::stage::On;
 const ALL: [On; 3] = [On::Sqlite, On::Postgres, On::Maria];
 
 /// Plays a file on engines and gives what was said, by engine and statement.
-fn play(name: &str, engines: &[On]) {
+fn play(name: &str, engines: &[On], look: fn(&mut Pair, &str) -> Vec<String>) {
     let path = folder().join(format!("{name}.sql"));
     let mut entries = read(&std::fs::read_to_string(&path).unwrap());
     let mut said: Vec<Vec<(&str, Vec<String>)>> = vec![Vec::new(); entries.len()];
     for on in engines {
         let Some(mut pair) = Pair::new(*on) else { continue };
         for (entry, said) in entries.iter().zip(&mut said) {
-            said.push((names(*on).1, pair.look(&entry.statement)));
+            said.push((names(*on).1, look(&mut pair, &entry.statement)));
         }
         assert!(pair.is_untouched(), "{on:?}: previews write nothing");
     }
@@ -61,22 +61,27 @@ fn merged(said: Vec<(&str, Vec<String>)>, engines: usize) -> Vec<(String, String
 
 #[test]
 fn statements_that_every_engine_takes() {
-    play("common", &ALL);
+    play("common", &ALL, Pair::look);
 }
 
 #[test]
 fn statements_of_sqlite() {
-    play("sqlite", &[On::Sqlite]);
+    play("sqlite", &[On::Sqlite], Pair::look);
 }
 
 #[test]
 fn statements_of_postgresql() {
-    play("postgres", &[On::Postgres]);
+    play("postgres", &[On::Postgres], Pair::look);
 }
 
 #[test]
 fn statements_of_mariadb() {
-    play("mysql", &[On::Maria]);
+    play("mysql", &[On::Maria], Pair::look);
+}
+
+#[test]
+fn broken_statements_are_told_with_their_place() {
+    play("broken", &ALL, |pair, statement| vec![pair.complaint(statement)]);
 }
 
 #[test]
@@ -84,4 +89,5 @@ fn the_corpus_is_large_enough() {
     let count =
         |name: &str| read(&std::fs::read_to_string(folder().join(format!("{name}.sql"))).unwrap()).len();
     assert!(["common", "sqlite", "postgres", "mysql"].map(count).iter().sum::<usize>() >= 300);
+    assert!(count("broken") >= 40);
 }

@@ -403,7 +403,7 @@ fn compile_error(my: &mut My, source: &str, statement: Slice, error: mysql::Erro
                 Some(word) => format!("the statement is not understood from {word} on"),
                 None => "the statement ends too early".to_owned(),
             };
-            EngineError::Syntax(Box::new(syntax(source, at, &said, word)))
+            EngineError::Syntax(Box::new(syntax(source, statement, LANGUAGE, at, &said)))
         }
         Some(1288 | 1471 | 1348) => refused(
             Finding::new(Code::NotUnderstood, said)

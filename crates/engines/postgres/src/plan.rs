@@ -316,6 +316,16 @@ fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -
             };
             refused(finding)
         }
+        "42P01" if alias_of(source, &name).is_some() => {
+            let hint = alias_of(source, &name).unwrap_or_default();
+            let message =
+                format!("{} has another name in this statement", name.split('.').next().unwrap_or(""));
+            refused(
+                Finding::new(Code::UnknownName, message)
+                    .at(Place::in_source(source, near.0, near.1))
+                    .hint(hint),
+            )
+        }
         "42P01" => refused(unknown_name(source, near, "table", &name, &known_tables(pg), &[])),
         "3F000" => refused(unknown_name(source, near, "schema", &name, &[], &[])),
         "42883" | "42704" => {
@@ -335,7 +345,7 @@ fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -
                 Some(word) => format!("the statement is not understood from {word} on"),
             };
             let order = word.is_some_and(|w| ["order", "limit"].contains(&w.to_ascii_lowercase().as_str()));
-            let finding = syntax(source, at, &said, word);
+            let finding = syntax(source, statement, LANGUAGE, at, &said);
             if !order {
                 return EngineError::Syntax(Box::new(finding));
             }
@@ -360,6 +370,14 @@ fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -
             ),
         )),
     }
+}
+
+/// What to write where a column is qualified by the table's name although the table has an alias.
+fn alias_of(source: &str, name: &str) -> Option<String> {
+    let (owner, column) = name.split_once('.')?;
+    let step = understand(source, LANGUAGE).ok()?;
+    let alias = step.table.alias.as_ref().filter(|_| step.table.table.text.eq_ignore_ascii_case(owner))?;
+    Some(format!("{owner} is called {} here: write {}.{column}", alias.text, alias.text))
 }
 
 fn single(name: &str) -> String {

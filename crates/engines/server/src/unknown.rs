@@ -1,7 +1,10 @@
 //! Findings about names that are not there: what may have been meant.
 
 use marktwice_core::finding::{Code, Finding, Place};
+use marktwice_sql::Language;
 use marktwice_sql::near::nearest;
+use marktwice_sql::slices::Slice;
+use marktwice_sql::slips::{slip, typographic};
 
 /// A finding for a name that the engine does not know. `near` are names that are more likely meant than `others`.
 pub fn unknown_name(
@@ -17,6 +20,9 @@ pub fn unknown_name(
         .or_else(|| nearest(last, others.iter().map(String::as_str)));
     let finding = Finding::new(Code::UnknownName, format!("there is no {what} {name}"))
         .at(Place::in_source(source, at.0, at.1));
+    if let Some(hint) = typographic(name) {
+        return finding.hint(hint);
+    }
     match meant {
         Some(meant) if meant != name => finding.hint(format!("did you mean {meant}?")),
         _ if !near.is_empty() && near.len() <= 40 => finding.hint(format!("there are: {}", near.join(", "))),
@@ -25,12 +31,13 @@ pub fn unknown_name(
 }
 
 /// A finding for a statement that the engine's grammar does not take.
-pub fn syntax(source: &str, at: (usize, usize), said: &str, word: Option<&str>) -> Finding {
-    let keywords = ["WHERE", "SET", "FROM", "AND", "UPDATE", "DELETE", "VALUES", "IN", "LIKE", "BETWEEN"];
-    let meant =
-        word.and_then(|w| nearest(w, keywords)).filter(|m| word.is_some_and(|w| !m.eq_ignore_ascii_case(w)));
-    Finding::new(Code::NotUnderstood, said).at(Place::in_source(source, at.0, at.1)).hint(match meant {
-        Some(meant) => format!("did you mean {meant}?"),
-        None => "correct the statement here, or just before".to_owned(),
-    })
+pub fn syntax(source: &str, statement: Slice, language: Language, at: (usize, usize), said: &str) -> Finding {
+    let found = slip(source, statement, language, at.0);
+    let place = found.as_ref().and_then(|s| s.at).map_or(at, |s| (s.start, s.end));
+    let said = match found.as_ref().and_then(|s| s.at) {
+        Some(word) => format!("the statement is not understood from {} on", word.of(source).trim()),
+        None => said.to_owned(),
+    };
+    let hint = found.map_or_else(|| "correct the statement here, or just before".to_owned(), |s| s.hint);
+    Finding::new(Code::NotUnderstood, said).at(Place::in_source(source, place.0, place.1)).hint(hint)
 }

@@ -12,6 +12,7 @@ use marktwice_sql::pins::pin;
 use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
 use marktwice_sql::slicing::{names_in, single_statement, understand};
+use marktwice_sql::slips::{slip, typographic};
 use marktwice_sql::step::Step;
 use marktwice_sql::text::{tokenize, within};
 use rusqlite::Connection;
@@ -271,19 +272,18 @@ fn compile_error(
         None if text.contains("incomplete input") => "the statement ends too early".to_owned(),
         None => text.clone(),
     };
-    let keyword = near_word
-        .and_then(|w| nearest(w, ["WHERE", "SET", "FROM", "AND", "UPDATE", "DELETE", "VALUES", "IN"]));
-    let hint = match (keyword, near_word) {
-        (Some(meant), Some(word)) if !meant.eq_ignore_ascii_case(word) => format!("did you mean {meant}?"),
-        (_, Some(word)) if ["order", "limit"].contains(&word.to_ascii_lowercase().as_str()) => {
-            "this SQLite has no ORDER BY or LIMIT here; pick the rows by key:".to_owned()
-        }
-        _ => "correct the statement here, or just before".to_owned(),
+    let limited =
+        near_word.is_some_and(|w| w.eq_ignore_ascii_case("order") || w.eq_ignore_ascii_case("limit"));
+    let found = slip(source, statement, Language::Sqlite, start);
+    let hint = match found {
+        _ if limited => "this SQLite has no ORDER BY or LIMIT here; pick the rows by key:".to_owned(),
+        Some(found) => found.hint,
+        None => "correct the statement here, or just before".to_owned(),
     };
     let mut finding = Finding::new(Code::NotUnderstood, said)
         .at(marktwice_core::Place::in_source(source, start, end))
         .hint(hint);
-    if near_word.is_some_and(|w| w.eq_ignore_ascii_case("order") || w.eq_ignore_ascii_case("limit")) {
+    if limited {
         let tokens = tokenize(source, &SQLiteDialect {}).unwrap_or_default();
         let words = within(&tokens, statement);
         let mut key_of = |_: Option<&str>, name: &str| {
@@ -388,6 +388,7 @@ fn unknown_name(
         .or_else(|| nearest(last, others.iter().map(String::as_str)))
         .map(str::to_owned);
     let hint = match (near, what) {
+        _ if typographic(bare).is_some() => typographic(bare).unwrap_or_default(),
         (Some(near), _) => format!("did you mean {near}?"),
         (None, "column" | "table") if !first.is_empty() => format!("there are: {}", first.join(", ")),
         _ => "correct the name".to_owned(),

@@ -25,9 +25,17 @@ pub fn single_statement(source: &str, language: Language) -> Result<Slice, Findi
         executable_comment(source)?;
     }
     let tokens = tokenize(source, language.dialect()).map_err(|error| {
-        Finding::new(Code::NotUnderstood, format!("the text cannot be cut into words: {}", error.message))
-            .at(error.place)
-            .hint("close the quote or comment")
+        let message = format!("the text cannot be cut into words: {}", error.message);
+        // An open comment is noticed at the end; where it begins is what a person wants to see.
+        let open = source.rfind("/*").filter(|at| !source.get(*at..).is_some_and(|rest| rest.contains("*/")));
+        match open.filter(|_| error.message.contains("comment")) {
+            Some(at) => Finding::new(Code::NotUnderstood, message)
+                .at(Place::in_source(source, at, at + 2))
+                .hint("close the comment"),
+            None => Finding::new(Code::NotUnderstood, message)
+                .at(error.place)
+                .hint("close the quote; a quote inside a text is written twice: 'O''Dell'"),
+        }
     })?;
     let all = statements(&tokens);
     let Some(first) = all.first() else {
