@@ -73,7 +73,7 @@ impl Trouble {
             file: finding.and_then(|f| f.place.as_ref()).map(|_| file.to_owned()),
             place: finding.and_then(|f| f.place.clone()).map(Box::new),
             hint,
-            paste: finding.and_then(|f| f.paste.as_deref()).map(Into::into),
+            paste: finding.and_then(|f| f.paste.clone()),
             code: finding.filter(|_| refused).map(|f| f.code.as_str()),
             status: exit::of_failure(failure),
         }

@@ -246,7 +246,7 @@ pub struct Finding {
     pub hint: Option<String>,
     /// What to write instead, ready to be pasted; lines of SQL.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub paste: Option<String>,
+    pub paste: Option<Box<str>>,
 }
 
 impl Finding {
@@ -272,7 +272,7 @@ impl Finding {
     /// With what to write instead, ready to be pasted.
     #[must_use]
     pub fn paste(mut self, text: impl Into<String>) -> Self {
-        self.paste = Some(text.into());
+        self.paste = Some(text.into().into_boxed_str());
         self
     }
 

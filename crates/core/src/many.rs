@@ -16,13 +16,16 @@ pub struct Many {
     pub examples: Vec<ManyExample>,
 }
 
+/// A row of joined tables: names and values as text.
+pub type SourceRow = Vec<(String, Option<String>)>;
+
 /// One target row with the rows that match it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ManyExample {
     /// The row's key.
     pub key: Vec<Value>,
     /// The matching rows of the joined tables, at most [`ManyExample::SHOWN`] of them: names and values as text.
-    pub sources: Vec<Vec<(String, Option<String>)>>,
+    pub sources: Vec<SourceRow>,
 }
 
 impl ManyExample {

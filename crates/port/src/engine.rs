@@ -147,7 +147,7 @@ impl EngineError {
         match (self, paste) {
             (EngineError::Refused(finding), Some(paste)) => {
                 let hint = finding.hint.clone().map(|h| format!("{h}:"));
-                let finding = Finding { hint, paste: Some(paste), ..*finding };
+                let finding = Finding { hint, paste: Some(paste.into()), ..*finding };
                 EngineError::Refused(Box::new(finding))
             }
             (other, _) => other,

@@ -299,12 +299,11 @@ mod tests {
                 "-- what is not there yet: INSERT … SELECT, in the engine's own shell",
             ]
         );
-        for (source, expected) in [(
-            "TRUNCATE TABLE hive, public.\"Sale\" RESTART IDENTITY",
-            "DELETE FROM hive;\nDELETE FROM public.\"Sale\";",
-        )] {
-            assert_eq!(with(source, Language::Postgres, |t| truncate(source, t)).as_deref(), Some(expected));
-        }
+        let source = "TRUNCATE TABLE hive, public.\"Sale\" RESTART IDENTITY";
+        assert_eq!(
+            with(source, Language::Postgres, |t| truncate(source, t)).as_deref(),
+            Some("DELETE FROM hive;\nDELETE FROM public.\"Sale\";")
+        );
         let source = "WITH gone AS (DELETE FROM sale WHERE kilos = 0 RETURNING *) UPDATE keeper SET name = 'x' WHERE keeper_id = 1";
         assert_eq!(
             with(source, Language::Postgres, |t| writing_with(source, t)).as_deref(),

@@ -1,7 +1,7 @@
 //! Joined statements: target rows that several rows of the join match. They are held once; what the others would give is
 //! compared.
 
-use marktwice_core::many::{Many, ManyExample};
+use marktwice_core::many::{Many, ManyExample, SourceRow};
 
 use crate::ask::Asker;
 use crate::language::Language;
@@ -105,7 +105,7 @@ fn sources<E>(
     held: &HeldNames,
     ordinal: i64,
     ask: &mut Asker<'_, E>,
-) -> Result<Vec<Vec<(String, Option<String>)>>, E> {
+) -> Result<Vec<SourceRow>, E> {
     let Some(joined) = &step.sources else { return Ok(Vec::new()) };
     let own = step.table.slice;
     let stars: Vec<String> = joined

@@ -10,7 +10,9 @@
 
 mod connecting;
 mod constraints;
+mod joined;
 mod keys;
+mod looking;
 mod moved;
 mod races;
 mod refused;

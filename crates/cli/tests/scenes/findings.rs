@@ -157,3 +157,52 @@ fn the_underline_stands_under_its_word() {
     assert_eq!(lines[at + 1].find("^^^^^^"), column);
     assert!(lines.iter().any(|l| l.contains("bad.sql, line 2, column 20")), "{err}");
 }
+
+#[test]
+fn every_finding_is_explained() {
+    let s = demo();
+    let all = s.run(&["why"]).expect(0).out.clone();
+    for code in ["no-filter", "many-sources", "becomes-null", "twin-rows"] {
+        assert!(all.contains(code), "{code}");
+        s.run(&["why", code]).expect(0).says(code).says("What to do:");
+    }
+    s.run(&["why", "many-sources"]).says("stops a change, always");
+    s.run(&["why", "no-filtre"]).expect(2).says("did you mean no-filter?");
+    let json = s.run(&["why", "no-filter", "--format", "json"]).json();
+    assert_eq!(json["findings"][0]["can_be_allowed"], true);
+}
+
+#[test]
+fn what_rows_and_text_show() {
+    let s = demo();
+    for (sql, code) in [
+        ("UPDATE keeper SET name = 'x' AND region = 'Moor' WHERE keeper_id = 3", "and-for-comma"),
+        ("UPDATE keeper SET name = 'x', name = 'y' WHERE keeper_id = 3", "assigned-twice"),
+        ("UPDATE batch SET list_price = list_price * 1.1 WHERE batch_id = 3", "repeats"),
+        ("UPDATE keeper SET region = 'Moor' WHERE region = 'Dale'", "moves-filter"),
+        ("UPDATE keeper SET phone = nullif(phone, phone) WHERE keeper_id = 2", "becomes-null"),
+        ("UPDATE keeper SET region = 'MOOR' WHERE keeper_id = 3", "unlike"),
+        ("UPDATE keeper SET region = substr(region, 1, 0) WHERE keeper_id IN (2, 3, 7)", "merges"),
+        ("DELETE FROM inspection WHERE inspection_id > 100", "over-half"),
+        ("DELETE FROM sheet_import WHERE hive > '0'", "twin-rows"),
+        ("DELETE FROM inspection WHERE hive_id = 3 AND note IS NULL OR hive_id = 4", "mixed-and-or"),
+        ("DELETE FROM inspection WHERE day = 2026", "type-mix"),
+        ("DELETE FROM inspection WHERE note LIKE 'calm'", "plain-like"),
+        ("DELETE FROM inspection WHERE note LIKE '%'", "like-anything"),
+        ("DELETE FROM keeper WHERE phone NOT IN (SELECT phone FROM keeper)", "not-in-null"),
+        ("UPDATE hive SET name = (SELECT note FROM inspection LIMIT 1) WHERE hive_id = 3", "hidden-values"),
+        (
+            "UPDATE hive SET name = (SELECT name FROM apiary WHERE apiary_id = 77) WHERE hive_id = 3",
+            "subquery-none",
+        ),
+        ("UPDATE hive SET name = h.name FROM hive h, apiary a WHERE apiary_id = 3", "ambiguous-name"),
+    ] {
+        let answer = s.run(&["preview", "--sql", sql]);
+        assert!(
+            answer.out.contains(code) || answer.err.contains(code),
+            "{code}\n{}\n{}",
+            answer.out,
+            answer.err
+        );
+    }
+}

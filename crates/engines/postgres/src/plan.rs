@@ -357,7 +357,7 @@ fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -
             };
             let paste = instead::limited(source, &words, LANGUAGE, &mut key_of);
             let mut finding = finding.hint("PostgreSQL has no ORDER BY or LIMIT here; pick the rows by key:");
-            finding.paste = paste;
+            finding.paste = paste.map(Into::into);
             EngineError::Syntax(Box::new(finding))
         }
         "42501" => EngineError::Denied(said),

@@ -289,7 +289,7 @@ fn compile_error(
         let mut key_of = |_: Option<&str>, name: &str| {
             describe(connection, name).map_or_else(|_| Vec::new(), |t| t.target.key.names)
         };
-        finding.paste = instead::limited(source, &words, Language::Sqlite, &mut key_of);
+        finding.paste = instead::limited(source, &words, Language::Sqlite, &mut key_of).map(Into::into);
     }
     EngineError::Syntax(Box::new(finding))
 }

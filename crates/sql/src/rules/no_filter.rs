@@ -10,7 +10,9 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
     let joined = seen.step.sources.as_ref().is_some_and(|s| {
         s.with_target && seen.step.words(s.slice).iter().any(|t| t.is_any(&["on", "using", "natural"]))
     });
-    if seen.step.filter.is_some() || joined {
+    // A LIMIT bounds it; whether it says which rows is another rule's matter.
+    let bounded = seen.step.tail.as_ref().is_some_and(|t| t.limit.is_some());
+    if seen.step.filter.is_some() || joined || bounded {
         return Vec::new();
     }
     let message = format!(

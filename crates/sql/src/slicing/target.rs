@@ -65,7 +65,7 @@ pub(super) fn updated(walk: &mut Walk<'_>, has_column: &mut HasColumn<'_>) -> Re
             .collect();
         return Err(several(walk, start.to(to.value), &steps));
     };
-    let table = tables.get(*one).and_then(|t| target_of(t)).ok_or_else(|| {
+    let table = tables.get(*one).and_then(target_of).ok_or_else(|| {
         walk.refuse("the rows of a subquery cannot be written", "write the table that the rows come from")
     })?;
     Ok((table, assignments, Some(Sources { slice, with_target: true, tables })))

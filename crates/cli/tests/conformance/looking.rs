@@ -1,0 +1,170 @@
+//! Looking, setting and drafting, and the closer look of a preview, alike on every engine.
+
+use marktwice_testkit::stage::On;
+
+use crate::each;
+
+#[test]
+fn tables_and_one_of_them() {
+    each(|stage| {
+        let s = &stage.scene;
+        s.run(&["look"]).expect(0).says("keeper").says("keeper_id").says("4");
+        s.run(&["look", "hive", "--where", "keeper_id = 3", "--show", "1"])
+            .expect(0)
+            .says("primary key")
+            .says("keeper_id → keeper (keeper_id)")
+            .says("2 rows match")
+            .says("and 1 row more");
+        s.run(&["look", "keeper"]).expect(0).says("hive (keeper_id)").says("name (nobody declared it)");
+        s.run(&["look", "keepr"]).expect(2).says("did you mean keeper?");
+        s.run(&["look", "keeper", "--where", "regoin = 'Moor'"]).expect(3).says("did you mean region?");
+        let csv = s.run(&["look", "hive", "--csv"]);
+        assert_eq!(csv.out.lines().count(), 5, "{}", csv.out);
+        assert!(csv.out.starts_with("hive_id,keeper_id,kilos,note\n"), "{}", csv.out);
+        let json = s.run(&["look", "keeper", "--format", "json"]).json();
+        assert_eq!((&json["total"], &json["rows"][1]["row"]["name"]), (&4.into(), &"Bram".into()));
+        let before = stage.dump();
+        s.run(&["look", "keeper", "--where", "keeper_id = 1; DELETE FROM keeper"])
+            .expect(3)
+            .says("several-statements");
+        assert_eq!(stage.dump(), before);
+    });
+}
+
+#[test]
+fn one_row_is_set_by_its_key() {
+    each(|stage| {
+        let s = &stage.scene;
+        let before = stage.dump();
+        s.run(&["set", "keeper", "2", "region=O'Fell", "email=NULL", "--yes"])
+            .expect(0)
+            .says("region = 'O''Fell'")
+            .says("Moor → O'Fell")
+            .says("1 row committed");
+        assert_eq!(
+            stage.value("SELECT region FROM keeper WHERE keeper_id = 2"),
+            stage.value("SELECT 'O''Fell'")
+        );
+        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        assert_eq!(stage.dump(), before);
+        for (args, status, says) in [
+            (&["keeper", "2", "regoin=x"][..], 2, "did you mean region?"),
+            (&["keeper", "2,3", "region=x"], 2, "--several"),
+            (&["keeper", "two", "region=x"], 2, "no number"),
+            (&["keeper", "region=Moor", "name=x"], 2, "no whole key"),
+            (&["keeper", "2", "name=NULL"], 2, "does not take NULL"),
+            (&["hive", "10", "kilos=1,5"], 2, "kilos=1.5"),
+            (&["keeper", "77", "region=x"], 3, "nothing-matched"),
+            (&["keeper", "email=tam@x.example", "region=Fell"], 6, "Nobody is there"),
+        ] {
+            let answer = s.run(&[&["set"], args].concat());
+            assert_eq!(
+                answer.status,
+                Some(status),
+                "{:?} {args:?}\n{}\n{}",
+                stage.on,
+                answer.out,
+                answer.err
+            );
+            answer.says(says);
+            assert_eq!(stage.dump(), before, "{args:?}");
+        }
+        s.run(&["set", "keeper", "2,3", "region=Fell", "--several", "--yes"])
+            .expect(0)
+            .says("2 rows committed");
+        if stage.on != On::Sqlite {
+            s.run(&["set", "keeper", "2", "region=DEFAULT", "--yes"]).expect(0).says("NULL");
+        }
+    });
+}
+
+#[test]
+fn drafts_can_be_previewed_as_they_are() {
+    each(|stage| {
+        let s = &stage.scene;
+        for args in [
+            &["keeper"][..],
+            &["keeper", "--where", "region = 'Moor'", "--set", "region=Dale"],
+            &["hive", "--delete"],
+            &["hive", "--delete", "--where", "kilos IS NULL"],
+        ] {
+            let draft = s.run(&[&["draft"], args].concat()).expect(0).out.clone();
+            s.write("draft.sql", &draft);
+            s.run(&["preview", "draft.sql"]).expect(0);
+        }
+        s.run(&["draft", "keeper", "--to", "new.sql"]).expect(0);
+        s.run(&["draft", "keeper", "--to", "new.sql"]).expect(2).says("nothing is overwritten");
+        let two = stage.by("BEGIN; DELETE FROM hive WHERE hive_id = 10; COMMIT", "TRUNCATE keeper, hive", "UPDATE keeper k JOIN hive h ON h.keeper_id = k.keeper_id SET k.name = 'x', h.note = 'y' WHERE h.hive_id = 10");
+        let steps = s.run(&["draft", "--sql", two]).expect(0).out.clone();
+        assert_eq!(
+            steps.matches("/* marktwice").count(),
+            if stage.on == On::Sqlite { 1 } else { 2 },
+            "{steps}"
+        );
+    });
+}
+
+#[test]
+fn the_closer_look() {
+    each(|stage| {
+        stage.run("INSERT INTO keeper VALUES (5, 'Uma', 'uma@x.example', 'moor '), (6, 'Vic', 'vic@x.example', 'MOOR');");
+        let s = &stage.scene;
+        let preview = |sql: &str, more: &[&str]| s.run(&[&["preview", "--sql", sql], more].concat());
+        let sql = "UPDATE keeper SET name = 'Orla X' WHERE region = 'Moor' AND name = 'Orla'";
+        preview(sql, &[])
+            .expect(0)
+            .says("every row")
+            .says("WHERE region = 'Moor'")
+            .says("by the key:  WHERE keeper_id = 3")
+            .says("name is unique in the data as it is:  WHERE name = 'Orla'");
+        let json = preview(sql, &["--format", "json"]).json();
+        let left: Vec<u64> = json["closer_look"]["funnel"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|step| step["rows"].as_u64().unwrap())
+            .collect();
+        assert_eq!(left, if stage.on == On::Maria { [4, 1] } else { [2, 1] }, "{:?}", stage.on);
+        let quick = preview(sql, &["--quick", "--format", "json"]).json();
+        assert_eq!(quick["closer_look"]["funnel"].as_array().unwrap().len(), 0);
+        // What is told apart only by letter case and blanks is not matched, and said.
+        let near = preview("DELETE FROM keeper WHERE region = 'moor'", &["--format", "json"]).json();
+        let rows = near["closer_look"]["near"][0]["rows"].as_u64();
+        assert_eq!(rows, if stage.on == On::Maria { None } else { Some(4) }, "{:?}", stage.on);
+        preview("DELETE FROM keeper WHERE region <> 'Dale'", &[]).says("by NULL alone").says("keeper 4 NULL");
+        // Foreign keys have a meaning.
+        preview("UPDATE hive SET keeper_id = 2 WHERE hive_id = 10", &[]).says("1 (Ada) → 2 (Bram)");
+        // Another count is expected: which rows are different, and how to leave them out.
+        let kinds = preview("UPDATE hive SET note = 'x' WHERE keeper_id = 1", &["--rows", "1"]);
+        assert_eq!(kinds.status, Some(4));
+        kinds.says("note is NULL; to leave them out, add:  AND note IS NOT NULL");
+        // A subquery that finds nothing, and one that finds too much.
+        preview(
+            "UPDATE hive SET note = (SELECT k.region FROM keeper k WHERE k.keeper_id = hive.keeper_id + 70)",
+            &["--rows", "all"],
+        )
+        .says("subquery-none")
+        .says("becomes-null");
+        preview("UPDATE hive SET note = (SELECT k.name FROM keeper k WHERE k.keeper_id > hive.keeper_id) WHERE hive_id = 10", &[])
+            .expect(3)
+            .says("many-values");
+    });
+}
+
+#[test]
+fn generated_statements_of_any_size() {
+    each(|stage| {
+        let s = &stage.scene;
+        let terms = (0..5_000).map(|n| format!("hive_id = {}", n + 1_000)).collect::<Vec<_>>().join(" OR ");
+        let list = (0..120_000).map(|n| (n + 1_000_000).to_string()).collect::<Vec<_>>().join(", ");
+        let deep = format!("{}hive_id = 10{}", "(".repeat(400), ")".repeat(400));
+        for (filter, status) in [(terms, 3), (format!("hive_id IN ({list}, 10)"), 0), (deep, 0)] {
+            s.write("long.sql", &format!("DELETE FROM hive WHERE {filter}"));
+            let answer = s.run(&["preview", "long.sql"]);
+            let said = &answer.err[..answer.err.len().min(300)];
+            // An engine may have limits of its own; what it says is then told, and nothing crashes.
+            let limit = answer.status == Some(1) && !said.is_empty();
+            assert!(answer.status == Some(status) || limit, "{:?} {:?} {said}", stage.on, answer.status);
+        }
+    });
+}
