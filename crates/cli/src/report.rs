@@ -13,7 +13,7 @@ pub(crate) struct Trouble {
     pub(crate) message: String,
     /// The database it is about, once that is known.
     pub(crate) on: Option<Box<str>>,
-    pub(crate) file: Option<String>,
+    pub(crate) file: Option<Box<str>>,
     pub(crate) place: Option<Box<Place>>,
     pub(crate) hint: Option<String>,
     /// What to write instead, ready to be pasted.
@@ -39,7 +39,7 @@ impl Trouble {
 
     /// With its place.
     pub(crate) fn at(mut self, file: String, place: Place) -> Trouble {
-        self.file = Some(file);
+        self.file = Some(file.into_boxed_str());
         self.place = Some(Box::new(place));
         self
     }
@@ -70,7 +70,7 @@ impl Trouble {
         Trouble {
             message: failure.to_string(),
             on: None,
-            file: finding.and_then(|f| f.place.as_ref()).map(|_| file.to_owned()),
+            file: finding.and_then(|f| f.place.as_ref()).map(|_| file.into()),
             place: finding.and_then(|f| f.place.clone()).map(Box::new),
             hint,
             paste: finding.and_then(|f| f.paste.clone()),

@@ -10,7 +10,7 @@ use crate::error::engine;
 /// Runs one query and gives its rows as text.
 pub(crate) fn ask(connection: &Connection, sql: &str) -> Result<Answer, EngineError> {
     let mut statement = connection.prepare(sql).map_err(engine)?;
-    let columns: Vec<String> = statement.column_names().into_iter().map(str::to_owned).collect();
+    let columns: Vec<String> = statement.column_names().map(str::to_owned).collect();
     let width = columns.len();
     let mut answer = Answer { columns, rows: Vec::new() };
     let mut rows = statement.query([]).map_err(engine)?;

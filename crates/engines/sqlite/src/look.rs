@@ -41,7 +41,7 @@ pub(crate) fn peek(
     let by_row = table.target.key.kind == KeyKind::RowIdentity;
     let row = table.row.as_ref().filter(|_| by_row).map(|row| format!("{visible}.{}", quoted(row)));
     let key = table.target.key.names.iter().map(|k| format!("{visible}.{}", quoted(k)));
-    let order = row.clone().map_or_else(|| key.collect::<Vec<_>>().join(", "), |row| row);
+    let order = row.clone().unwrap_or_else(|| key.collect::<Vec<_>>().join(", "));
     let columns = table.target.columns.iter().map(|c| format!("{visible}.{}", quoted(&c.name)));
     let select: Vec<String> = row.into_iter().chain(columns).collect();
     let end = limit.map_or(String::new(), |n| format!("LIMIT {n}"));
