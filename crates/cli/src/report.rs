@@ -10,7 +10,7 @@ use crate::exit;
 /// One clear error: what is wrong, where, what to do, and the exit status.
 #[derive(Debug, Clone)]
 pub(crate) struct Trouble {
-    pub(crate) message: String,
+    pub(crate) message: Box<str>,
     /// The database it is about, once that is known.
     pub(crate) on: Option<Box<str>>,
     pub(crate) file: Option<Box<str>>,
@@ -26,7 +26,7 @@ impl Trouble {
     /// A request that cannot be meant.
     pub(crate) fn usage(message: impl Into<String>, hint: impl Into<String>) -> Trouble {
         Trouble {
-            message: message.into(),
+            message: message.into().into(),
             on: None,
             file: None,
             place: None,
@@ -68,7 +68,7 @@ impl Trouble {
         };
         let refused = matches!(failure, Failure::Engine(marktwice_port::EngineError::Refused(_)));
         Trouble {
-            message: failure.to_string(),
+            message: failure.to_string().into(),
             on: None,
             file: finding.and_then(|f| f.place.as_ref()).map(|_| file.into()),
             place: finding.and_then(|f| f.place.clone()).map(Box::new),

@@ -159,7 +159,7 @@ impl Walk<'_> {
         };
         super::change_of(&Text { text: text.to_owned(), name: name.to_owned() }, &args, self.language)
             .map_err(|trouble| Failure::Usage {
-                message: trouble.message,
+                message: trouble.message.into(),
                 hint: trouble.hint.unwrap_or_default(),
             })
     }

@@ -159,7 +159,7 @@ fn generated_statements_of_any_size() {
         let list = (0..120_000).map(|n| (n + 1_000_000).to_string()).collect::<Vec<_>>().join(", ");
         let deep = format!("{}hive_id = 10{}", "(".repeat(400), ")".repeat(400));
         for (filter, status) in [(terms, 3), (format!("hive_id IN ({list}, 10)"), 0), (deep, 0)] {
-            s.write("long.sql", &format!("DELETE FROM hive WHERE {filter}"));
+            s.write("long.sql", format!("DELETE FROM hive WHERE {filter}"));
             let answer = s.run(&["preview", "long.sql"]);
             let said = &answer.err[..answer.err.len().min(300)];
             // An engine may have limits of its own; what it says is then told, and nothing crashes.
