@@ -88,9 +88,10 @@ pub(crate) fn fit(text: &str) -> String {
 pub(crate) const KEPT: char = '\0';
 
 /// A statement of ours, to be shown before it is previewed.
-pub(crate) fn statement(text: &str) -> String {
+pub(crate) fn statement(on: &str, text: &str) -> String {
+    let head = format!("{} · the statement is\n", styled(BOLD, &cells::escape(on)));
     let lines = text.lines().map(|line| format!("{KEPT}  {}\n", styled(DIM, &cells::escape(line))));
-    lines.collect::<String>() + "\n"
+    head + &lines.collect::<String>() + "\n"
 }
 
 fn fit_to(text: &str, width: usize) -> String {

@@ -37,7 +37,7 @@ pub fn form(text: &str) -> String {
 /// How many forms a column may have and still be said to have some.
 const MOST_FORMS: usize = 4;
 /// How many values a column must have for their form to mean something.
-const LEAST_VALUES: usize = 5;
+const LEAST_VALUES: usize = 3;
 
 /// Says how a new value is written unlike all `known` ones, when those share few forms.
 pub fn unlike(new: &str, known: &[String]) -> Option<&'static str> {

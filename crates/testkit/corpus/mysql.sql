@@ -41,13 +41,13 @@ UPDATE keeper SET name = _utf8mb4'x' COLLATE utf8mb4_bin WHERE keeper_id = 1
 --> 1 of keeper exact, 1 would change: unlike
 UPDATE keeper SET phone = 0x41 WHERE keeper_id = 1
 --> update keeper | set phone | where keeper_id = 1
---> 1 of keeper exact, 1 would change:
+--> 1 of keeper exact, 1 would change: unlike
 UPDATE keeper SET phone = x'4142' WHERE keeper_id = 1
 --> update keeper | set phone | where keeper_id = 1
---> 1 of keeper exact, 1 would change:
+--> 1 of keeper exact, 1 would change: unlike
 UPDATE keeper SET phone = b'1000001' WHERE keeper_id = 1
 --> update keeper | set phone | where keeper_id = 1
---> 1 of keeper exact, 1 would change:
+--> 1 of keeper exact, 1 would change: unlike
 UPDATE inspection SET day = DATE '2026-06-01' + INTERVAL 3 DAY WHERE inspection_id = 1
 --> update inspection | set day | where inspection_id = 1
 --> 1 of inspection exact, 1 would change:
@@ -163,7 +163,7 @@ UPDATE hive SET weight = weight + 1 WHERE apiary_id = 4 ORDER BY hive_id LIMIT 2
 --> 2 of hive exact, 2 would change: not-unique repeats
 UPDATE hive SET weight = weight + 1 ORDER BY hive_id DESC LIMIT 2
 --> update hive | set weight | ORDER BY hive_id DESC LIMIT 2
---> 2 of hive exact, 2 would change: no-filter repeats
+--> 2 of hive exact, 2 would change: repeats
 UPDATE hive SET weight = weight + 1 WHERE apiary_id = 4 LIMIT 1
 --> update hive | set weight | where apiary_id = 4 | LIMIT 1
 --> 1 of hive exact, 1 would change: not-unique repeats unstable-limit
@@ -175,7 +175,7 @@ DELETE FROM inspection WHERE hive_id > 1 ORDER BY day, inspection_id LIMIT 3
 --> 3 of inspection gone: not-unique
 DELETE FROM inspection ORDER BY day LIMIT 1
 --> delete inspection | ORDER BY day LIMIT 1
---> 1 of inspection gone: no-filter unstable-limit
+--> 1 of inspection gone: unstable-limit
 DELETE FROM inspection WHERE hive_id = 1 LIMIT 5
 --> delete inspection | where hive_id = 1 | LIMIT 5
 --> 2 of inspection gone: not-unique

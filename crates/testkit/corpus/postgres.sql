@@ -213,7 +213,7 @@ UPDATE sheet_import SET note = h.queen_colour FROM hive h WHERE h.name = sheet_i
 --> 5 of sheet_import exact, 5 would change: becomes-null twin-rows
 UPDATE keeper SET phone = s.kilos FROM sheet_import s
 --> update keeper | set phone | with s
---> 6 of keeper unknown: many-sources no-filter
+--> 6 of keeper unknown: many-sources no-filter unlike
 DELETE FROM inspection USING hive WHERE hive.hive_id = inspection.hive_id AND hive.queen_colour = 'red'
 --> delete inspection | with hive | where hive.hive_id = inspection.hive_id AND hive.queen_colour = 'red'
 --> 4 of inspection gone:

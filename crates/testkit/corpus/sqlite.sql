@@ -180,7 +180,7 @@ UPDATE hive SET weight = random() FROM apiary a WHERE a.apiary_id = hive.apiary_
 --> 2 of hive unknown:
 UPDATE keeper SET phone = s.kilos FROM sheet_import s
 --> update keeper | set phone | with s
---> 6 of keeper unknown: many-sources no-filter
+--> 6 of keeper unknown: many-sources no-filter unlike
 -- WITH
 WITH late AS (SELECT hive_id FROM inspection WHERE day > '2026-05-01') DELETE FROM hive_season WHERE hive_id IN late
 --> delete hive_season | where hive_id IN late (not parsed)
@@ -196,7 +196,7 @@ WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 3) DELE
 --> 3 of inspection gone: not-unique
 WITH a AS (SELECT 1 AS x), b AS MATERIALIZED (SELECT x + 1 AS x FROM a) UPDATE keeper SET phone = (SELECT x FROM b) WHERE keeper_id = 1
 --> update keeper | set phone | where keeper_id = 1
---> 1 of keeper exact, 1 would change:
+--> 1 of keeper exact, 1 would change: unlike
 -- not exact, or not taken
 UPDATE hive SET weight = (SELECT count(*) FROM hive AS o WHERE o.weight >= hive.weight) WHERE apiary_id = 2
 --> update hive | set weight | where apiary_id = 2

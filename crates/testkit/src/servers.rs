@@ -108,6 +108,8 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
     let listen = format!("unix_socket_directories={socket}");
     let file = format!("--socket={socket}/s");
     let (at, pid) = (format!("--datadir={data}"), format!("--pid-file={data}/pid"));
+    // A server that starts clears its temporary folder of what looks left over, another's open tables included.
+    let own = format!("--tmpdir={data}");
     match brand {
         Brand::Postgres => {
             words.extend([
@@ -158,6 +160,7 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
                 &server as &str,
                 "--no-defaults",
                 &at,
+                &own,
                 &file,
                 &pid,
                 "--innodb-flush-log-at-trx-commit=1",

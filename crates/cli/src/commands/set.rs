@@ -25,7 +25,7 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
     let (statement, count) = compose(&desk, args, &seen.target, &keys, schema.is_some())
         .map_err(|wrong| Trouble::usage(wrong.message, wrong.hint).on(&desk))?;
     if common.format == Format::Human {
-        print(&human::statement(&statement));
+        print(&human::statement(&desk.shown, &statement));
     }
     let change = Change {
         source: statement,

@@ -142,6 +142,9 @@ fn row_table(out: &mut String, found: &Rows, filtered: bool) {
             styled(BOLD, &rows(found.matched)),
             verb(found.matched, "matches", "match")
         );
+        if !found.rows.is_empty() {
+            out.push('\n');
+        }
     }
     if found.rows.is_empty() {
         return;

@@ -215,6 +215,9 @@ fn columns(preview: &Preview) -> Vec<TextColumn> {
         if let Some(naming) = target.naming.filter(|c| !changing(*c)) {
             add(&mut order, naming, 2);
         }
+        // Whom a row belongs to says which row it is.
+        let refers = preview.study.meanings.iter().map(|(c, ..)| *c).filter(|c| !changing(*c));
+        refers.for_each(|c| add(&mut order, c, 3));
         preview.filter.iter().filter(|c| !changing(**c)).for_each(|&c| add(&mut order, c, 3));
         preview.foreseen.iter().for_each(|f| add(&mut order, f.column, 0));
     } else {

@@ -32,6 +32,7 @@ fn paste(text: &str, indent: &str) -> String {
     for line in text.lines() {
         let _ = writeln!(out, "{}{indent}{}", super::KEPT, styled(BOLD, &escape(line)));
     }
+    out.push('\n');
     out
 }
 
