@@ -65,6 +65,9 @@ fn steps(desk: &Desk, sql: &str) -> Result<String, Trouble> {
             let many = steps.len();
             let mut out = String::new();
             for (at, step) in steps.iter().enumerate() {
+                if at > 0 {
+                    out.push('\n');
+                }
                 if many > 1 {
                     out.push_str(&format!("-- step {} of {many}: a change of its own\n", at + 1));
                 }

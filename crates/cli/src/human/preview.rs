@@ -278,7 +278,10 @@ fn meant(preview: &Preview, column: usize, value: &Value) -> String {
 fn padded(value: &Value, shown: String, width: usize) -> String {
     let blanks = " ".repeat(width.saturating_sub(shown.width()));
     match value {
-        Value::Int(_) | Value::Real(_) | Value::Decimal(_) => format!("{blanks}{shown}"),
+        // A number with a name behind it is read from the left.
+        Value::Int(_) | Value::Real(_) | Value::Decimal(_) if !shown.ends_with(')') => {
+            format!("{blanks}{shown}")
+        }
         _ => format!("{shown}{blanks}"),
     }
 }
