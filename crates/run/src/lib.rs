@@ -8,6 +8,7 @@ mod forget;
 mod history;
 mod look;
 mod mark;
+mod noticed;
 mod outcome;
 mod phases;
 mod preview;

@@ -20,8 +20,9 @@ use marktwice_port::{
 use crate::context::{Answer, Context, Question, Talk};
 use crate::faults::Faults;
 use crate::mark::{Agreed, moved};
+use crate::noticed::side_text;
 use crate::outcome::{End, Failure, RunOutcome};
-use crate::preview::{Change, Stopped, side_text, unmet, unwrap_sink};
+use crate::preview::{Change, Stopped, unmet, unwrap_sink};
 
 /// A run that ended before its commit.
 pub(crate) type Ended = Box<RunOutcome>;

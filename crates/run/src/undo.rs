@@ -18,9 +18,10 @@ use crate::apply::Agreement;
 use crate::context::{Answer, Context, Question, Talk};
 use crate::faults::Conflicts;
 use crate::history::{Entry, find_run, history};
+use crate::noticed::side_findings;
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts};
-use crate::preview::{Preview, Show, ShownRow, side_findings, unwrap_sink};
+use crate::preview::{Preview, Show, ShownRow, unwrap_sink};
 use crate::settle::tidy_up;
 
 /// How to undo.

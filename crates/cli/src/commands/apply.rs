@@ -1,6 +1,6 @@
 //! `apply`: preview, agreement, and the run.
 
-use marktwice_run::{Agreement, ApplyOptions, Preview, RunOutcome, apply, mark_text};
+use marktwice_run::{Agreement, ApplyOptions, Change, Preview, RunOutcome, apply, mark_text};
 
 use super::{Desk, Text, change_of, print, print_json, read_text, tell};
 use crate::ambient::catch_interrupts;
@@ -27,15 +27,28 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
     let implied = last.filter(|_| !args.yes || change.rows.is_some());
     let mark = args.mark.clone().or(implied);
     let options = ApplyOptions { agreement, mark, hold: args.hold, show: args.change.show };
+    carry_out(common, &desk, &change, &options, ("marktwice-apply", &text.name))
+}
+
+/// Previews, asks and applies; tells how it ended, and gives the exit status. `told` is the format of the JSON document
+/// and what the text is called.
+pub(super) fn carry_out(
+    common: &Common,
+    desk: &Desk,
+    change: &Change,
+    options: &ApplyOptions,
+    told: (&str, &str),
+) -> Result<u8, Trouble> {
+    let (format, name) = told;
     catch_interrupts();
     let mut shown = None;
     let outcome = {
         let mut show = |preview: &Preview| show_preview(common, preview, &mut shown);
         let mut talk = Terminal { show: &mut show, ambient: &desk.ambient };
-        desk.with(|context| apply(context, &change, &options, &mut talk))
-            .map_err(|failure| Trouble::failure(&failure, &text.name).on(&desk))?
+        desk.with(|context| apply(context, change, options, &mut talk))
+            .map_err(|failure| Trouble::failure(&failure, name).on(desk))?
     };
-    Ok(finish(common, "marktwice-apply", shown.as_ref(), &outcome, &text.name))
+    Ok(finish(common, format, shown.as_ref(), &outcome, name))
 }
 
 /// Shows a preview now, for people, or keeps it for the JSON document.

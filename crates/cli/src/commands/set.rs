@@ -2,16 +2,14 @@
 
 use marktwice_core::Expect;
 use marktwice_core::Target;
-use marktwice_run::{Agreement, ApplyOptions, Change, Preview, Show, apply, survey};
+use marktwice_run::{Agreement, ApplyOptions, Change, Show, survey};
 use marktwice_sql::compose::{Uncomposed, key, literal, pair, table, table_name, update};
 
-use super::apply::{finish, show_preview};
+use super::apply::carry_out;
 use super::{Desk, print};
-use crate::ambient::catch_interrupts;
 use crate::args::{Common, Format, SetArgs};
 use crate::human;
 use crate::report::Trouble;
-use crate::talk::Terminal;
 
 /// Sets.
 pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
@@ -39,15 +37,7 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
     };
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
     let options = ApplyOptions { agreement, mark: None, hold: args.hold, show: Show::First(20) };
-    catch_interrupts();
-    let mut shown = None;
-    let outcome = {
-        let mut show = |preview: &Preview| show_preview(common, preview, &mut shown);
-        let mut talk = Terminal { show: &mut show, ambient: &desk.ambient };
-        desk.with(|context| apply(context, &change, &options, &mut talk))
-            .map_err(|failure| Trouble::failure(&failure, "the statement").on(&desk))?
-    };
-    Ok(finish(common, "marktwice-set", shown.as_ref(), &outcome, "the statement"))
+    carry_out(common, &desk, &change, &options, ("marktwice-set", "the statement"))
 }
 
 fn compose(

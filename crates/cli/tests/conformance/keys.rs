@@ -131,3 +131,13 @@ fn many_rows() {
         stage.there_and_back("DELETE FROM hive WHERE note = 'n3'", "400+");
     });
 }
+
+#[test]
+fn unique_values_are_handed_back_among_rows_without_a_key() {
+    each(|stage| {
+        stage.run("CREATE TABLE jar (a int, b int UNIQUE, c int); INSERT INTO jar VALUES (0, 2, 3), (1, -1, 0), (2, NULL, 0);");
+        // One row takes the value that another gives up; back again they stand in each other's way.
+        stage
+            .there_and_back("UPDATE jar SET b = CASE a WHEN 0 THEN 1 ELSE 2 END, c = c + 1 WHERE a < 2", "2");
+    });
+}

@@ -7,6 +7,7 @@
 
 mod catalog;
 mod client;
+mod complaint;
 mod content;
 mod error;
 mod finder;

@@ -255,6 +255,8 @@ impl Held {
         }
         // Rows without a key: the nth row of one content that this transaction wrote belongs to the nth held row that
         // should have that content.
+        // Rows that are seen here and are no older than this transaction are its own, those behind its savepoints too:
+        // others that began later are not seen.
         let expected: Vec<String> = (0..target.columns.len())
             .map(|at| {
                 let after = self.layout.after.iter().find(|(c, _)| *c == at);
@@ -266,7 +268,7 @@ impl Held {
             "SELECT {held}, t.marktwice_n IS NOT NULL, {} FROM (SELECT h.*, {wanted} AS marktwice_c, \
              row_number() OVER (PARTITION BY {wanted} ORDER BY h.{ORDINAL}) AS marktwice_n FROM pg_temp.{HELD} AS h) AS h \
              LEFT JOIN (SELECT t.*, {found} AS marktwice_c, row_number() OVER (PARTITION BY {found}) AS marktwice_n \
-             FROM {from} AS t WHERE t.xmin = pg_current_xact_id()::xid) AS t \
+             FROM {from} AS t WHERE age(t.xmin) <= age(pg_current_xact_id()::xid)) AS t \
              ON t.marktwice_c = h.marktwice_c AND t.marktwice_n = h.marktwice_n ORDER BY h.{ORDINAL}",
             now("t"),
             wanted = content(&expected.join(", ")),

@@ -156,12 +156,9 @@ struct Putting<'a> {
 }
 
 impl Putting<'_> {
-    /// Runs a statement so that nothing is left of it when a unique value is in the way. A row's place without a key is
-    /// only good until it is written, so there it is not tried again.
+    /// Runs a statement so that nothing is left of it when a unique value is in the way. The places of rows without a key
+    /// hold until they are written.
     fn attempt(&mut self, sql: &str) -> Result<Result<u64, EngineError>, EngineError> {
-        if self.restore.target.key.kind == KeyKind::WholeRow {
-            return self.pg.execute_one(sql).map(Ok);
-        }
         self.pg.run("SAVEPOINT marktwice_put")?;
         match self.pg.execute_one(sql) {
             Err(error @ EngineError::Constraint { kind: Constraint::Unique, .. }) => {

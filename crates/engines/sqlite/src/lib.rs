@@ -7,6 +7,7 @@
 mod affinity;
 mod ask;
 mod catalog;
+mod complaint;
 mod definition;
 mod error;
 mod exactness;

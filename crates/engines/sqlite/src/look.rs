@@ -108,12 +108,17 @@ fn links(
 }
 
 /// All tables of the file.
-pub(crate) fn tables(connection: &Connection) -> Result<Vec<TableSummary>, EngineError> {
+pub(crate) fn tables(connection: &mut Connection) -> Result<Vec<TableSummary>, EngineError> {
     let mut all = Vec::new();
+    // A large file is not counted to the end.
+    let until = Instant::now() + PATIENCE_IN_ALL;
     for name in names(connection, &[Sort::Table])? {
         let table = describe(connection, &name)?;
+        connection.progress_handler(STEPS, Some(move || Instant::now() >= until)).map_err(engine)?;
+        let rows = count(connection, &name).ok();
+        connection.progress_handler(0, None::<fn() -> bool>).map_err(engine)?;
         all.push(TableSummary {
-            rows: Some(count(connection, &name)?),
+            rows,
             key: table.target.key.names.clone(),
             columns: table.target.columns.len(),
             table: name,

@@ -173,7 +173,7 @@ impl Session for SqliteSession {
     }
 
     fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError> {
-        look::tables(self.connection()?)
+        look::tables(self.connection_mut()?)
     }
 
     fn survey(&mut self, _schema: Option<&str>, table: &str) -> Result<Survey, EngineError> {

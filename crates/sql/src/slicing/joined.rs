@@ -89,6 +89,23 @@ impl<'a> Reader<'_, 'a> {
                 }
                 sources.push(self.source()?);
                 expected = false;
+                // A clause that nobody here knows must not pass for a part of the join.
+                let joins = [
+                    "on",
+                    "using",
+                    "join",
+                    "inner",
+                    "left",
+                    "right",
+                    "full",
+                    "cross",
+                    "natural",
+                    "straight_join",
+                ];
+                let known = |t: &Tok| t.is(&Token::Comma) || t.is(&Token::RParen) || t.is_any(&joins);
+                if self.peek().is_some_and(|t| !known(t)) {
+                    return Err((self.at, "this part of the list of tables is not understood"));
+                }
             } else if token.is(&Token::LParen) || token.is(&Token::LBracket) {
                 // The columns of USING, or a part of the condition.
                 self.skip_group()?;

@@ -197,6 +197,19 @@ fn joined_tables_are_listed() {
 }
 
 #[test]
+fn odd_lists_of_tables_are_refused() {
+    for (language, source) in [
+        (Language::Mysql, "UPDATE k FOR PORTION OF p FROM '2026-01-01' TO '2026-02-01' SET a = 1"),
+        (Language::Mysql, "DELETE k FROM k JOIN"),
+        (Language::Mysql, "UPDATE k JOIN s ON s.i = k.i SET a = 1"),
+        (Language::Postgres, "UPDATE k SET a = 1 FROM s FOR UPDATE WHERE k.i = s.i"),
+        (Language::Postgres, "DELETE FROM k USING"),
+    ] {
+        assert!(understand(source, language).is_err(), "{source}");
+    }
+}
+
+#[test]
 fn several_written_tables_come_apart() {
     for (source, steps) in [
         (
