@@ -42,21 +42,24 @@ pub fn once_each<E>(
     let HeldNames { table, ordinal, identity, after, unknown } = held;
     let own: Vec<&str> = identity.iter().map(|(held, _)| held.as_str()).collect();
     let own = own.join(", ");
-    let several = format!("SELECT min({ordinal}) AS o FROM {table} GROUP BY {own} HAVING count(*) > 1");
+    let several =
+        format!("SELECT min({ordinal}) AS marktwice_o FROM {table} GROUP BY {own} HAVING count(*) > 1");
     let rows = ask(&format!("SELECT count(*) FROM ({several}) AS x"))?.count(0, 0);
     if rows == 0 {
         return Ok(None);
     }
     let exact: Vec<String> = after.iter().map(|a| binary(step.language, a)).collect();
-    let named: Vec<String> = exact.iter().enumerate().map(|(at, e)| format!("{e} AS v{at}")).collect();
+    let named: Vec<String> =
+        exact.iter().enumerate().map(|(at, e)| format!("{e} AS marktwice_v{at}")).collect();
     let differing = if exact.is_empty() {
         None
     } else {
-        let each = own.split(", ").enumerate().map(|(at, c)| format!("{c} AS k{at}")).collect::<Vec<_>>();
-        let keys: Vec<String> = (0..identity.len()).map(|at| format!("k{at}")).collect();
-        let values: Vec<String> = (0..exact.len()).map(|at| format!("v{at}")).collect();
+        let each =
+            own.split(", ").enumerate().map(|(at, c)| format!("{c} AS marktwice_k{at}")).collect::<Vec<_>>();
+        let keys: Vec<String> = (0..identity.len()).map(|at| format!("marktwice_k{at}")).collect();
         Some(format!(
-            "SELECT min(o) AS o FROM (SELECT {}, {}, min({ordinal}) AS o FROM {table} GROUP BY {}, {}) AS x \
+            "SELECT min(marktwice_o) AS marktwice_o FROM \
+             (SELECT {}, {}, min({ordinal}) AS marktwice_o FROM {table} GROUP BY {}, {}) AS x \
              GROUP BY {} HAVING count(*) > 1",
             each.join(", "),
             named.join(", "),
@@ -64,7 +67,6 @@ pub fn once_each<E>(
             exact.join(", "),
             keys.join(", "),
         ))
-        .filter(|_| !values.is_empty())
     };
     let number = match &differing {
         _ if *unknown => rows,
@@ -75,7 +77,8 @@ pub fn once_each<E>(
         Some(query) if number > 0 && !unknown => query,
         _ => &several,
     };
-    let found = ask(&format!("SELECT o FROM ({first}) AS z ORDER BY o LIMIT {EXAMPLES}"))?;
+    let found =
+        ask(&format!("SELECT marktwice_o FROM ({first}) AS z ORDER BY marktwice_o LIMIT {EXAMPLES}"))?;
     let ordinals: Vec<i64> =
         (0..found.rows.len()).filter_map(|row| found.text(row, 0)?.parse().ok()).collect();
     let mut examples = Vec::new();
@@ -84,7 +87,7 @@ pub fn once_each<E>(
     }
     // A derived table lets an engine read the table that it deletes from.
     ask(&format!(
-        "DELETE FROM {table} WHERE {ordinal} NOT IN (SELECT o FROM (SELECT min({ordinal}) AS o FROM {table} \
+        "DELETE FROM {table} WHERE {ordinal} NOT IN (SELECT marktwice_o FROM (SELECT min({ordinal}) AS marktwice_o FROM {table} \
          GROUP BY {own}) AS x)"
     ))?;
     Ok(Some((Many { rows, differing: number, examples }, ordinals)))

@@ -69,7 +69,7 @@ pub fn unique_in_fact<E>(
             let list = pair.iter().map(|n| language.quoted(n)).collect::<Vec<_>>().join(", ");
             let there = pair.iter().map(|n| format!("{} IS NULL", language.quoted(n))).collect::<Vec<_>>();
             let several = ask(&format!(
-                "SELECT count(*) FROM (SELECT 1 AS one FROM {from} GROUP BY {list} HAVING count(*) > 1 LIMIT 1) AS x"
+                "SELECT count(*) FROM (SELECT 1 AS marktwice_one FROM {from} GROUP BY {list} HAVING count(*) > 1 LIMIT 1) AS x"
             ))?;
             let nulls = ask(&format!("SELECT count(*) FROM {from} WHERE {}", there.join(" OR ")))?;
             if several.count(0, 0) == 0 && nulls.count(0, 0) == 0 {

@@ -140,7 +140,7 @@ impl<'t> Finder<'t> {
         let lock = if self.lock { " FOR UPDATE" } else { "" };
         let sql = format!(
             "SELECT a.o, a.n <= f.n FROM {name} AS a JOIN \
-             (SELECT {there} AS c, count(*) AS n FROM {} AS t GROUP BY c{lock}) AS f ON f.c = {wanted}",
+             (SELECT {there} AS marktwice_c, count(*) AS n FROM {} AS t GROUP BY marktwice_c{lock}) AS f ON f.marktwice_c = {wanted}",
             self.table.name
         );
         let mut found = vec![None; changes.len()];

@@ -246,12 +246,13 @@ impl Held {
         };
         my.run(&format!("UPDATE {name} AS h SET h.{WAS} = {was}, h.{WILL} = {will}"))?;
         let table = self.count_by_content();
-        let held =
-            |column: &str| format!("(SELECT {column} AS c, count(*) AS n FROM {name} GROUP BY {column})");
+        let held = |column: &str| {
+            format!("(SELECT {column} AS marktwice_c, count(*) AS n FROM {name} GROUP BY {column})")
+        };
         for (column, into) in [(WAS, LEFT), (WILL, MADE)] {
             my.run(&format!(
-                "UPDATE {name} AS h LEFT JOIN {table} AS x ON x.c = h.{column} LEFT JOIN {} AS o ON o.c = h.{column} \
-                 LEFT JOIN {} AS i ON i.c = h.{column} SET h.{into} = IFNULL(x.n, 0) - IFNULL(o.n, 0) + IFNULL(i.n, 0)",
+                "UPDATE {name} AS h LEFT JOIN {table} AS x ON x.marktwice_c = h.{column} LEFT JOIN {} AS o ON o.marktwice_c = h.{column} \
+                 LEFT JOIN {} AS i ON i.marktwice_c = h.{column} SET h.{into} = IFNULL(x.n, 0) - IFNULL(o.n, 0) + IFNULL(i.n, 0)",
                 held(WAS),
                 held(WILL),
             ))?;
@@ -263,7 +264,10 @@ impl Held {
         let there = content(&self.table, |at| {
             self.layout.target.columns.get(at).map_or(String::new(), |c| format!("t.{}", ident(&c.name)))
         });
-        format!("(SELECT {there} AS c, count(*) AS n FROM {} AS t GROUP BY c)", self.table.name)
+        format!(
+            "(SELECT {there} AS marktwice_c, count(*) AS n FROM {} AS t GROUP BY marktwice_c)",
+            self.table.name
+        )
     }
 
     /// Hands all held rows over, each with what is there now. Settings must be pinned.
@@ -299,8 +303,8 @@ impl Held {
             let counts = self.count_by_content();
             return format!(
                 "SELECT {held}, (h.{WAS} IS NULL OR IFNULL(a.n, 0) = h.{LEFT}) AND (h.{WILL} IS NULL OR \
-                 IFNULL(b.n, 0) = h.{MADE}) FROM {name} AS h LEFT JOIN {counts} AS a ON a.c = h.{WAS} \
-                 LEFT JOIN {counts} AS b ON b.c = h.{WILL} ORDER BY h.{ORDINAL}"
+                 IFNULL(b.n, 0) = h.{MADE}) FROM {name} AS h LEFT JOIN {counts} AS a ON a.marktwice_c = h.{WAS} \
+                 LEFT JOIN {counts} AS b ON b.marktwice_c = h.{WILL} ORDER BY h.{ORDINAL}"
             );
         }
         let target = &self.layout.target;

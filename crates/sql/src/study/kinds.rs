@@ -48,8 +48,8 @@ pub(super) fn kinds<E>(
             Language::Postgres => column.clone(),
             Language::Mysql => format!("BINARY {column}"),
         };
-        let query = matched(subject.step, &format!("min({column}) AS v, count(*) AS n"));
-        let sql = format!("{query}\nGROUP BY {exact} ORDER BY n DESC LIMIT {VALUES}");
+        let query = matched(subject.step, &format!("min({column}) AS marktwice_v, count(*) AS marktwice_n"));
+        let sql = format!("{query}\nGROUP BY {exact} ORDER BY marktwice_n DESC LIMIT {VALUES}");
         let Some(answer) = questions.ask(&sql) else { continue };
         if answer.rows.len() < 2 || answer.rows.len() >= VALUES {
             continue;

@@ -119,7 +119,7 @@ fn from_data<E>(subject: Subject<'_>, wish: &Wish, questions: &mut Questions<'_,
         }
         let names = columns.get(at).map(|c| c.join(", ")).unwrap_or_default();
         let several = format!(
-            "SELECT count(*) FROM (SELECT 1 AS one FROM {from} GROUP BY {names} HAVING count(*) > 1 LIMIT 1) AS x"
+            "SELECT count(*) FROM (SELECT 1 AS marktwice_one FROM {from} GROUP BY {names} HAVING count(*) > 1 LIMIT 1) AS x"
         );
         let unique = questions.ask(&several).is_some_and(|a| a.count(0, 0) == 0);
         if !unique {
