@@ -25,8 +25,8 @@ pub struct Assigned {
     pub place: Place,
     /// Whether NULL itself is assigned.
     pub null: bool,
-    /// Whether a literal is assigned, the same to every row.
-    pub literal: bool,
+    /// Whether the new value is computed from the column's own old one.
+    pub from_itself: bool,
     /// How many characters the column is declared to hold.
     pub room: Option<usize>,
 }
@@ -80,7 +80,7 @@ impl Notices {
                 seen.long += u64::from(length > room && old != new);
                 seen.longest = seen.longest.max(length);
             }
-            if !assigned.literal && !new.is_null() && !old.is_null() {
+            if assigned.from_itself && !new.is_null() && !old.is_null() {
                 let (from, to) = (RowHash::of([old]).short(), RowHash::of([new]).short());
                 match seen.came_from.get(&to) {
                     Some(first) => seen.merged += u64::from(*first != from),
@@ -196,7 +196,7 @@ mod tests {
 
     fn codes(rows: &[(i64, &str, Option<&str>)]) -> Vec<Code> {
         let place = Place { line: 1, column: 1, length: 1, text: String::new() };
-        let assigned = vec![Assigned { column: 1, place, null: false, literal: false, room: Some(4) }];
+        let assigned = vec![Assigned { column: 1, place, null: false, from_itself: true, room: Some(4) }];
         let mut notices = Notices::new(&target(), assigned);
         for (id, old, new) in rows {
             let text = |t: &str| Value::Text(t.to_owned());

@@ -48,6 +48,9 @@ pub struct Study {
     /// What was noticed on the way.
     #[serde(skip)]
     pub findings: Vec<Finding>,
+    /// How many rows would match without the statement's LIMIT.
+    #[serde(skip)]
+    pub without_limit: Option<u64>,
     /// What was left out, and why.
     pub skipped: Option<String>,
 }

@@ -46,6 +46,10 @@ pub(crate) fn closer(
     };
     match session.study(plan, &wish) {
         Ok(study) => {
+            if study.without_limit.zip(plan.limit).is_some_and(|(all, limit)| all <= limit) {
+                // It takes every row that matches, whatever the order.
+                preview.findings.retain(|f| f.code != Code::UnstableLimit);
+            }
             preview.findings.extend(study.findings.iter().cloned());
             preview.findings.extend(notices.unlike(&plan.target, &study.known));
             // A sum of numbers that stand for rows says nothing.

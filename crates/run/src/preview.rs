@@ -253,10 +253,6 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
         Shown { rows, totals, notes, mark: name },
         &*book,
     )?;
-    if plan.limit.is_some_and(|limit| preview.matched < limit) {
-        // It takes every row that matches, whatever the order.
-        preview.findings.retain(|f| f.code != Code::UnstableLimit);
-    }
     if preview.many.as_ref().is_none_or(|many| many.differing == 0) {
         let said: Vec<Code> = preview.findings.iter().map(|f| f.code).collect();
         let seen = notices.findings(&plan.target).into_iter();

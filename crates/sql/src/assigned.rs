@@ -4,7 +4,7 @@ use marktwice_core::notice::Assigned;
 use marktwice_core::table::Target;
 
 use crate::classes::length;
-use crate::slicing::is_literal;
+use crate::slicing::own_columns;
 use crate::step::Step;
 
 /// The assigned columns with their places.
@@ -14,14 +14,15 @@ pub fn assigned(step: &Step, target: &Target) -> Vec<Assigned> {
         for (nth, name) in assignment.columns.iter().enumerate() {
             let Some(column) = target.position(&name.text) else { continue };
             let value = assignment.parts.as_ref().and_then(|p| p.get(nth)).map(|s| step.text(*s));
-            let literal =
-                assignment.parts.as_ref().and_then(|p| p.get(nth)).is_some_and(|s| is_literal(step, *s));
+            let own =
+                assignment.parts.as_ref().and_then(|p| p.get(nth)).map(|s| own_columns(step, target, *s));
+            let from_itself = own.is_some_and(|own| own.iter().any(|(at, _)| *at == column));
             let plain = |word: &str| value.is_some_and(|v| v.eq_ignore_ascii_case(word));
             all.push(Assigned {
                 column,
                 place: step.place(name.slice),
                 null: plain("null") || plain("default"),
-                literal: literal || plain("default"),
+                from_itself,
                 room: target.columns.get(column).and_then(|c| length(&c.declared)),
             });
         }

@@ -56,6 +56,12 @@ pub fn slip(source: &str, statement: Slice, language: Language, at: usize) -> Op
             _ => here("finish the statement"),
         };
     };
+    if language == Language::Mysql
+        && tokens.first().is_some_and(|t| t.is_word("with"))
+        && token.is_any(&["update", "delete"])
+    {
+        return here("this server has no WITH before UPDATE and DELETE; write the subquery where it is read");
+    }
     if update && set.is_none() {
         return here("SET is missing: UPDATE table SET column = value WHERE …");
     }

@@ -96,6 +96,7 @@ impl<E> Questions<'_, '_, E> {
 pub fn study<E>(subject: Subject<'_>, wish: &Wish, ask: &mut Asker<'_, E>) -> Study {
     let mut questions = Questions { ask, failed: false };
     let mut found = Study { findings: subqueries::look(subject, wish, &mut questions), ..Study::default() };
+    found.without_limit = without_limit(subject.step, &mut questions);
     if wish.brief {
         return found;
     }
@@ -122,6 +123,16 @@ pub fn study<E>(subject: Subject<'_>, wish: &Wish, ask: &mut Asker<'_, E>) -> St
         found.skipped = Some("some questions took too long, or were not answered".to_owned());
     }
     found
+}
+
+/// How many rows match when the LIMIT is left out.
+fn without_limit<E>(step: &Step, questions: &mut Questions<'_, '_, E>) -> Option<u64> {
+    step.limit()?;
+    let filter =
+        step.filter.as_ref().map_or(String::new(), |f| format!(" WHERE (\n{}\n)", step.text(f.slice)));
+    let with = step.with.map_or("", |w| step.text(w));
+    let sql = format!("{with}\nSELECT count(*) FROM {}{filter}", step.from_list());
+    Some(questions.ask(&sql)?.count(0, 0))
 }
 
 /// How many rows each condition leaves.

@@ -220,7 +220,7 @@ UPDATE hive SET name = 'big' WHERE (hive_id, apiary_id) IN (SELECT hive_id, apia
 -- subqueries in SET
 UPDATE hive SET name = (SELECT a.name FROM apiary a WHERE a.apiary_id = hive.apiary_id) WHERE hive_id < 4
 --> update hive | set name | where hive_id < 4
---> 3 of hive exact, 3 would change: merges not-unique
+--> 3 of hive exact, 3 would change: not-unique
 UPDATE hive SET weight = (SELECT max(total_kilos) FROM hive_season s WHERE s.hive_id = hive.hive_id) WHERE apiary_id <= 2
 --> update hive | set weight | where apiary_id <= 2
 --> 5 of hive exact, 5 would change: becomes-null not-unique subquery-none

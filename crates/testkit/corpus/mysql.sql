@@ -164,6 +164,9 @@ UPDATE hive SET weight = weight + 1 WHERE apiary_id = 4 ORDER BY hive_id LIMIT 2
 UPDATE hive SET weight = weight + 1 ORDER BY hive_id DESC LIMIT 2
 --> update hive | set weight | ORDER BY hive_id DESC LIMIT 2
 --> 2 of hive exact, 2 would change: repeats
+UPDATE hive SET weight = 1 WHERE hive_id = 3 LIMIT 1
+--> update hive | set weight | where hive_id = 3 | LIMIT 1
+--> 1 of hive exact, 1 would change:
 UPDATE hive SET weight = weight + 1 WHERE apiary_id = 4 LIMIT 1
 --> update hive | set weight | where apiary_id = 4 | LIMIT 1
 --> 1 of hive exact, 1 would change: not-unique repeats unstable-limit
@@ -182,13 +185,13 @@ DELETE FROM inspection WHERE hive_id = 1 LIMIT 5
 -- joins
 UPDATE hive h JOIN apiary a ON a.apiary_id = h.apiary_id SET h.name = a.name WHERE h.hive_id < 3
 --> update hive | set name | with h, a | where h.hive_id < 3
---> 2 of hive exact, 2 would change: merges
+--> 2 of hive exact, 2 would change:
 UPDATE hive JOIN apiary USING (apiary_id) SET hive.name = apiary.name, queen_colour = 'x' WHERE hive_id < 3
 --> update hive | set name, queen_colour | with hive, apiary | where hive_id < 3
---> 2 of hive exact, 2 would change: merges
+--> 2 of hive exact, 2 would change:
 UPDATE hive, apiary SET hive.name = apiary.name WHERE apiary.apiary_id = hive.apiary_id AND hive.hive_id < 3
 --> update hive | set name | with hive, apiary | where apiary.apiary_id = hive.apiary_id AND hive.hive_id < 3
---> 2 of hive exact, 2 would change: merges
+--> 2 of hive exact, 2 would change:
 UPDATE hive AS h INNER JOIN apiary AS a ON a.apiary_id = h.apiary_id INNER JOIN keeper AS k ON k.keeper_id = a.keeper_id SET h.queen_colour = 'blue' WHERE k.region = 'Moor'
 --> update hive | set queen_colour | with h, a, k | where k.region = 'Moor'
 --> 7 of hive exact, 6 would change: over-half
@@ -206,7 +209,7 @@ UPDATE apiary a STRAIGHT_JOIN hive h FORCE INDEX (hive_apiary) ON a.apiary_id = 
 --> 3 of hive exact, 3 would change:
 UPDATE hive_season s JOIN (SELECT hive_id, sum(weight) AS w FROM hive GROUP BY hive_id) AS t ON t.hive_id = s.hive_id SET s.total_kilos = t.w
 --> update hive_season | set total_kilos | with s, t
---> 8 of hive_season exact, 8 would change: becomes-null every-row merges
+--> 8 of hive_season exact, 8 would change: becomes-null every-row
 UPDATE hive h JOIN inspection i ON i.hive_id = h.hive_id SET h.weight = i.inspection_id
 --> update hive | set weight | with h, i
 --> 7 of hive unknown: many-sources over-half
@@ -241,6 +244,8 @@ DELETE s FROM hive_season s LEFT JOIN inspection i ON i.hive_id = s.hive_id WHER
 --> delete hive_season | with s, i | where i.inspection_id IS NULL
 --> 1 of hive_season gone:
 -- not exact, or not taken
+WITH late AS (SELECT 1 AS i) UPDATE hive SET weight = 1 WHERE hive_id IN (SELECT i FROM late)
+--> refused not-understood
 UPDATE hive SET weight = (SELECT avg(x.weight) FROM (SELECT weight FROM hive) AS x) WHERE apiary_id = 2
 --> update hive | set weight | where apiary_id = 2
 --> 3 of hive unknown: not-unique

@@ -167,14 +167,14 @@ UPDATE hive SET (name, weight) = (upper(name), weight * 2), queen_colour = NULL 
 --> 1 of hive exact, 1 would change: repeats unlike
 UPDATE hive SET (name, queen_colour) = (SELECT a.name, 'blue' FROM apiary a WHERE a.apiary_id = hive.apiary_id) WHERE hive_id > 8
 --> update hive | set name, queen_colour | where hive_id > 8
---> 2 of hive exact, 2 would change: merges not-unique
+--> 2 of hive exact, 2 would change: not-unique
 UPDATE hive SET (name, queen_colour) = (SELECT 'none', 'x' WHERE false) WHERE hive_id = 77
 --> update hive | set name, queen_colour | where hive_id = 77
 --> 0 of hive exact, 0 would change: nothing-matched
 -- joins
 UPDATE hive SET name = a.name FROM apiary a WHERE a.apiary_id = hive.apiary_id AND hive.hive_id < 3
 --> update hive | set name | with a | where a.apiary_id = hive.apiary_id AND hive.hive_id < 3
---> 2 of hive exact, 2 would change: merges
+--> 2 of hive exact, 2 would change:
 UPDATE hive h SET queen_colour = 'blue' FROM apiary a JOIN keeper k ON k.keeper_id = a.keeper_id WHERE a.apiary_id = h.apiary_id AND k.region = 'Moor'
 --> update hive | set queen_colour | with a, k | where a.apiary_id = h.apiary_id AND k.region = 'Moor'
 --> 5 of hive exact, 5 would change:
@@ -186,7 +186,7 @@ UPDATE hive AS h SET queen_colour = 'blue' FROM apiary AS a CROSS JOIN LATERAL (
 --> 2 of hive exact, 1 would change:
 UPDATE hive_season SET total_kilos = t.sum FROM (SELECT hive_id, sum(weight) AS sum FROM hive GROUP BY hive_id) AS t WHERE t.hive_id = hive_season.hive_id
 --> update hive_season | set total_kilos | with t | where t.hive_id = hive_season.hive_id
---> 8 of hive_season exact, 8 would change: becomes-null every-row merges
+--> 8 of hive_season exact, 8 would change: becomes-null every-row
 UPDATE hive SET weight = v.w FROM (VALUES (1, 11.5), (2, 12.5)) AS v (id, w) WHERE v.id = hive.hive_id
 --> update hive | set weight | with v | where v.id = hive.hive_id
 --> 2 of hive exact, 2 would change:
