@@ -4,13 +4,19 @@ use marktwice_core::Place;
 use marktwice_core::finding::{Code, Finding};
 use marktwice_port::EngineError;
 use marktwice_server::unknown::{syntax, unknown_name};
+use marktwice_sql::Language;
 use marktwice_sql::slices::Slice;
 use marktwice_sql::text::tokenize;
 
 use crate::catalog::{known_columns, known_tables};
 use crate::client::My;
 use crate::error::{code, engine, message};
-use crate::plan::{LANGUAGE, refused};
+
+pub(crate) const LANGUAGE: Language = Language::Mysql;
+
+pub(crate) fn refused(finding: Finding) -> EngineError {
+    EngineError::Refused(Box::new(finding))
+}
 
 /// The text between single quotes behind `before`.
 fn quoted_after<'a>(said: &'a str, before: &str) -> Option<&'a str> {

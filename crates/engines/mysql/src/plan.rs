@@ -10,6 +10,7 @@ use marktwice_server::reach::ForeignKey;
 use marktwice_server::statement::{
     assigned_values, column_of, is_default, trigger_writes, unpairable, volatile_filter, without_temporary,
 };
+use marktwice_sql::Step;
 use marktwice_sql::assigned::assigned;
 use marktwice_sql::instead;
 use marktwice_sql::leave_out::leave_out;
@@ -18,17 +19,14 @@ use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
 use marktwice_sql::slicing::{calls, relations_in, single_statement, subqueries, understand_with};
 use marktwice_sql::step::{Assignment, Source};
-use marktwice_sql::{Language, Step};
 use mysql::prelude::Queryable;
 
 use crate::catalog::{
     Table, can_be_made, describe_found, find, foreign_keys, triggers, unsteady_function, views,
 };
 use crate::client::{My, literal};
-use crate::complaint::compile_error;
+use crate::complaint::{LANGUAGE, compile_error, refused};
 use crate::error::{code, engine, message};
-
-pub(crate) const LANGUAGE: Language = Language::Mysql;
 
 /// What the engine itself remembers of a plan.
 #[derive(Debug)]
@@ -44,10 +42,6 @@ pub(crate) struct Detail {
     pub(crate) temp: bool,
     /// Whether the assignments must be run in their order, because one reads what an earlier one sets.
     pub(crate) trial: bool,
-}
-
-pub(crate) fn refused(finding: Finding) -> EngineError {
-    EngineError::Refused(Box::new(finding))
 }
 
 /// Makes the plan of a change.
