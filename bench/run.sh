@@ -47,6 +47,7 @@ SQL
     cp base.db a.db; once by-hand bash -c "by_hand a.db 'SELECT * FROM inspection WHERE season = 2026;'"
     cp base.db a.db
     once preview "$program" preview --on a.db --logbook book --sql "$sql"
+    once preview-quick "$program" preview --quick --on a.db --logbook book --sql "$sql"
     once apply "$program" apply --on a.db --logbook book --rows "$n" --yes --sql "$sql"
     once undo "$program" undo --on a.db --logbook book --rows "$n" --yes
   done
