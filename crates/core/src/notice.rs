@@ -80,15 +80,12 @@ impl Notices {
                 seen.long += u64::from(length > room && old != new);
                 seen.longest = seen.longest.max(length);
             }
-            if assigned.from_itself && !new.is_null() && !old.is_null() {
+            // Where there are so many different values, whether some become one is no longer looked at.
+            let few = seen.came_from.len() < VALUES;
+            if assigned.from_itself && few && !new.is_null() && !old.is_null() {
                 let (from, to) = (RowHash::of([old]).short(), RowHash::of([new]).short());
-                match seen.came_from.get(&to) {
-                    Some(first) => seen.merged += u64::from(*first != from),
-                    None if seen.came_from.len() < VALUES => {
-                        seen.came_from.insert(to, from);
-                    }
-                    None => {}
-                }
+                let first = *seen.came_from.entry(to).or_insert(from);
+                seen.merged += u64::from(first != from);
             }
             if let Value::Text(text) = new
                 && old != new
