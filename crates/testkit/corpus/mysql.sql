@@ -294,3 +294,63 @@ LOCK TABLES keeper WRITE
 --> refused not-a-change
 START TRANSACTION; DELETE FROM inspection WHERE inspection_id = 1; COMMIT
 --> refused several-statements, with what to write instead
+-- more of everything
+UPDATE hive SET weight = i.n WHERE 1 = 0
+--> refused unknown-name
+UPDATE hive JOIN (SELECT hive_id, count(*) AS n FROM inspection GROUP BY hive_id) AS i USING (hive_id) SET weight = i.n WHERE i.n > 1
+--> update hive | set weight | with hive, i | where i.n > 1
+--> 3 of hive exact, 3 would change:
+UPDATE hive_season AS s SET total_kilos = (SELECT sum(weight) FROM hive AS h WHERE h.hive_id <= s.hive_id), season = s.season + 100 WHERE s.season = 2025
+--> update hive_season | set total_kilos, season | where s.season = 2025
+--> 3 of hive_season exact, 3 would change: key-change moves-filter not-unique
+UPDATE hive h JOIN (SELECT hive_id, rank() OVER (PARTITION BY apiary_id ORDER BY weight DESC) AS r FROM hive) x ON x.hive_id = h.hive_id SET h.weight = x.r
+--> update hive | set weight | with h, x
+--> 10 of hive exact, 10 would change: every-row
+UPDATE keeper SET phone = (SELECT left(group_concat(name ORDER BY name SEPARATOR '; '), 20) FROM apiary a WHERE a.keeper_id = keeper.keeper_id) WHERE keeper_id <= 3
+--> update keeper | set phone | where keeper_id <= 3
+--> 3 of keeper exact, 2 would change: not-unique subquery-none unlike
+UPDATE inspection SET note = concat(hive_id, ': ', ifnull(note, '-')) WHERE date_format(day, '%m') = '05'
+--> update inspection | set note | where date_format(day, '%m') = '05'
+--> 4 of inspection exact, 4 would change: not-unique repeats
+UPDATE batch SET price = greatest(price * 0.9, 9.99), season = season + 1 WHERE season = 2026 ORDER BY batch_id
+--> update batch | set price, season | where season = 2026 | ORDER BY batch_id
+--> 4 of batch exact, 4 would change: moves-filter not-unique
+UPDATE batch b JOIN (SELECT flower, avg(price) AS price FROM batch GROUP BY flower) a USING (flower) SET b.price = a.price WHERE b.season = 2025
+--> update batch | set price | with b, a | where b.season = 2025
+--> 2 of batch exact, 2 would change:
+UPDATE batch SET kilos = kilos + 1 WHERE batch_id IN (SELECT batch_id FROM (SELECT batch_id FROM batch ORDER BY price DESC, batch_id LIMIT 2) AS top)
+--> update batch | set kilos | where batch_id IN (SELECT batch_id FROM (SELECT batch_id FROM batch ORDER BY price DESC, batch_id LIMIT 2) AS top)
+--> 2 of batch exact, 2 would change: not-unique repeats
+UPDATE apiary a, hive h SET h.queen_colour = if(a.keeper_id = 1, 'white', NULL), h.weight = a.apiary_id * 10.255 WHERE a.apiary_id = h.apiary_id AND h.hive_id BETWEEN 2 AND 8
+--> update hive | set queen_colour, weight | with a, h | where a.apiary_id = h.apiary_id AND h.hive_id BETWEEN 2 AND 8
+--> 7 of hive exact, 7 would change: becomes-null over-half
+UPDATE keeper a JOIN keeper b ON b.region = a.region AND b.keeper_id <> a.keeper_id SET a.phone = 'same'
+--> update keeper | set phone | with a, b
+--> 3 of keeper exact, 3 would change: many-sources unlike
+UPDATE doc SET body = json_array_append(body, '$.tags', 'c'), flags = concat(flags, ',c'), seen = seen + INTERVAL 1 DAY WHERE doc_id = 1
+--> update doc | set body, flags, seen | where doc_id = 1
+--> 1 of doc exact, 1 would change: repeats
+UPDATE hive SET name = 'Ling', weight = weight * 2, queen_colour = concat('x', name) WHERE hive_id IN (5, 6)
+--> update hive | set name, weight, queen_colour | where hive_id IN (5, 6)
+--> 2 of hive exact, 2 would change: repeats unlike
+DELETE s FROM hive_season s JOIN hive_season o ON o.hive_id = s.hive_id AND o.season > s.season
+--> delete hive_season | with s, o
+--> 3 of hive_season gone: many-sources
+DELETE FROM inspection WHERE (hive_id, day) IN (SELECT hive_id, d FROM (SELECT hive_id, min(day) AS d FROM inspection GROUP BY hive_id) AS m)
+--> delete inspection | where (hive_id, day) IN (SELECT hive_id, d FROM (SELECT hive_id, min(day) AS d FROM inspection GROUP BY hive_id) AS m)
+--> 7 of inspection gone: not-unique over-half
+DELETE i FROM inspection i LEFT JOIN hive_season s ON s.hive_id = i.hive_id AND s.season = year(i.day) WHERE s.hive_id IS NULL AND i.hive_id > 3
+--> delete inspection | with i, s | where s.hive_id IS NULL AND i.hive_id > 3
+--> 4 of inspection gone:
+DELETE FROM inspection WHERE note LIKE '%\_%' OR note SOUNDS LIKE 'kalm'
+--> delete inspection | where note LIKE '%\_%' OR note SOUNDS LIKE 'kalm' (not parsed)
+--> 1 of inspection gone: not-unique plain-like
+DELETE FROM inspection WHERE hive_id IN (1, 2) IS TRUE AND (note IS NOT NULL) IS NOT FALSE
+--> delete inspection | where hive_id IN (1, 2) IS TRUE AND (note IS NOT NULL) IS NOT FALSE
+--> 2 of inspection gone: not-unique
+DELETE FROM inspection WHERE day = '2026-04-01' COLLATE utf8mb4_bin OR day IN (DATE '2026-04-15', 20260402)
+--> delete inspection | where day = '2026-04-01' COLLATE utf8mb4_bin OR day IN (DATE '2026-04-15', 20260402)
+--> 3 of inspection gone: not-unique
+DELETE FROM sheet_import WHERE hive = 'Foxglove' LIMIT 1
+--> delete sheet_import | where hive = 'Foxglove' | LIMIT 1
+--> 1 of sheet_import gone: not-unique unstable-limit

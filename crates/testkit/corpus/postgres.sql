@@ -282,3 +282,69 @@ SET search_path = x
 --> refused not-a-change
 BEGIN; DELETE FROM inspection WHERE inspection_id = 1; COMMIT
 --> refused several-statements, with what to write instead
+-- more of everything
+UPDATE hive SET weight = 1 WHERE hive_id IN (SELECT hive_id FROM hive_season GROUP BY hive_id HAVING max(total_kilos) > 20 ORDER BY 1 LIMIT 2)
+--> update hive | set weight | where hive_id IN (SELECT hive_id FROM hive_season GROUP BY hive_id HAVING max(total_kilos) > 20 ORDER BY 1 LIMIT 2)
+--> 2 of hive exact, 2 would change: not-unique
+UPDATE hive SET weight = i.n FROM (SELECT hive_id, count(*) AS n FROM inspection GROUP BY hive_id) AS i WHERE hive.hive_id = i.hive_id AND i.n > 1
+--> update hive | set weight | with i | where hive.hive_id = i.hive_id AND i.n > 1
+--> 3 of hive exact, 3 would change:
+UPDATE hive_season AS s SET total_kilos = (SELECT sum(weight) FROM hive AS h WHERE h.hive_id <= s.hive_id), season = s.season + 100 WHERE s.season = 2025
+--> update hive_season | set total_kilos, season | where s.season = 2025
+--> 3 of hive_season exact, 3 would change: key-change moves-filter not-unique
+UPDATE hive SET weight = r.rank FROM (SELECT hive_id, rank() OVER (PARTITION BY apiary_id ORDER BY weight DESC NULLS LAST) FROM hive) r WHERE r.hive_id = hive.hive_id
+--> update hive | set weight | with r | where r.hive_id = hive.hive_id
+--> 10 of hive exact, 10 would change: every-row
+UPDATE keeper SET phone = (SELECT string_agg(name, '; ' ORDER BY name) FROM apiary a WHERE a.keeper_id = keeper.keeper_id) WHERE keeper_id <= 3
+--> refused error
+UPDATE inspection SET note = format('%s: %s', hive_id, coalesce(note, '-')) WHERE to_char(day, 'MM') = '05'
+--> update inspection | set note | where to_char(day, 'MM') = '05'
+--> 4 of inspection exact, 4 would change: not-unique repeats
+UPDATE inspection SET day = (date_trunc('month', day) + interval '1 month - 1 day')::date WHERE day >= '2026-01-01' AND day < '2027-01-01'
+--> update inspection | set day | where day >= '2026-01-01' AND day < '2027-01-01'
+--> 7 of inspection exact, 7 would change: merges moves-filter not-unique over-half
+UPDATE batch SET price = greatest(price * 0.9, 9.99), list_price = NULLIF(list_price, price) WHERE season = 2026
+--> update batch | set price, list_price | where season = 2026
+--> 4 of batch exact, 4 would change: becomes-null not-unique repeats
+UPDATE batch b SET price = avg.price FROM (SELECT flower, avg(price) AS price FROM batch GROUP BY flower) avg WHERE avg.flower = b.flower AND b.season = 2025
+--> update batch | set price | with avg | where avg.flower = b.flower AND b.season = 2025
+--> 2 of batch exact, 2 would change:
+UPDATE hive SET queen_colour = k.region FROM apiary a JOIN LATERAL (SELECT * FROM keeper WHERE keeper.keeper_id = a.keeper_id) k ON true WHERE a.apiary_id = hive.apiary_id
+--> update hive | set queen_colour | with a, k | where a.apiary_id = hive.apiary_id
+--> 10 of hive exact, 10 would change: every-row unlike
+UPDATE sheet_import s SET note = d.n::text FROM (SELECT ctid AS place, row_number() OVER (PARTITION BY hive ORDER BY day) AS n FROM sheet_import) d WHERE d.place = s.ctid
+--> update sheet_import | set note | with d | where d.place = s.ctid
+--> 6 of sheet_import exact, 6 would change: every-row twin-rows unlike
+UPDATE doc SET body = (SELECT jsonb_object_agg(key, value) FROM jsonb_each(body) WHERE key <> 'tags') WHERE body IS NOT NULL
+--> update doc | set body | where body IS NOT NULL
+--> 2 of doc exact, 1 would change: moves-filter not-unique
+UPDATE doc SET tags = (SELECT array_agg(upper(t) ORDER BY t DESC) FROM unnest(tags) AS t), span = int4range(lower(span), upper(span) + 1) WHERE doc_id = 1
+--> update doc | set tags, span | where doc_id = 1
+--> 1 of doc exact, 1 would change: repeats
+UPDATE "odd names" SET "a.b" = 'NaN', "select" = U&'d\0061t\+000061' WHERE "row no" = 2
+--> update odd names | set a.b, select | where "row no" = 2
+--> 1 of odd names exact, 1 would change:
+UPDATE "odd names" SET "a.b" = -"a.b", "select" = NULL WHERE "näme" COLLATE "C" > 'a'
+--> update odd names | set a.b, select | where "näme" COLLATE "C" > 'a'
+--> 2 of odd names exact, 2 would change: not-unique repeats
+DELETE FROM hive_season s WHERE EXISTS (SELECT 1 FROM hive_season o WHERE (o.hive_id, o.season) > (s.hive_id, s.season) AND o.hive_id = s.hive_id)
+--> delete hive_season | where EXISTS (SELECT 1 FROM hive_season o WHERE (o.hive_id, o.season) > (s.hive_id, s.season) AND o.hive_id = s.hive_id)
+--> 3 of hive_season gone: not-unique
+DELETE FROM sheet_import a USING sheet_import b WHERE a.ctid > b.ctid AND a IS NOT DISTINCT FROM b
+--> delete sheet_import | with b | where a.ctid > b.ctid AND a IS NOT DISTINCT FROM b
+--> 1 of sheet_import gone:
+DELETE FROM inspection WHERE (hive_id, day) IN (SELECT hive_id, min(day) FROM inspection GROUP BY hive_id)
+--> delete inspection | where (hive_id, day) IN (SELECT hive_id, min(day) FROM inspection GROUP BY hive_id)
+--> 7 of inspection gone: not-unique over-half
+DELETE FROM inspection i USING (SELECT hive_id, max(day) AS day FROM inspection GROUP BY hive_id) m WHERE m.hive_id = i.hive_id AND i.day < m.day
+--> delete inspection | with m | where m.hive_id = i.hive_id AND i.day < m.day
+--> 3 of inspection gone:
+DELETE FROM inspection WHERE note = any (SELECT note FROM inspection WHERE note LIKE 'calm%') AND NOT (hive_id IN (VALUES (1), (2)))
+--> delete inspection | where note = any (SELECT note FROM inspection WHERE note LIKE 'calm%') AND NOT (hive_id IN (VALUES (1), (2)))
+--> 2 of inspection gone: not-unique
+WITH old AS (SELECT hive_id, min(season) AS s FROM hive_season GROUP BY 1), bad AS (SELECT * FROM old WHERE s < 2025) DELETE FROM hive_season h USING bad WHERE h.hive_id = bad.hive_id AND h.season = bad.s
+--> delete hive_season | with bad | where h.hive_id = bad.hive_id AND h.season = bad.s
+--> 1 of hive_season gone:
+UPDATE keeper AS k SET (name, region) = (SELECT upper(a.name), k.region || '!' FROM apiary a WHERE a.keeper_id = k.keeper_id ORDER BY a.apiary_id LIMIT 1) WHERE EXISTS (SELECT FROM apiary a WHERE a.keeper_id = k.keeper_id)
+--> update keeper | set name, region | where EXISTS (SELECT FROM apiary a WHERE a.keeper_id = k.keeper_id)
+--> 3 of keeper exact, 3 would change: not-unique unlike

@@ -240,3 +240,58 @@ VACUUM
 --> refused not-a-change
 BEGIN; DELETE FROM inspection WHERE inspection_id = 1; COMMIT
 --> refused several-statements, with what to write instead
+-- more of everything
+UPDATE hive SET weight = 1 WHERE hive_id IN (SELECT hive_id FROM hive_season GROUP BY hive_id HAVING max(total_kilos) > 20 ORDER BY 1 LIMIT 2)
+--> update hive | set weight | where hive_id IN (SELECT hive_id FROM hive_season GROUP BY hive_id HAVING max(total_kilos) > 20 ORDER BY 1 LIMIT 2)
+--> 2 of hive exact, 2 would change: not-unique
+UPDATE hive SET weight = i.n FROM (SELECT hive_id, count(*) AS n FROM inspection GROUP BY hive_id) AS i WHERE hive.hive_id = i.hive_id AND i.n > 1
+--> update hive | set weight | with i | where hive.hive_id = i.hive_id AND i.n > 1
+--> 3 of hive exact, 3 would change:
+UPDATE hive SET weight = weight + x.w, queen_colour = x.c FROM (VALUES (1), (2)) AS v, (SELECT 1 AS w, 'red' AS c) AS x WHERE v.column1 = hive.hive_id
+--> update hive | set weight, queen_colour | with v, x | where v.column1 = hive.hive_id
+--> 2 of hive exact, 2 would change: repeats
+UPDATE hive_season AS s SET total_kilos = (SELECT sum(weight) FROM hive AS h WHERE h.hive_id <= s.hive_id), season = s.season + 100 WHERE s.season = 2025
+--> update hive_season | set total_kilos, season | where s.season = 2025
+--> 3 of hive_season exact, 3 would change: key-change moves-filter not-unique
+UPDATE keeper SET name = CASE WHEN EXISTS (SELECT 1 FROM apiary AS a WHERE a.keeper_id = keeper.keeper_id) THEN name || ' *' ELSE name END
+--> update keeper | set name
+--> 6 of keeper exact, 3 would change: no-filter repeats unlike
+UPDATE keeper SET phone = (SELECT group_concat(name, '; ') FROM (SELECT name FROM apiary AS a WHERE a.keeper_id = keeper.keeper_id ORDER BY name)) WHERE keeper_id <= 3
+--> update keeper | set phone | where keeper_id <= 3
+--> 3 of keeper exact, 2 would change: not-unique subquery-none too-long unlike
+UPDATE inspection SET note = printf('%05d %s', hive_id, coalesce(note, '-')) WHERE strftime('%m', day) = '05'
+--> update inspection | set note | where strftime('%m', day) = '05'
+--> 4 of inspection exact, 4 would change: not-unique repeats
+UPDATE inspection SET day = date(day, 'start of month', '+1 month', '-1 day') WHERE day LIKE '2026-0%'
+--> update inspection | set day | where day LIKE '2026-0%'
+--> 7 of inspection exact, 7 would change: merges moves-filter not-unique over-half
+UPDATE sheet_import SET kilos = CAST(replace(kilos, ',', '.') AS REAL) * 2 WHERE rowid > 2
+--> update sheet_import | set kilos | where rowid > 2
+--> 4 of sheet_import exact, 4 would change: not-unique repeats unlike
+UPDATE hive SET queen_colour = iif(queen_colour IS NULL, 'none', NULL) WHERE weight IS NOT NULL AND weight NOT BETWEEN 28 AND 32
+--> update hive | set queen_colour | where weight IS NOT NULL AND weight NOT BETWEEN 28 AND 32
+--> 4 of hive exact, 4 would change: becomes-null not-unique
+DELETE FROM hive_season WHERE EXISTS (SELECT 1 FROM hive_season AS o WHERE o.hive_id = hive_season.hive_id AND o.season > hive_season.season)
+--> delete hive_season | where EXISTS (SELECT 1 FROM hive_season AS o WHERE o.hive_id = hive_season.hive_id AND o.season > hive_season.season)
+--> 3 of hive_season gone: not-unique
+DELETE FROM sheet_import WHERE EXISTS (SELECT 1 FROM sheet_import AS o WHERE o.hive IS sheet_import.hive AND o.day IS sheet_import.day AND o.rowid < sheet_import.rowid)
+--> delete sheet_import | where EXISTS (SELECT 1 FROM sheet_import AS o WHERE o.hive IS sheet_import.hive AND o.day IS sheet_import.day AND o.rowid < sheet_import.rowid)
+--> 1 of sheet_import gone: not-unique
+DELETE FROM inspection WHERE (hive_id, day) IN (SELECT hive_id, min(day) FROM inspection GROUP BY hive_id)
+--> delete inspection | where (hive_id, day) IN (SELECT hive_id, min(day) FROM inspection GROUP BY hive_id)
+--> 7 of inspection gone: not-unique over-half
+DELETE FROM inspection WHERE note LIKE '%\_%' ESCAPE '\'
+--> delete inspection | where note LIKE '%\_%' ESCAPE '\'
+--> 1 of inspection gone: not-unique
+DELETE FROM inspection WHERE inspection_id IN (SELECT value FROM json_each('[1, 3, "5"]'))
+--> delete inspection | where inspection_id IN (SELECT value FROM json_each('[1, 3, "5"]'))
+--> 3 of inspection gone: not-unique
+DELETE FROM keeper WHERE keeper_id NOT IN (SELECT keeper_id FROM apiary) AND phone IS NULL OR phone = ''
+--> delete keeper | where keeper_id NOT IN (SELECT keeper_id FROM apiary) AND phone IS NULL OR phone = ''
+--> 2 of keeper gone: mixed-and-or not-unique
+DELETE FROM inspection WHERE 'calm' = note COLLATE NOCASE
+--> delete inspection | where 'calm' = note COLLATE NOCASE
+--> 2 of inspection gone: not-unique
+DELETE FROM inspection WHERE hive_id IN (1, 2) IS TRUE AND note IS NOT NULL IS NOT FALSE
+--> delete inspection | where hive_id IN (1, 2) IS TRUE AND note IS NOT NULL IS NOT FALSE
+--> 2 of inspection gone: not-unique

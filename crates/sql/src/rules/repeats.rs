@@ -9,9 +9,36 @@ use crate::slicing::own_columns;
 
 /// Functions that change nothing when they are applied a second time.
 const SETTLES: &[&str] = &[
-    "upper", "lower", "trim", "ltrim", "rtrim", "btrim", "abs", "round", "floor", "ceil", "ceiling", "date",
-    "initcap", "ucase", "lcase", "coalesce", "ifnull", "nullif", "trunc", "truncate", "cast", "replace",
-    "greatest", "least",
+    "upper",
+    "lower",
+    "trim",
+    "ltrim",
+    "rtrim",
+    "btrim",
+    "abs",
+    "round",
+    "floor",
+    "ceil",
+    "ceiling",
+    "date",
+    "initcap",
+    "ucase",
+    "lcase",
+    "coalesce",
+    "ifnull",
+    "nullif",
+    "trunc",
+    "truncate",
+    "cast",
+    "replace",
+    "greatest",
+    "least",
+    "date_trunc",
+    "last_day",
+    "iif",
+    "if",
+    "regexp_replace",
+    "normalize",
 ];
 
 /// Looks for an assignment that starts from the column's own old value, and for assigned columns in the filter.
@@ -76,6 +103,11 @@ fn grows(seen: Seen<'_>, value: Slice, column: usize) -> bool {
             "adddate",
         ])
     });
-    let settles = tokens.iter().any(|t| t.is_any(SETTLES)) || tokens.iter().any(|t| t.is_word("case"));
-    named && (arithmetic || !settles) && tokens.len() > 1
+    let first = tokens.iter().find(|t| !t.is(&Token::LParen));
+    // `date(day, '+1 day')` goes on; `date(day)` does not.
+    let moved = first.is_some_and(|t| t.is_any(&["date", "datetime", "time", "julianday", "strftime"]))
+        && tokens.iter().any(|t| t.is(&Token::Comma));
+    let called = tokens.iter().any(|t| t.is(&Token::LParen));
+    let settles = !called || first.is_some_and(|t| t.is_any(SETTLES) || t.is_word("case"));
+    named && (arithmetic || moved || !settles) && tokens.len() > 1
 }

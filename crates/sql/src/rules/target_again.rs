@@ -39,20 +39,32 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
 
 /// Pairs of names whose columns one comparison brings together, in lower case.
 fn links(step: &Step) -> Vec<(String, String)> {
-    let ends = ["and", "or", "on", "where", "when", "then", "join", "having", "from"];
-    let conditions = step.filter.iter().map(|f| f.slice).chain(step.sources.iter().map(|s| s.slice));
+    let ends = ["and", "or", "on", "where", "when", "then", "join", "having"];
+    // In the list of tables a name by itself is a table, in the filter it is a whole row.
+    let filter = step.filter.iter().map(|f| (f.slice, true));
+    let conditions = filter.chain(step.sources.iter().map(|s| (s.slice, false)));
     let mut all: Vec<(String, String)> = Vec::new();
-    for slice in conditions {
+    let joined = step.sources.iter().flat_map(|s| &s.tables).filter_map(|t| t.visible());
+    let known: Vec<&str> = joined.chain([step.table.visible()]).map(|name| name.text.as_str()).collect();
+    for (slice, rows) in conditions {
         let tokens = step.words(slice);
         for run in tokens.split(|t| t.is_any(&ends)) {
             let compares = run.iter().any(|t| {
                 matches!(t.token.token, Token::Eq | Token::DoubleEq | Token::Spaceship)
                     || t.is_any(&["is", "in"])
             });
+            // `a.x = b.x`, or whole rows: `a IS NOT DISTINCT FROM b`.
             let owners: Vec<String> = run
-                .windows(2)
-                .filter(|pair| compares && pair.last().is_some_and(|t| t.is(&Token::Period)))
-                .filter_map(|pair| pair.first()?.name().map(str::to_ascii_lowercase))
+                .iter()
+                .enumerate()
+                .filter(|(at, t)| {
+                    let owner = run.get(at + 1).is_some_and(|next| next.is(&Token::Period));
+                    let column =
+                        at.checked_sub(1).and_then(|b| run.get(b)).is_some_and(|b| b.is(&Token::Period));
+                    let row = t.name().is_some_and(|n| known.iter().any(|k| k.eq_ignore_ascii_case(n)));
+                    compares && (owner || (rows && row && !column))
+                })
+                .filter_map(|(_, t)| t.name().map(str::to_ascii_lowercase))
                 .collect();
             all.extend(owners.windows(2).filter_map(|w| Some((w.first()?.clone(), w.last()?.clone()))));
         }

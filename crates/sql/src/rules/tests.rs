@@ -104,3 +104,40 @@ fn the_others() {
     assert!(has("DELETE FROM keeper WHERE random() > 0", Code::VolatileFilter));
     assert!(!has("DELETE FROM keeper WHERE day < date('now')", Code::VolatileFilter));
 }
+
+#[test]
+fn what_a_second_run_would_do() {
+    for (value, repeats) in [
+        ("region || 'x'", true),
+        ("substr(region, 2)", true),
+        ("date(region, '+1 day')", true),
+        ("printf('%s!', coalesce(region, ''))", true),
+        ("-region", true),
+        ("upper(region)", false),
+        ("coalesce(region, name)", false),
+        ("CAST(region AS INT)", false),
+        ("region COLLATE NOCASE", false),
+        ("CASE WHEN region = 'x' THEN 'y' END", false),
+        ("(SELECT max(k.region) FROM keeper AS k)", false),
+        ("name || 'x'", false),
+    ] {
+        let statement = format!("UPDATE keeper SET region = {value} WHERE keeper_id = 1");
+        assert_eq!(has(&statement, Code::Repeats), repeats, "{value}");
+    }
+    assert!(has("UPDATE keeper SET region = name WHERE region = 'x'", Code::MovesFilter));
+}
+
+#[test]
+fn a_second_target_needs_a_link() {
+    for (rest, stopped) in [
+        ("keeper AS k WHERE k.region = 'x'", true),
+        ("keeper AS k, other AS o WHERE k.region = o.region", true),
+        ("keeper AS k WHERE k.keeper_id = keeper.keeper_id + 1", false),
+        ("keeper AS k WHERE lower(k.region) = lower(keeper.region)", false),
+        ("keeper AS k, other AS o WHERE k.region = o.region AND o.name = keeper.name", false),
+        ("other AS k WHERE k.region = 'x'", false),
+    ] {
+        let statement = format!("UPDATE keeper SET name = 'x' FROM {rest}");
+        assert_eq!(has(&statement, Code::TargetAgain), stopped, "{rest}");
+    }
+}
