@@ -185,18 +185,68 @@ pub fn base_table(step: &Step, definition: &str) -> Option<String> {
         }
         _ => return None,
     };
-    let Query { with: None, body, limit_clause: None, fetch: None, .. } = *query else { return None };
+    // Every clause is named, so that one that a later version of the parser reads cannot go unseen.
+    let Query {
+        with: None,
+        body,
+        order_by: _,
+        limit_clause: None,
+        fetch: None,
+        locks: _,
+        for_clause: None,
+        settings: None,
+        format_clause: None,
+        pipe_operators: _,
+    } = *query
+    else {
+        return None;
+    };
     let SetExpr::Select(select) = *body else { return None };
-    let Select { distinct: None, projection, from, selection, group_by, having: None, top: None, .. } =
-        *select
+    let Select {
+        select_token: _,
+        optimizer_hints: _,
+        distinct: None,
+        select_modifiers: _,
+        top: None,
+        top_before_distinct: _,
+        projection,
+        exclude: None,
+        into: None,
+        from,
+        lateral_views: _,
+        prewhere: None,
+        selection,
+        connect_by: _,
+        group_by,
+        cluster_by: _,
+        distribute_by: _,
+        sort_by: _,
+        having: None,
+        named_window: _,
+        qualify: None,
+        window_before_qualify: _,
+        value_table_mode: None,
+        flavor: _,
+    } = *select
     else {
         return None;
     };
     if !matches!(&group_by, GroupByExpr::Expressions(by, _) if by.is_empty()) {
         return None;
     }
-    let [TableWithJoins { relation: TableFactor::Table { name, args: None, alias, .. }, joins }] =
-        from.as_slice()
+    let [TableWithJoins { relation, joins }] = from.as_slice() else { return None };
+    let TableFactor::Table {
+        name,
+        alias,
+        args: None,
+        with_hints: _,
+        version: None,
+        with_ordinality: false,
+        partitions: _,
+        json_path: None,
+        sample: None,
+        index_hints: _,
+    } = relation
     else {
         return None;
     };

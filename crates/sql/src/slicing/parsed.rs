@@ -144,7 +144,21 @@ fn same_delete(step: &Step, delete: &Delete) -> bool {
 
 fn same_table(step: &Step, table: &TableWithJoins) -> bool {
     let TableWithJoins { relation, joins: _ } = table;
-    let TableFactor::Table { name: ObjectName(parts), .. } = relation else { return false };
+    let TableFactor::Table {
+        name: ObjectName(parts),
+        alias: _,
+        args: None,
+        with_hints: _,
+        version: None,
+        with_ordinality: false,
+        partitions: _,
+        json_path: None,
+        sample: None,
+        index_hints: _,
+    } = relation
+    else {
+        return false;
+    };
     let last = parts.last().and_then(|p| p.as_ident()).map(|i| step.language.folded(&i.value));
     last.is_some_and(|n| n.eq_ignore_ascii_case(&step.table.table.text))
 }
