@@ -7,6 +7,9 @@ use crate::expect::Expect;
 use crate::finding::Finding;
 use crate::value::Value;
 
+/// How many values of a column are looked up in the table that it refers to.
+pub const LOOKED_UP: usize = 200;
+
 /// What to look for.
 #[derive(Debug, Clone, Default)]
 pub struct Wish {

@@ -4,7 +4,7 @@ use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
 use marktwice_core::mark::StepKind;
 use marktwice_core::notice::Notices;
-use marktwice_core::study::Wish;
+use marktwice_core::study::{LOOKED_UP, Wish};
 use marktwice_core::table::Target;
 use marktwice_core::{Code, Finding, Value};
 use marktwice_port::{EngineError, Plan, Session, SideHow, SideWrite};
@@ -24,16 +24,6 @@ pub(crate) fn closer(
 ) {
     let unmet = preview.unmet.iter().any(|u| u.what == "rows");
     let few = preview.matched <= FEW as u64 && preview.rows.len() as u64 == preview.matched;
-    let mut references: Vec<(usize, Vec<Value>)> = Vec::new();
-    for at in 0..plan.target.columns.len() {
-        let mut values: Vec<Value> = Vec::new();
-        for image in preview.rows.iter().flat_map(|r| [Some(&r.before), r.after.as_ref()]).flatten() {
-            values.extend(image.get(at).filter(|v| !v.is_null() && !values.contains(v)).cloned());
-        }
-        if !values.is_empty() {
-            references.push((at, values));
-        }
-    }
     let wish = Wish {
         brief: change.quick,
         matched: preview.matched,
@@ -41,7 +31,7 @@ pub(crate) fn closer(
         expected: change.rows.filter(|_| unmet),
         example: preview.rows.first().map(|r| r.before.clone()).unwrap_or_default(),
         keys: if few { preview.rows.iter().map(|r| r.key.clone()).collect() } else { Vec::new() },
-        references,
+        references: if change.quick { Vec::new() } else { references(preview) },
         known: notices.with_new_texts(),
     };
     match session.study(plan, &wish) {
@@ -62,6 +52,27 @@ pub(crate) fn closer(
         }
         Err(error) => preview.study.skipped = Some(error.to_string()),
     }
+}
+
+/// Values of shown rows, by column, that may refer to other tables: as many as are looked up, however many rows are shown.
+fn references(preview: &Preview) -> Vec<(usize, Vec<Value>)> {
+    let mut all: Vec<(usize, Vec<Value>)> = Vec::new();
+    for at in 0..preview.target.columns.len() {
+        let images = preview.rows.iter().flat_map(|r| [Some(&r.before), r.after.as_ref()]).flatten();
+        let mut values: Vec<Value> = Vec::new();
+        for value in images.filter_map(|image| image.get(at)) {
+            if values.len() == LOOKED_UP {
+                break;
+            }
+            if matches!(value, Value::Int(_) | Value::Text(_)) && !values.contains(value) {
+                values.push(value.clone());
+            }
+        }
+        if !values.is_empty() {
+            all.push((at, values));
+        }
+    }
+    all
 }
 
 /// An engine's error in the words of what was noticed about the statement, where that is its reason.

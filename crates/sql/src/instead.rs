@@ -2,15 +2,14 @@
 //! of the user's own; it is previewed like any other before anything happens.
 
 use sqlparser::ast::{
-    Expr, GroupByExpr, Ident, ObjectName, Query, Select, SelectItem, SetExpr, Statement, TableFactor,
-    TableWithJoins,
+    Expr, GroupByExpr, Ident, Query, Select, SelectItem, SetExpr, Statement, TableWithJoins,
 };
 use sqlparser::parser::Parser;
 use sqlparser::tokenizer::Token;
 
 use crate::language::Language;
 use crate::slices::Slice;
-use crate::slicing::at_depth_0;
+use crate::slicing::{at_depth_0, plain_table};
 use crate::step::Step;
 use crate::text::Tok;
 
@@ -235,21 +234,7 @@ pub fn base_table(step: &Step, definition: &str) -> Option<String> {
         return None;
     }
     let [TableWithJoins { relation, joins }] = from.as_slice() else { return None };
-    let TableFactor::Table {
-        name,
-        alias,
-        args: None,
-        with_hints: _,
-        version: None,
-        with_ordinality: false,
-        partitions: _,
-        json_path: None,
-        sample: None,
-        index_hints: _,
-    } = relation
-    else {
-        return None;
-    };
+    let (name, alias) = plain_table(relation)?;
     if !joins.is_empty() || step.sources.is_some() {
         return None;
     }
@@ -272,9 +257,9 @@ pub fn base_table(step: &Step, definition: &str) -> Option<String> {
             columns.push((shown, own));
         }
     }
-    let base = table_text(name);
+    let base = name.to_string();
     let own = name.0.last().and_then(|p| p.as_ident()).map(|i| i.value.clone())?;
-    let known = alias.as_ref().map_or(own.clone(), |a| a.name.value.clone());
+    let known = alias.map_or(own.clone(), |a| a.name.value.clone());
     let renamed = |word: &str| {
         let found = columns.iter().find(|(shown, _)| shown.eq_ignore_ascii_case(word));
         found.filter(|(shown, own)| !shown.eq_ignore_ascii_case(own)).map(|(_, own)| language.name(own))
@@ -317,10 +302,6 @@ pub fn base_table(step: &Step, definition: &str) -> Option<String> {
     }
     out.push(';');
     Some(out)
-}
-
-fn table_text(name: &ObjectName) -> String {
-    name.to_string()
 }
 
 #[cfg(test)]

@@ -23,6 +23,7 @@ mod parsed;
 mod single;
 mod target;
 
+pub(crate) use parsed::plain_table;
 use parsed::{agrees, parse_whole};
 use target::{deleted, updated};
 
@@ -105,15 +106,10 @@ impl<'a> Walk<'a> {
     }
 
     fn name(&mut self) -> Result<Name, Finding> {
-        match self.peek().and_then(|t| t.name().map(|n| (t, n.to_owned()))) {
-            Some((token, text)) => {
-                self.at += 1;
-                let bare = matches!(&token.token.token, Token::Word(w) if w.quote_style.is_none());
-                let text = if bare { self.language.folded(&text) } else { text };
-                Ok(Name { text, slice: token.slice })
-            }
-            None => Err(self.refuse("a name was expected here", "name the table or column")),
-        }
+        let name = self.peek().and_then(|t| Name::of(t, self.language));
+        let name = name.ok_or_else(|| self.refuse("a name was expected here", "name the table or column"))?;
+        self.at += 1;
+        Ok(name)
     }
 
     /// The statement without the tokens from `from` to `to`, to be pasted.

@@ -21,6 +21,16 @@ pub struct Name {
     pub slice: Slice,
 }
 
+impl Name {
+    /// The name that a token stands for, as the catalogue has it.
+    pub fn of(token: &Tok, language: Language) -> Option<Name> {
+        let text = token.name()?;
+        let bare = matches!(&token.token.token, Token::Word(w) if w.quote_style.is_none());
+        let text = if bare { language.folded(text) } else { text.to_owned() };
+        Some(Name { text, slice: token.slice })
+    }
+}
+
 /// The target as the statement names it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TableRef {

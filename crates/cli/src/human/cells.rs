@@ -50,11 +50,12 @@ fn quote_if_needed(text: &str) -> String {
     if confusing { format!("'{plain}'") } else { plain }
 }
 
-/// Makes control characters, direction marks and characters without width visible.
+/// A text that is shortened in the middle where it is long, with nothing invisible in it.
 pub(crate) fn shortened(text: &str) -> String {
     escape(&shorten(text))
 }
 
+/// Makes control characters, direction marks and characters without width visible.
 pub(crate) fn escape(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {

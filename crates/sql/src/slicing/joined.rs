@@ -2,7 +2,7 @@
 //! joined is not looked at: the list is handed to the engine as it stands.
 
 use marktwice_core::finding::Finding;
-use sqlparser::tokenizer::{Token, Word};
+use sqlparser::tokenizer::Token;
 
 use super::{Walk, whole};
 use crate::language::Language;
@@ -142,12 +142,9 @@ impl<'a> Reader<'_, 'a> {
     }
 
     fn name(&mut self) -> Option<Name> {
-        let token = self.peek()?;
-        let text = token.name()?.to_owned();
-        let bare = matches!(&token.token.token, Token::Word(Word { quote_style: None, .. }));
+        let name = Name::of(self.peek()?, self.language)?;
         self.at += 1;
-        let text = if bare { self.language.folded(&text) } else { text };
-        Some(Name { text, slice: token.slice })
+        Some(name)
     }
 
     fn source(&mut self) -> Result<Source, Odd> {

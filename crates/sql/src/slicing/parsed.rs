@@ -5,7 +5,7 @@ use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::StepKind;
 use sqlparser::ast::{
     Assignment as ParsedAssignment, Delete, Expr, FromTable, ObjectName, Query, SetExpr, Statement,
-    TableFactor, TableWithJoins, Update, UpdateTableFromKind,
+    TableAlias, TableFactor, TableWithJoins, Update, UpdateTableFromKind,
 };
 use sqlparser::keywords::Keyword;
 use sqlparser::parser::Parser;
@@ -142,11 +142,11 @@ fn same_delete(step: &Step, delete: &Delete) -> bool {
         && same_tail(step, order_by.len(), limit.is_some())
 }
 
-fn same_table(step: &Step, table: &TableWithJoins) -> bool {
-    let TableWithJoins { relation, joins: _ } = table;
+/// The name and the alias of a table that stands by itself: no function, no sample, no version.
+pub(crate) fn plain_table(relation: &TableFactor) -> Option<(&ObjectName, Option<&TableAlias>)> {
     let TableFactor::Table {
-        name: ObjectName(parts),
-        alias: _,
+        name,
+        alias,
         args: None,
         with_hints: _,
         version: None,
@@ -157,8 +157,14 @@ fn same_table(step: &Step, table: &TableWithJoins) -> bool {
         index_hints: _,
     } = relation
     else {
-        return false;
+        return None;
     };
+    Some((name, alias.as_ref()))
+}
+
+fn same_table(step: &Step, table: &TableWithJoins) -> bool {
+    let TableWithJoins { relation, joins: _ } = table;
+    let Some((ObjectName(parts), _)) = plain_table(relation) else { return false };
     let last = parts.last().and_then(|p| p.as_ident()).map(|i| step.language.folded(&i.value));
     last.is_some_and(|n| n.eq_ignore_ascii_case(&step.table.table.text))
 }

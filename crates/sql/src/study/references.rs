@@ -1,7 +1,7 @@
 //! What values refer to: a foreign key's number with the name of the row that it points at.
 
 use marktwice_core::Value;
-use marktwice_core::study::Wish;
+use marktwice_core::study::{LOOKED_UP, Wish};
 
 use super::{Questions, Subject};
 
@@ -18,9 +18,6 @@ pub struct Link {
     pub naming: String,
 }
 
-/// Values that are looked up at once.
-const MOST: usize = 200;
-
 pub(super) fn meanings<E>(
     subject: Subject<'_>,
     wish: &Wish,
@@ -30,7 +27,7 @@ pub(super) fn meanings<E>(
     for (column, values) in &wish.references {
         let Some(link) = subject.links.iter().find(|l| l.column == *column) else { continue };
         let wanted: Vec<&Value> =
-            values.iter().filter(|v| matches!(v, Value::Int(_) | Value::Text(_))).take(MOST).collect();
+            values.iter().filter(|v| matches!(v, Value::Int(_) | Value::Text(_))).take(LOOKED_UP).collect();
         let literals: Vec<String> = wanted.iter().filter_map(|v| subject.step.language.literal(v)).collect();
         if literals.is_empty() {
             continue;
