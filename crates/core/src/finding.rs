@@ -106,6 +106,18 @@ codes! {
     UndeclaredWrite "undeclared-write" Stop
         "Rows outside the matched ones would be written, by a trigger or a foreign key's action; an undo does not bring those back."
         "Look at what is named; let it pass with --allow undeclared-write.";
+    UnmeasuredWrite "unmeasured-write" Stop
+        "Something is, or may be, written or done that nobody can measure here, so that neither a rollback nor an undo is promised for it."
+        "Look at what is named; let it pass with --allow unmeasured-write.";
+    NoWayBack "no-way-back" Stop
+        "The change could not be taken back afterwards: an undo of it is known to fail."
+        "Look at what stands in the way; let it pass with --allow no-way-back.";
+    ReadsElsewhere "reads-elsewhere" Note
+        "The statement reads rows of another server: what is read there is outside of this transaction and may change while it runs."
+        "Make sure that nobody writes there meanwhile.";
+    StaysNull "stays-null" Warn
+        "A computed value stays NULL where one of its operands is NULL, so these rows are missed."
+        "Use coalesce(operand, 0), or leave these rows out on purpose.";
     SeveralStatements "several-statements" Stop
         "There is more than one statement."
         "Put each into a file of its own and apply them one after the other.";

@@ -4,7 +4,7 @@
 use std::any::Any;
 use std::time::Duration;
 
-use marktwice_core::finding::Finding;
+use marktwice_core::finding::{Code, Finding};
 use marktwice_core::hash::Fingerprint;
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, HeldRow, Parts, StepKind};
@@ -165,6 +165,22 @@ pub enum SideHow {
     ForeignKey(String),
     /// It was measured in the transaction; this says as what.
     Measured(String),
+    /// A routine that the statement itself calls, by name.
+    Routine(String),
+    /// It cannot be measured; this says what it is, in words for people.
+    Unmeasured(String),
+}
+
+impl SideHow {
+    /// The finding that it is, by which it can be let pass.
+    pub fn code(&self) -> Code {
+        match self {
+            SideHow::Unmeasured(_) => Code::UnmeasuredWrite,
+            SideHow::Trigger(_) | SideHow::ForeignKey(_) | SideHow::Measured(_) | SideHow::Routine(_) => {
+                Code::UndeclaredWrite
+            }
+        }
+    }
 }
 
 /// A write outside the matched rows or outside the target.
@@ -266,11 +282,12 @@ pub trait Session {
     /// What happened on opening that a person should know, such as an interrupted transaction that was rolled back.
     fn notes(&self) -> &[String];
 
-    /// Understands a change: exactly one statement, in the engine's own language. Runs nothing.
+    /// Understands a change: exactly one statement, in the engine's own language. Runs nothing. `allow` are the findings
+    /// that are let pass: where a preview would have to run what nobody knows, it must be asked for by its name.
     ///
     /// # Errors
     /// [`EngineError::Refused`] with a finding for whatever is not taken or not wholly understood.
-    fn plan(&mut self, source: &str) -> Result<Plan, EngineError>;
+    fn plan(&mut self, source: &str, allow: &[Code]) -> Result<Plan, EngineError>;
 
     /// Reads the matched rows and foresees what they would become, in one consistent view. Writes no real table,
     /// and holds no lock while the sink is at work.

@@ -71,7 +71,7 @@ pub fn target(context: &Context<'_>, schema: Option<&str>, table: &str) -> Resul
 /// When the statement is refused, or the database fails.
 pub fn rows(context: &Context<'_>, statement: &str, limit: Option<u64>) -> Result<Seen<Rows>, Failure> {
     open(context, |session| {
-        let plan = session.plan(statement)?;
+        let plan = session.plan(statement, &[])?;
         let mut rows = Vec::new();
         let matched = session.peek(&plan, limit, &mut |row| {
             rows.push(row.clone());

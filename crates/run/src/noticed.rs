@@ -135,7 +135,7 @@ fn many_sources(kind: StepKind, target: &Target, many: &Many) -> Finding {
 
 /// A finding for each write outside the matched rows.
 pub(crate) fn side_findings(side: &[SideWrite]) -> Vec<Finding> {
-    side.iter().map(|write| Finding::new(Code::UndeclaredWrite, side_text(write))).collect()
+    side.iter().map(|write| Finding::new(write.how.code(), side_text(write))).collect()
 }
 
 /// One write outside the matched rows, in words.
@@ -152,6 +152,10 @@ pub(crate) fn side_text(write: &SideWrite) -> String {
                 write.table
             )
         }
+        SideHow::Routine(name) => {
+            format!("function {name} writes {rows}{}; that is not in the snapshot and an undo leaves it", write.table)
+        }
+        SideHow::Unmeasured(what) => what.clone(),
         SideHow::Measured(what) => format!(
             "{rows}{} were {what} on the way, by a trigger or a foreign key's action; these are not in the snapshot and an undo leaves them",
             write.table

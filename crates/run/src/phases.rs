@@ -233,7 +233,7 @@ impl<'a, 's> Begun<'a, 's> {
 }
 
 fn first_undeclared(facts: &StepFacts, side: &[SideWrite]) -> Option<String> {
-    if facts.allowed.contains(&Code::UndeclaredWrite) { None } else { side.first().map(side_text) }
+    side.iter().find(|write| !facts.allowed.contains(&write.how.code())).map(side_text)
 }
 
 /// Shows progress and looks whether somebody asked to stop, now and then.

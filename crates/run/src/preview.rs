@@ -203,7 +203,7 @@ pub fn preview(context: &Context<'_>, change: &Change, show: Show) -> Result<Pre
 
 pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result<Taken, Failure> {
     let mut session = context.engine.open(context.address, Intent::Read, context.waits)?;
-    let plan = session.plan(&change.source)?;
+    let plan = session.plan(&change.source, &change.allowed())?;
     let book = (context.book)(session.database())?;
     let mut notes = session.notes().to_vec();
     let tidied = tidy_up(&*book, context)?;

@@ -14,6 +14,7 @@ pub mod language;
 pub mod leave_out;
 pub mod many;
 pub mod near;
+pub mod ours;
 pub mod pins;
 pub mod routine;
 pub mod row_query;

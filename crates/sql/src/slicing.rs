@@ -27,7 +27,7 @@ pub(crate) use parsed::plain_table;
 use parsed::{agrees, parse_whole};
 use target::{deleted, updated};
 
-pub use names::{calls, is_literal, names_in, own_columns, relations_in, subqueries};
+pub use names::{calls, is_literal, names_in, next_value, own_columns, relations_in, subqueries};
 pub use single::single_statement;
 
 /// The tokens from `from` on that stand outside every parenthesis and bracket, with their positions.

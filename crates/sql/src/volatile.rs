@@ -4,6 +4,7 @@ use sqlparser::tokenizer::Token;
 
 use crate::language::Language;
 use crate::slices::Slice;
+use crate::slicing::next_value;
 use crate::step::Step;
 use crate::text::Tok;
 
@@ -94,6 +95,9 @@ pub fn find(step: &Step, slice: Slice) -> Option<(Volatile, Slice)> {
         Language::Postgres => &POSTGRES,
         Language::Mysql => &MYSQL,
     };
+    if let Some(place) = next_value(step, &tokens) {
+        return Some((Volatile::Session, place));
+    }
     tokens.iter().enumerate().find_map(|(at, token)| {
         if step.language == Language::Postgres && special_date(&tokens, at) {
             return Some((Volatile::Clock, token.slice));
@@ -228,6 +232,8 @@ mod tests {
             (Mysql, "rand()", Some(Volatile::Random)),
             (Mysql, "\"now()\"", None),
             (Mysql, "@@autocommit", Some(Volatile::Session)),
+            (Mysql, "NEXT VALUE FOR s", Some(Volatile::Session)),
+            (Mysql, "next + value", None),
         ] {
             assert_eq!(kind(expr, language), expected, "{expr}");
         }

@@ -177,7 +177,7 @@ impl Pair {
     /// What is said of a broken statement: where, and what is wrong; that it is taken, where it is.
     pub fn complaint(&mut self, statement: &str) -> String {
         let session = &mut self.sessions[0];
-        let (finding, said) = match session.plan(statement) {
+        let (finding, said) = match session.plan(statement, &[]) {
             Ok(plan) => {
                 (plan.findings.into_iter().find(|f| f.level == Level::Stop), "it is taken".to_owned())
             }

@@ -13,6 +13,7 @@ use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
+use marktwice_core::Code;
 use marktwice_port::engine::{ChangeSource, FoundSink, KeepSink, PairSink, RowSink};
 use marktwice_port::{
     CommitOutcome, DraftMark, Engine, EngineError, Held, Intent, LogError, LogErrorKind, Logbook, Mark, Plan,
@@ -206,8 +207,8 @@ impl Session for FaultySession {
         self.0.notes()
     }
 
-    fn plan(&mut self, source: &str) -> Result<Plan, EngineError> {
-        self.1.engine(|| self.0.plan(source))
+    fn plan(&mut self, source: &str, allow: &[Code]) -> Result<Plan, EngineError> {
+        self.1.engine(|| self.0.plan(source, allow))
     }
 
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {

@@ -133,8 +133,8 @@ fn privileges_that_are_missing() {
                  GRANT SELECT, UPDATE ON keeper TO bare_{role}; REVOKE TEMP ON DATABASE {name} FROM PUBLIC; GRANT TEMP ON DATABASE {name} TO {role};"
             ),
             _ => format!(
-                "CREATE USER {role}@localhost;\nGRANT SELECT ON {name}.keeper TO {role}@localhost;\nGRANT CREATE TEMPORARY TABLES ON {name}.* TO {role}@localhost;\n\
-                 CREATE USER bare_{role}@localhost;\nGRANT SELECT, UPDATE ON {name}.keeper TO bare_{role}@localhost;"
+                "CREATE USER {role}@localhost;\nGRANT SELECT ON {name}.keeper TO {role}@localhost;\nGRANT CREATE TEMPORARY TABLES, TRIGGER ON {name}.* TO {role}@localhost;\n\
+                 CREATE USER bare_{role}@localhost;\nGRANT SELECT, UPDATE, TRIGGER ON {name}.keeper TO bare_{role}@localhost;"
             ),
         });
         let before = stage.dump();
@@ -152,7 +152,7 @@ fn privileges_that_are_missing() {
         said.says("missing-privilege");
         // To take rows away is enough, without the privilege to change them.
         stage.run(stage.by("", &format!("CREATE ROLE cleaner_{role} LOGIN; GRANT SELECT, DELETE ON hive TO cleaner_{role}; GRANT TEMP ON DATABASE {name} TO cleaner_{role};"),
-            &format!("CREATE USER cleaner_{role}@localhost;\nGRANT SELECT, DELETE ON {name}.hive TO cleaner_{role}@localhost;\nGRANT CREATE TEMPORARY TABLES ON {name}.* TO cleaner_{role}@localhost;")));
+            &format!("CREATE USER cleaner_{role}@localhost;\nGRANT SELECT, DELETE ON {name}.hive TO cleaner_{role}@localhost;\nGRANT CREATE TEMPORARY TABLES, TRIGGER ON {name}.* TO cleaner_{role}@localhost;")));
         let cleaner = as_role(&format!("cleaner_{role}"));
         stage
             .scene
@@ -172,7 +172,7 @@ fn privileges_that_are_missing() {
         let hidden =
             stage.scene.run(&["preview", "--sql", "DELETE FROM hive WHERE hive_id = 10", "--on", &reader]);
         assert!(matches!(hidden.status, Some(1 | 3)), "{}", hidden.out);
-        hidden.says(stage.by("", "SELECT on hive is missing", "no table hive that this user may see"));
+        hidden.says(stage.by("", "SELECT on hive is missing", "SELECT on the whole of hive is missing"));
         // Without temporary tables: values are computed, and nothing is applied.
         let bare = as_role(&format!("bare_{role}"));
         let preview =

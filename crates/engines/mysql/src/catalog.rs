@@ -1,14 +1,14 @@
 //! The catalogue: a table's columns, types, keys, triggers, foreign keys and definition.
 
 use marktwice_core::hash;
-use marktwice_core::mark::StepKind;
 use marktwice_core::table::{Column, Target, naming};
 use marktwice_port::EngineError;
-use marktwice_server::foresee::{Extra, Trigger};
-use marktwice_server::layout::{HELD, choose_key};
+use marktwice_server::foresee::Extra;
+use marktwice_server::layout::{choose_key};
+use marktwice_sql::ours::{HELD};
 use marktwice_server::reach::ForeignKey;
 use marktwice_sql::pins::UniqueKey;
-use marktwice_sql::{Language, routine};
+use marktwice_sql::Language;
 
 use crate::client::{My, TextRow, literal};
 use crate::values::Form;
@@ -214,26 +214,6 @@ fn definition(my: &mut My, found: &Found, name: &str) -> Result<String, EngineEr
     Ok(hash::texts(texts.iter().map(String::as_str)))
 }
 
-/// The triggers that a statement of this kind fires.
-pub(crate) fn triggers(my: &mut My, table: &Table, kind: StepKind) -> Result<Vec<Trigger>, EngineError> {
-    let rows = my.rows(&format!(
-        "SELECT TRIGGER_NAME, ACTION_TIMING, ACTION_STATEMENT FROM information_schema.TRIGGERS \
-         WHERE EVENT_OBJECT_SCHEMA = {} AND EVENT_OBJECT_TABLE = {} AND EVENT_MANIPULATION = '{}' \
-         ORDER BY ACTION_ORDER, TRIGGER_NAME",
-        literal(&table.target.schema),
-        literal(&table.target.table),
-        kind.verb()
-    ))?;
-    Ok(rows
-        .iter()
-        .map(|row| Trigger {
-            name: cell(row, 0).to_owned(),
-            before: cell(row, 1) == "BEFORE",
-            routine: routine::read(cell(row, 2), Language::Mysql),
-        })
-        .collect())
-}
-
 /// A table's name as it is shown: with its schema where that is not the connection's own.
 fn shown(my: &mut My, schema: &str, table: &str) -> Result<String, EngineError> {
     let own = my.one("SELECT database()")?;
@@ -264,6 +244,7 @@ pub(crate) fn foreign_keys(my: &mut My, table: &Table) -> Result<Vec<ForeignKey>
                 parent_columns: Vec::new(),
                 on_update: cell(row, 7).to_owned(),
                 on_delete: cell(row, 8).to_owned(),
+                readable: true,
             };
             all.push((id, key));
         }
@@ -275,18 +256,43 @@ pub(crate) fn foreign_keys(my: &mut My, table: &Table) -> Result<Vec<ForeignKey>
     Ok(all.into_iter().map(|(_, key)| key).collect())
 }
 
-/// A stored function among these names that may give another value in the run than before it: one that is not both
-/// deterministic and without reading tables.
-pub(crate) fn unsteady_function(my: &mut My, names: &[String]) -> Result<Option<String>, EngineError> {
-    if names.is_empty() {
-        return Ok(None);
-    }
-    let list: Vec<String> = names.iter().map(|n| literal(n)).collect();
-    my.one(&format!(
-        "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_TYPE = 'FUNCTION' AND ROUTINE_NAME IN ({}) \
-         AND NOT (IS_DETERMINISTIC = 'YES' AND SQL_DATA_ACCESS IN ('NO SQL', 'CONTAINS SQL')) LIMIT 1",
-        list.join(", ")
-    ))
+/// Foreign keys into a table that the storage engine's own dictionary knows and this user may not see.
+pub(crate) fn unseen_foreign_keys(
+    my: &mut My,
+    target: &Target,
+    seen: &[ForeignKey],
+) -> Result<Vec<ForeignKey>, EngineError> {
+    let rows = my.rows(&format!(
+        "SELECT FOR_NAME, TYPE FROM information_schema.INNODB_SYS_FOREIGN WHERE REF_NAME = CONCAT({}, '/', {}) ORDER BY ID",
+        literal(&target.schema),
+        literal(&target.table)
+    ))?;
+    let known = |name: &str| seen.iter().any(|k| k.child_sql == name);
+    Ok(rows
+        .iter()
+        .filter_map(|row| {
+            let (schema, table) = cell(row, 0).split_once('/')?;
+            let child_sql = format!("{}.{}", ident(schema), ident(table));
+            // Bits as in storage/innobase/include/dict0mem.h: 1 and 2 when rows go, 4 and 8 when keys change.
+            let bits: u32 = cell(row, 1).parse().unwrap_or(0);
+            let action = |cascade: u32, null: u32| match (bits & cascade, bits & null) {
+                (0, 0) => "NO ACTION".to_owned(),
+                (0, _) => "SET NULL".to_owned(),
+                _ => "CASCADE".to_owned(),
+            };
+            (!known(&child_sql)).then(|| ForeignKey {
+                child: format!("{schema}.{table}"),
+                child_sql,
+                child_columns: Vec::new(),
+                parent: target.table.clone(),
+                parent_name: (target.schema.clone(), target.table.clone()),
+                parent_columns: Vec::new(),
+                on_update: action(4, 8),
+                on_delete: action(1, 2),
+                readable: false,
+            })
+        })
+        .collect())
 }
 
 /// Names of the views that can be meant.

@@ -185,7 +185,7 @@ impl My {
     ) -> Result<T, EngineError> {
         self.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")?;
         let done = self.pinned(work);
-        let ended = self.run(if done.is_ok() { "COMMIT" } else { "ROLLBACK" });
+        let ended = self.run("ROLLBACK");
         let done = done?;
         ended.map(|()| done)
     }

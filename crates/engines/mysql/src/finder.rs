@@ -8,7 +8,8 @@ use marktwice_core::table::KeyKind;
 use marktwice_core::undo::RowChange;
 use marktwice_port::EngineError;
 use marktwice_port::engine::ChangeSource;
-use marktwice_server::layout::{before, key_of};
+use marktwice_server::layout::{key_of};
+use marktwice_sql::ours::{ASKED, before};
 
 use crate::catalog::{Table, ident};
 use crate::client::My;
@@ -17,8 +18,6 @@ use crate::values::Form;
 
 /// How many rows are looked up at once.
 const CHUNK: usize = 200;
-/// The temporary table of contents that are asked for.
-const ASKED: &str = "marktwice_asked";
 
 /// A change and what is there now.
 pub(crate) type Answer = (RowChange, Option<Vec<Value>>);

@@ -11,7 +11,8 @@ use marktwice_core::mark::{HeldRow, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
-use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
+use marktwice_server::layout::{Layout};
+use marktwice_sql::ours::{Ours, HELD, IS_WANTED, LEFT, MADE, ORDINAL, THERE, WAS, WILL, before, wanted};
 use marktwice_server::recipe::{Recipe, Slot};
 use marktwice_server::statement::{in_place, unknown_values};
 use marktwice_sql::many::{HeldNames, once_each};
@@ -22,13 +23,6 @@ use crate::client::My;
 use crate::content::content;
 use crate::plan::Detail;
 use crate::values::Form;
-
-/// Columns for rows without a key: hashes of the contents before and after, and how many rows of each content there
-/// must be in the table afterwards.
-const WAS: &str = "marktwice_was";
-const WILL: &str = "marktwice_will";
-const LEFT: &str = "marktwice_left";
-const MADE: &str = "marktwice_made";
 
 /// Held rows and how they are read and paired.
 #[derive(Debug, Clone)]
@@ -107,8 +101,8 @@ pub(crate) fn define(my: &mut My, table: &Table, columns: &[String]) -> Result<(
 fn in_user_words(error: EngineError, table: &Table) -> EngineError {
     match error {
         EngineError::Constraint { kind, message } => {
-            let own = format!("{}.{}", ident(&table.target.schema), ident(HELD));
-            let said = message.replace(&own, &ident(&table.target.table)).replace(HELD, &table.target.table);
+            let own = format!("{}.{}", ident(&table.target.schema), ident(&HELD.to_string()));
+            let said = message.replace(&own, &ident(&table.target.table)).replace(&HELD.to_string(), &table.target.table);
             // The number of the row in our own statement tells nobody anything.
             let said = said.split(" at row ").next().unwrap_or(&said).to_owned();
             EngineError::Constraint { kind, message: said }
@@ -172,7 +166,7 @@ pub(crate) fn fill(my: &mut My, plan: &Plan, detail: &Detail, lock: bool) -> Res
     let mut matched = my.execute_one(&sql, &[]).map_err(user_words).map_err(|e| in_place(step, e))?;
     let names = HeldNames {
         table: name.clone(),
-        ordinal: ORDINAL.to_owned(),
+        ordinal: ORDINAL.to_string(),
         identity: key.columns.iter().zip(&keys).map(|(&at, of)| (before(at), of.clone())).collect(),
         after: recipe.after.iter().map(|(_, name)| name.clone()).collect(),
         unknown: unknown_values(plan),
@@ -246,7 +240,7 @@ impl Held {
         };
         my.run(&format!("UPDATE {name} AS h SET h.{WAS} = {was}, h.{WILL} = {will}"))?;
         let table = self.count_by_content();
-        let held = |column: &str| {
+        let held = |column: Ours| {
             format!("(SELECT {column} AS marktwice_c, count(*) AS n FROM {name} GROUP BY {column})")
         };
         for (column, into) in [(WAS, LEFT), (WILL, MADE)] {

@@ -5,12 +5,14 @@
 //! user's statement and filter run under the user's own settings. Nothing here prints, knows a logbook or decides
 //! whether a change may go on.
 
+mod calls;
 mod catalog;
 mod client;
 mod complaint;
 mod content;
 mod error;
 mod finder;
+mod grants;
 mod held;
 pub mod load;
 mod look;

@@ -2,31 +2,34 @@
 
 use marktwice_core::Place;
 use marktwice_core::finding::{Code, Finding};
-use marktwice_core::mark::{Label, Parts};
+use marktwice_core::mark::{Label, Parts, StepKind};
 use marktwice_core::table::KeyKind;
-use marktwice_port::{EngineError, Plan, SideWrite};
+use marktwice_port::{EngineError, Plan, SideHow, SideWrite};
 use marktwice_server::foresee;
-use marktwice_server::reach::ForeignKey;
+use marktwice_server::reach::{ForeignKey, foresee_own_cascade};
+use marktwice_server::walk::{Catalogue, shown};
 use marktwice_server::statement::{
-    assigned_values, column_of, is_default, trigger_writes, unpairable, volatile_filter, without_temporary,
+    assigned_values, column_of, filter_calls, is_default, unpairable, without_temporary,
 };
 use marktwice_sql::Step;
 use marktwice_sql::assigned::assigned;
 use marktwice_sql::instead;
 use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::pins::pin;
+use marktwice_sql::routine::{self, Written};
 use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
 use marktwice_sql::slicing::{calls, relations_in, single_statement, subqueries, understand_with};
 use marktwice_sql::step::{Assignment, Source};
+use marktwice_sql::text::tokenize;
 use mysql::prelude::Queryable;
 
-use crate::catalog::{
-    Table, can_be_made, describe_found, find, foreign_keys, triggers, unsteady_function, views,
-};
+use crate::calls::{Asking, reached, triggers};
+use crate::catalog::{Table, can_be_made, describe_found, find, foreign_keys, unseen_foreign_keys, views};
 use crate::client::{My, literal};
 use crate::complaint::{LANGUAGE, compile_error, refused};
 use crate::error::{code, engine, message};
+use crate::grants::{Grants, grants};
 
 /// What the engine itself remembers of a plan.
 #[derive(Debug)]
@@ -38,6 +41,8 @@ pub(crate) struct Detail {
     pub(crate) writes: Vec<SideWrite>,
     /// Assigned expressions by column, those that can be told beforehand.
     pub(crate) values: Vec<(usize, String)>,
+    /// Whether everything that the statement calls may be run while it is looked closer at.
+    pub(crate) quiet: bool,
     /// Whether rows can be held in a temporary table.
     pub(crate) temp: bool,
     /// Whether the assignments must be run in their order, because one reads what an earlier one sets.
@@ -45,7 +50,7 @@ pub(crate) struct Detail {
 }
 
 /// Makes the plan of a change.
-pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
+pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, EngineError> {
     let statement = single_statement(source, LANGUAGE).map_err(refused)?;
     let text = statement.of(source);
     readable(my, source)?;
@@ -71,16 +76,60 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
     .map_err(refused)?;
     let table = target_of(my, &step)?;
     joined(&step, &table)?;
-    let triggers = triggers(my, &table, step.kind)?;
-    let writes = trigger_writes(&triggers);
-    transactional(my, &step, &writes)?;
+    let grants = grants(my)?;
+    whole_rows(&grants, &table)?;
+    let own = my.one("SELECT database()")?.unwrap_or_default();
+    // Before anything of the filter is run: what does it call?
+    let mut names = step.filter.as_ref().map_or_else(Vec::new, |f| calls(&step, f.slice));
+    names.extend(step.tail.iter().flat_map(|t| calls(&step, t.slice)));
+    names.extend(step.sources.iter().flat_map(|s| calls(&step, s.slice)));
+    names.extend(view_calls(my, &step)?);
+    let mut catalogue = Asking { my, grants: &grants, schema: &own };
+    let mut functions = Vec::new();
+    for name in &names {
+        functions.extend(catalogue.routines(name)?);
+    }
+    let filter_calls = filter_calls(&step, allow, &functions, &mut catalogue)?;
+    let mut quiet = filter_calls.is_none();
+    let triggers = triggers(my, &grants, &table, step.kind)?;
     let default = |at: usize| table.types.get(at).and_then(|t| t.default.clone());
     let mut values = assigned_values(&step, &table.target, &default);
     let trial = reads_what_was_set(&step, &table) && !my.own.0.contains("SIMULTANEOUS_ASSIGNMENT");
     let views = views(my)?;
     let mut foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
-        why_unknown(my, &step, &table, &views, trial, value)
+        if let Some(why) = why_unknown(&step, &table, &views, trial, value) {
+            return Ok(Some(why));
+        }
+        let mut catalogue = Asking { my, grants: &grants, schema: &own };
+        let mut unsteady = None;
+        for name in calls(&step, value) {
+            for body in catalogue.routines(&name)? {
+                if body.volatile || body.acts {
+                    unsteady.get_or_insert(name.clone());
+                }
+                functions.push(body);
+            }
+        }
+        quiet &= unsteady.is_none();
+        Ok(unsteady.map(|name| format!("{name}() may give another value in the run")))
     })?;
+    // A function that is said to be steady may do more all the same.
+    let called = reached(my, &grants, &own, Vec::new(), &functions)?;
+    if !called.writes.is_empty() || !called.acts.is_empty() || called.variables {
+        quiet = false;
+        for f in foreseen.iter_mut().filter(|f| !f.derived) {
+            f.label = Label::Unknown;
+            f.why = Some("a function in the statement writes, and only the run may call it".to_owned());
+        }
+    }
+    let fired = reached(my, &grants, &own, triggers.iter().map(|t| t.body.clone()).collect(), &[])?;
+    let all: Vec<&Written> = called.writes.iter().chain(&fired.writes).map(|(w, _)| w).collect();
+    transactional(my, &step, &all)?;
+    let mut writes = called.side_writes(false);
+    writes.extend(fired.side_writes(false));
+    let (foreign_keys, unseen) = all_foreign_keys(my, &grants, &table, &step)?;
+    writes.extend(unseen);
+    foresee_own_cascade(&mut foreseen, &foreign_keys, &table.target, step.kind);
     let exact = |at: usize| foreseen.iter().any(|f| f.column == at && f.label != Label::Unknown);
     // A trial runs all assignments; it is of no use when some of them are not known.
     let known = step
@@ -125,7 +174,10 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
         keys: &table.keys,
         counted: &counted,
     });
-    findings.extend(volatile_filter(&step, |names| unsteady_function(my, names))?);
+    if let Some(finding) = filter_calls {
+        findings.retain(|f| f.code != Code::VolatileFilter);
+        findings.push(finding);
+    }
     findings.extend(
         denied.map(|said| Finding::new(Code::MissingPrivilege, said).at(step.place(step.table.slice))),
     );
@@ -144,8 +196,9 @@ pub(crate) fn plan(my: &mut My, source: &str) -> Result<Plan, EngineError> {
         findings,
         settings: vec![format!("sql_mode: {}", my.own.0), format!("time_zone: {}", my.own.1)],
         detail: Box::new(Detail {
-            foreign_keys: foreign_keys(my, &table)?,
+            foreign_keys,
             writes,
+            quiet,
             step,
             table,
             values,
@@ -236,10 +289,7 @@ fn target_of(my: &mut My, step: &Step) -> Result<Table, EngineError> {
         ));
     }
     if !found.engine.eq_ignore_ascii_case("InnoDB") {
-        let message = format!(
-            "{table} is kept by {}, outside of transactions: nothing there can be rolled back",
-            found.engine
-        );
+        let message = of_engine(my, table, &found.engine)?;
         return Err(refused(
             Finding::new(Code::NoRollback, message)
                 .at(step.place(name.slice))
@@ -259,23 +309,112 @@ fn as_base_table(my: &mut My, step: &Step, schema: &str, view: &str) -> Option<S
     instead::base_table(step, &my.one(&sql).ok()??)
 }
 
-/// Tables that triggers write must be part of the transaction too.
-fn transactional(my: &mut My, step: &Step, writes: &[SideWrite]) -> Result<(), EngineError> {
-    for write in writes {
-        let engine = find(my, None, &write.table)?.map(|f| f.engine).filter(|e| !e.is_empty());
-        if let Some(engine) = engine.filter(|e| !e.eq_ignore_ascii_case("InnoDB")) {
-            let message = format!(
-                "a trigger writes {}, which is kept by {engine}, outside of transactions: that could not be rolled back",
-                write.table
-            );
-            return Err(refused(
-                Finding::new(Code::NoRollback, message)
-                    .at(step.place(step.table.slice))
-                    .hint("move that table to InnoDB first: ALTER TABLE … ENGINE=InnoDB"),
-            ));
+/// Without the right to read every column, the rows cannot be shown or kept.
+fn whole_rows(grants: &Grants, table: &Table) -> Result<(), EngineError> {
+    let target = &table.target;
+    if grants.has("SELECT", &target.schema, &target.table) {
+        return Ok(());
+    }
+    Err(EngineError::Denied(format!(
+        "SELECT on the whole of {} is missing: whole rows must be read, and nothing is applied unseen",
+        table.shown
+    )))
+}
+
+/// Functions that the views in a statement call: reading a view runs them.
+fn view_calls(my: &mut My, step: &Step) -> Result<Vec<String>, EngineError> {
+    let mut all = Vec::new();
+    let mut open = relations_in(step, step.statement);
+    let mut seen: Vec<String> = Vec::new();
+    while let Some(name) = open.pop() {
+        if seen.contains(&name) {
+            continue;
         }
+        let sql = format!(
+            "SELECT VIEW_DEFINITION FROM information_schema.VIEWS WHERE TABLE_SCHEMA = database() AND TABLE_NAME = {}",
+            literal(&name)
+        );
+        seen.push(name);
+        let Some(text) = my.one(&sql)? else { continue };
+        let read = routine::read(&text, LANGUAGE);
+        all.extend(read.calls);
+        open.extend(tokenize(&text, LANGUAGE.dialect()).unwrap_or_default().iter().filter_map(|t| t.name().map(str::to_owned)));
+    }
+    Ok(all)
+}
+
+/// Tables that triggers and functions write must be part of the transaction too.
+fn transactional(my: &mut My, step: &Step, writes: &[&Written]) -> Result<(), EngineError> {
+    for write in writes {
+        let found = find(my, write.schema.as_deref(), &write.table)?;
+        let Some(engine) = found.map(|f| f.engine).filter(|e| !e.is_empty() && !e.eq_ignore_ascii_case("InnoDB"))
+        else {
+            continue;
+        };
+        let message = format!("{} would be written too: {}", shown(write), of_engine(my, &write.table, &engine)?);
+        return Err(refused(
+            Finding::new(Code::NoRollback, message)
+                .at(step.place(step.table.slice))
+                .hint("move that table to InnoDB first: ALTER TABLE … ENGINE=InnoDB"),
+        ));
     }
     Ok(())
+}
+
+/// What is true of a storage engine other than InnoDB.
+fn of_engine(my: &mut My, table: &str, engine: &str) -> Result<String, EngineError> {
+    let sql = format!(
+        "SELECT TRANSACTIONS FROM information_schema.ENGINES WHERE ENGINE = {}",
+        literal(engine)
+    );
+    let transactions = my.one(&sql)?.is_some_and(|t| t == "YES");
+    let elsewhere = ["SPIDER", "FEDERATED", "CONNECT", "S3"].iter().any(|e| e.eq_ignore_ascii_case(engine));
+    Ok(match (elsewhere, transactions) {
+        (true, true) => format!(
+            "{table} is kept by {engine} on other servers: a COMMIT goes to each of them in turn, and can go through on one \
+             and fail on the next"
+        ),
+        (true, false) => {
+            format!("{table} is kept by {engine} outside of this server's transactions: nothing there can be rolled back")
+        }
+        (false, false) => {
+            format!("{table} is kept by {engine}, outside of transactions: nothing there can be rolled back")
+        }
+        (false, true) => format!(
+            "{table} is kept by {engine}, and only of InnoDB it is proven here that what is rolled back is as it was"
+        ),
+    })
+}
+
+/// The foreign keys into the target, and what is said where not all of them can be seen.
+fn all_foreign_keys(
+    my: &mut My,
+    grants: &Grants,
+    table: &Table,
+    step: &Step,
+) -> Result<(Vec<ForeignKey>, Vec<SideWrite>), EngineError> {
+    let target = &table.target;
+    let mut keys = foreign_keys(my, table)?;
+    let mut unseen = Vec::new();
+    if grants.sees(None) {
+        return Ok((keys, unseen));
+    }
+    if grants.global("PROCESS") {
+        keys.extend(unseen_foreign_keys(my, target, &keys)?);
+    } else if !grants.sees(Some(&target.schema)) {
+        let assigned = step.assignments.iter().flat_map(|a| &a.columns);
+        let keyed = |at: usize| table.keys.iter().any(|k| k.columns.contains(&at));
+        let mut touched = assigned.filter_map(|c| target.position(&c.text));
+        if step.kind == StepKind::Delete || touched.any(keyed) {
+            let what = format!(
+                "this user sees only some tables of {}: one that refers to {} with a cascade would be written unseen; the \
+                 right PROCESS, or SELECT on {}.*, would show it",
+                target.schema, target.table, target.schema
+            );
+            unseen.push(SideWrite { table: String::new(), how: SideHow::Unmeasured(what), rows: None });
+        }
+    }
+    Ok((keys, unseen))
 }
 
 /// Whether an assignment reads a column that an earlier one has set: this server goes from left to right. With joined
@@ -302,13 +441,12 @@ fn reads_what_was_set(step: &Step, table: &Table) -> bool {
 
 /// Why the value of an expression cannot be told before the run, beyond what its text tells.
 fn why_unknown(
-    my: &mut My,
     step: &Step,
     table: &Table,
     views: &[String],
     trial: bool,
     value: Slice,
-) -> Result<Option<String>, EngineError> {
+) -> Option<String> {
     if is_default(step, value) {
         let of = column_of(step, &table.target, value).and_then(|at| table.types.get(at));
         let computed = of.is_none_or(|t| {
@@ -317,15 +455,14 @@ fn why_unknown(
         });
         // Some versions quote a text there, and some do not.
         let odd = computed || trial || of.is_some_and(|t| t.default.as_deref().is_some_and(|d| !is_plain(d)));
-        return Ok(odd.then(|| "its default is computed in the run".to_owned()));
+        return odd.then(|| "its default is computed in the run".to_owned());
     }
     let reads =
         |query: &Slice| relations_in(step, *query).iter().any(|name| reads_target(name, table, views));
     if subqueries(step, value).iter().any(reads) {
-        return Ok(Some(format!("its subquery reads {} while rows of it change", table.target.table)));
+        return Some(format!("its subquery reads {} while rows of it change", table.target.table));
     }
-    let unsteady = unsteady_function(my, &calls(step, value))?;
-    Ok(unsteady.map(|name| format!("{name}() may give another value in the run")))
+    None
 }
 
 /// Whether a name is the target's, or a view's, which may read the target.

@@ -6,7 +6,8 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{Constraint, EngineError, Keep, Restore};
-use marktwice_server::layout::{IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
+use marktwice_server::layout::{Layout};
+use marktwice_sql::ours::{IS_WANTED, ORDINAL, THERE, before, wanted};
 
 use marktwice_server::putting::{self, PutBack};
 use marktwice_server::statement::same_definition;

@@ -1,6 +1,6 @@
 //! An open connection to a database.
 
-use marktwice_core::Value;
+use marktwice_core::{Code, Value};
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::DatabaseId;
@@ -9,11 +9,13 @@ use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
-use marktwice_server::statement::{detail, trigger_writes};
+use marktwice_server::statement::detail;
 
-use crate::catalog::{describe, held_name, ident, triggers};
+use crate::calls::{reached, triggers};
+use crate::catalog::{describe, held_name, ident};
 use crate::client::My;
 use crate::finder::Finder;
+use crate::grants::grants;
 use crate::held;
 use crate::look;
 use crate::plan::{Detail, plan};
@@ -42,8 +44,8 @@ impl Session for MySession {
         &self.notes
     }
 
-    fn plan(&mut self, source: &str) -> Result<Plan, EngineError> {
-        plan(&mut self.my, source)
+    fn plan(&mut self, source: &str, allow: &[Code]) -> Result<Plan, EngineError> {
+        plan(&mut self.my, source, allow)
     }
 
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<marktwice_port::Held, EngineError> {
@@ -64,12 +66,12 @@ impl Session for MySession {
         my.run("START TRANSACTION READ ONLY")?;
         let filled = held::fill(my, plan, detail, false)
             .and_then(|filled| Ok((surroundings(my, plan, detail, &filled)?, filled.held)));
-        let ended = my.run(if filled.is_ok() { "COMMIT" } else { "ROLLBACK" });
-        let (about, held) = filled?;
-        ended?;
-        my.pinned(|my| held.stream(my, sink))?;
-        my.run(&format!("DROP TEMPORARY TABLE IF EXISTS {}", held_name(&detail.table)))?;
-        Ok(about)
+        // What is held is handed over inside the transaction, and all of it is rolled back.
+        let done = filled.and_then(|(about, held)| my.pinned(|my| held.stream(my, sink)).map(|()| about));
+        let ended = my.run("ROLLBACK");
+        let dropped = my.run(&format!("DROP TEMPORARY TABLE IF EXISTS {}", held_name(&detail.table)));
+        let about = done?;
+        ended.and(dropped).map(|()| about)
     }
 
     fn peek(&mut self, plan: &Plan, limit: Option<u64>, sink: &mut RowSink<'_>) -> Result<u64, EngineError> {
@@ -135,9 +137,12 @@ impl Session for MySession {
 
     fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
         let table = describe(&mut self.my, &restore.target.schema, &restore.target.table)?;
+        let grants = grants(&mut self.my)?;
+        let own = self.my.one("SELECT database()")?.unwrap_or_default();
         let mut all = Vec::new();
         for kind in [Some(restore.kind), restore.inserts.then_some(StepKind::Insert)].into_iter().flatten() {
-            all.extend(trigger_writes(&triggers(&mut self.my, &table, kind)?));
+            let fired = triggers(&mut self.my, &grants, &table, kind)?.into_iter().map(|t| t.body).collect();
+            all.extend(reached(&mut self.my, &grants, &own, fired, &[])?.side_writes(false));
         }
         all.dedup();
         Ok(all)

@@ -6,8 +6,9 @@ use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::reach::{Counter, ForeignKey, count_actions};
 use marktwice_server::statement::{self, same_definition};
 use marktwice_sql::Language;
+use marktwice_sql::ours::before;
 
-use crate::catalog::{Table, describe, held_name};
+use crate::catalog::{Table, describe, held_name, ident};
 use crate::client::My;
 use crate::held::Filled;
 use crate::plan::Detail;
@@ -31,9 +32,18 @@ pub(crate) fn actions(
     kind: StepKind,
     assigned: &[(usize, Option<String>)],
 ) -> Result<Vec<SideWrite>, EngineError> {
-    let mut counter =
-        Counter { language: Language::Mysql, held: &held_name(table), count: &mut |sql| my.count(sql) };
-    count_actions(&mut counter, keys, &table.target, &table.shown, kind, assigned)
+    let key = &table.target.key;
+    let identity: Vec<(String, String)> =
+        key.columns.iter().zip(&key.names).map(|(at, name)| (before(*at), ident(name))).collect();
+    let mut counter = Counter {
+        language: Language::Mysql,
+        held: &held_name(table),
+        identity: &identity,
+        count: &mut |sql| my.count(sql),
+        // A foreign key's action fires no trigger on this engine.
+        further: &mut |_| Ok(Vec::new()),
+    };
+    count_actions(&mut counter, keys, &table.target, kind, assigned)
 }
 
 /// What is held, counted, and foreseen to be written elsewhere, once the held table is full.

@@ -5,7 +5,7 @@ use marktwice_port::engine::{ChangeSource, KeepSink, PairSink, RowSink};
 use marktwice_port::{
     CommitOutcome, EngineError, Held as Rows, Plan, Restore, SideHow, SideWrite, Stopper, Tx,
 };
-use marktwice_server::layout::wanted;
+use marktwice_sql::ours::wanted;
 use marktwice_server::statement::{detail, may_write};
 use mysql::prelude::Queryable;
 

@@ -2,11 +2,12 @@
 
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
-use marktwice_core::table::{Column, Target, naming};
+use marktwice_core::table::{Column, KeyKind, Target, naming};
 use marktwice_port::EngineError;
 use marktwice_server::foresee::{Extra, Trigger};
 use marktwice_server::layout::choose_key;
 use marktwice_server::reach::ForeignKey;
+use marktwice_server::walk::Body;
 use marktwice_sql::Language;
 use marktwice_sql::pins::UniqueKey;
 use marktwice_sql::routine::{self, Routine};
@@ -70,6 +71,10 @@ pub(crate) struct Table {
     pub(crate) types: Vec<Type>,
     pub(crate) extras: Vec<Extra>,
     pub(crate) keys: Vec<UniqueKey>,
+    /// The operators by which the columns of the target's key are equal, by schema: the search path has no say in it.
+    pub(crate) equals: Vec<String>,
+    /// A member of the partition tree that is another server's, with that server.
+    pub(crate) foreign: Option<(String, String)>,
 }
 
 impl Table {
@@ -137,6 +142,12 @@ pub(crate) fn describe(pg: &mut Pg, schema: &str, name: &str) -> Result<Table, E
 
 /// Describes a relation that was found.
 pub(crate) fn describe_found(pg: &mut Pg, found: &Found) -> Result<Table, EngineError> {
+    let shown = pg.one(&format!("SELECT {}::regclass::text", found.oid))?.unwrap_or_default();
+    // Definitions read the same whatever the session's time zone, date style and search path are.
+    pg.canonical(|pg| described(pg, found, shown))
+}
+
+fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineError> {
     let oid = &found.oid;
     let raw = pg.rows(&format!(
         "SELECT a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), base.oid, \
@@ -157,12 +168,15 @@ pub(crate) fn describe_found(pg: &mut Pg, found: &Found) -> Result<Table, Engine
     let mut columns = Vec::new();
     let mut types = Vec::new();
     let mut extras = Vec::new();
+    let own_schema = [format!("{}.", found.schema), format!("{}.", ident(&found.schema))];
+    let own = |text: &str| own_schema.iter().find_map(|own| text.strip_prefix(own.as_str())).unwrap_or(text).to_owned();
     for row in &raw {
         let generated = !cell(row, 6).is_empty();
         let expression = row.get(8).cloned().flatten();
         columns.push(Column {
             name: cell(row, 1).to_owned(),
-            declared: cell(row, 2).to_owned(),
+            // People read a type of the table's own schema without it.
+            declared: own(cell(row, 2)),
             generated,
             not_null: yes(row, 5),
         });
@@ -177,13 +191,18 @@ pub(crate) fn describe_found(pg: &mut Pg, found: &Found) -> Result<Table, Engine
             identity: !cell(row, 7).is_empty(),
         });
     }
-    let keys = keys(pg, oid, &numbers)?;
+    let (keys, operators): (Vec<_>, Vec<_>) = keys(pg, oid, &numbers)?.into_iter().unzip();
     let key = choose_key(&columns, &keys);
+    let chosen = keys.iter().position(|k| k.columns == key.columns && k.primary == (key.kind == KeyKind::Primary));
+    let equals = chosen.and_then(|at| operators.get(at).cloned()).unwrap_or_default();
     let definition = definition(pg, oid, &raw)?;
     let naming = naming(&columns, &key);
     let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
     let from = if found.sort == Sort::Table { format!("ONLY {name}") } else { name.clone() };
-    let shown = pg.one(&format!("SELECT {oid}::regclass::text"))?.unwrap_or_default();
+    let foreign = match found.sort {
+        Sort::Partitioned => foreign_member(pg, oid)?,
+        _ => None,
+    };
     Ok(Table {
         target: Target {
             table: found.table.clone(),
@@ -200,14 +219,33 @@ pub(crate) fn describe_found(pg: &mut Pg, found: &Found) -> Result<Table, Engine
         types,
         extras,
         keys,
+        equals,
+        foreign,
     })
 }
 
-/// Unique keys over plain columns of the whole table that are checked at once: the primary one first.
-fn keys(pg: &mut Pg, oid: &str, numbers: &[&str]) -> Result<Vec<UniqueKey>, EngineError> {
+/// A member of a partition tree whose rows are another server's, whatever its depth, and that server.
+fn foreign_member(pg: &mut Pg, oid: &str) -> Result<Option<(String, String)>, EngineError> {
+    let rows = pg.rows(&format!(
+        "SELECT n.nspname || '.' || c.relname, s.srvname FROM pg_partition_tree({oid}) p \
+         JOIN pg_foreign_table f ON f.ftrelid = p.relid JOIN pg_foreign_server s ON s.oid = f.ftserver \
+         JOIN pg_class c ON c.oid = p.relid JOIN pg_namespace n ON n.oid = c.relnamespace ORDER BY p.level, 1 LIMIT 1"
+    ))?;
+    Ok(rows.first().map(|row| (cell(row, 0).to_owned(), cell(row, 1).to_owned())))
+}
+
+/// Unique keys over plain columns of the whole table that are checked at once, the primary one first; each with the
+/// operators by which its index compares.
+fn keys(pg: &mut Pg, oid: &str, numbers: &[&str]) -> Result<Vec<(UniqueKey, Vec<String>)>, EngineError> {
     let rows = pg.rows(&format!(
         "SELECT indisprimary, (SELECT string_agg(k.n::text, ' ' ORDER BY k.o) FROM unnest(indkey) \
-         WITH ORDINALITY AS k(n, o) WHERE k.o <= indnkeyatts) FROM pg_index WHERE indrelid = {oid} AND indisunique \
+         WITH ORDINALITY AS k(n, o) WHERE k.o <= indnkeyatts), \
+         (SELECT string_agg('OPERATOR(' || quote_ident(n.nspname) || '.' || o.oprname || ')', ' ' ORDER BY k.o) \
+          FROM unnest(indclass) WITH ORDINALITY AS k(class, o) JOIN pg_opclass c ON c.oid = k.class \
+          JOIN pg_amop a ON a.amopfamily = c.opcfamily AND a.amopstrategy = 3 AND a.amoplefttype = c.opcintype \
+          AND a.amoprighttype = c.opcintype JOIN pg_operator o ON o.oid = a.amopopr \
+          JOIN pg_namespace n ON n.oid = o.oprnamespace WHERE k.o <= indnkeyatts) \
+         FROM pg_index WHERE indrelid = {oid} AND indisunique \
          AND indisvalid AND indimmediate AND indpred IS NULL AND indexprs IS NULL \
          ORDER BY NOT indisprimary, indnkeyatts, indexrelid"
     ))?;
@@ -216,7 +254,8 @@ fn keys(pg: &mut Pg, oid: &str, numbers: &[&str]) -> Result<Vec<UniqueKey>, Engi
         .iter()
         .filter_map(|row| {
             let columns = cell(row, 1).split(' ').map(position).collect::<Option<Vec<usize>>>()?;
-            Some(UniqueKey { primary: yes(row, 0), columns })
+            let equals: Vec<String> = cell(row, 2).split(' ').map(str::to_owned).collect();
+            Some((UniqueKey { primary: yes(row, 0), columns }, equals))
         })
         .collect())
 }
@@ -272,14 +311,15 @@ pub(crate) fn triggers(
         if !fires {
             continue;
         }
-        let routine = match cell(row, 2) {
-            "plpgsql" | "sql" => routine::read(cell(row, 3), Language::Postgres),
-            _ => Routine::unknown(),
-        };
+        let text = ["plpgsql", "sql"].contains(&cell(row, 2)).then(|| cell(row, 3).to_owned());
+        let routine =
+            text.as_deref().map_or_else(Routine::unknown, |text| routine::read(text, Language::Postgres));
+        let name = cell(row, 0).to_owned();
         all.push(Trigger {
-            name: cell(row, 0).to_owned(),
+            name: name.clone(),
             before: bits & ROW != 0 && bits & BEFORE != 0,
             routine,
+            body: Body { name, text, acts: false, volatile: true },
         });
     }
     Ok(all)
@@ -296,7 +336,9 @@ pub(crate) fn foreign_keys(pg: &mut Pg) -> Result<Vec<ForeignKey>, EngineError> 
     let rows = pg.rows(&format!(
         "SELECT conrelid::regclass::text, {}, confrelid::regclass::text, {}, confupdtype, confdeltype, \
          (SELECT nspname FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid WHERE c.oid = confrelid), \
-         (SELECT relname FROM pg_class WHERE oid = confrelid) FROM pg_constraint WHERE contype = 'f' AND conparentid = 0 ORDER BY 1, conname",
+         (SELECT relname FROM pg_class WHERE oid = confrelid), \
+         (SELECT format('%I.%I', n.nspname, c.relname) FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid \
+          WHERE c.oid = conrelid), has_table_privilege(conrelid, 'SELECT') FROM pg_constraint WHERE contype = 'f' AND conparentid = 0 ORDER BY 1, conname",
         columns("conrelid", "conkey"),
         columns("confrelid", "confkey"),
     ))?;
@@ -312,29 +354,16 @@ pub(crate) fn foreign_keys(pg: &mut Pg) -> Result<Vec<ForeignKey>, EngineError> 
         .iter()
         .map(|row| ForeignKey {
             child: cell(row, 0).to_owned(),
-            child_sql: cell(row, 0).to_owned(),
+            child_sql: cell(row, 8).to_owned(),
             child_columns: names(cell(row, 1)),
             parent: cell(row, 2).to_owned(),
             parent_name: (cell(row, 6).to_owned(), cell(row, 7).to_owned()),
             parent_columns: names(cell(row, 3)),
             on_update: action(cell(row, 4)).to_owned(),
             on_delete: action(cell(row, 5)).to_owned(),
+            readable: yes(row, 9),
         })
         .collect())
-}
-
-/// Whether a function that is called by one of these names may give another value in the run than before it: one
-/// that a user made and that is not declared IMMUTABLE. Gives its name.
-pub(crate) fn unsteady_function(pg: &mut Pg, names: &[String]) -> Result<Option<String>, EngineError> {
-    if names.is_empty() {
-        return Ok(None);
-    }
-    let list: Vec<String> = names.iter().map(|n| quoted(n)).collect();
-    pg.one(&format!(
-        "SELECT p.proname FROM pg_proc p WHERE p.proname IN ({}) AND (p.provolatile = 'v' OR \
-         (p.provolatile = 's' AND p.pronamespace <> 'pg_catalog'::regnamespace)) ORDER BY 1 LIMIT 1",
-        list.join(", ")
-    ))
 }
 
 /// Names of all tables and views that can be meant without a schema, and of their columns where asked.

@@ -20,6 +20,12 @@ const PINNED: &[(&str, &str)] = &[
     ("bytea_output", "'hex'"),
     ("lc_monetary", "'C'"),
     ("xmloption", "'content'"),
+    // Off, the word NULL in an array is read as a text.
+    ("array_nulls", "on"),
+    ("quote_all_identifiers", "off"),
+    // Names of tables, functions and types in values and definitions are then written with their schema, and mean the
+    // same whoever reads them.
+    ("search_path", "pg_catalog"),
 ];
 
 /// How the connection is encrypted, kept for requests to stop.
@@ -40,6 +46,13 @@ pub(crate) struct Pg {
     pub(crate) stop: Option<Stopper>,
     /// The limit on one statement, for telling it apart from a request to stop.
     pub(crate) limit: Option<std::time::Duration>,
+    /// Settings of ours, made in each transaction: a session may be somebody else's the next moment.
+    pub(crate) locals: String,
+    /// The server session that this connection has always had.
+    pub(crate) backend: Option<String>,
+    /// Whether a transaction is open, and whether settings are pinned in it.
+    pub(crate) inside: bool,
+    pub(crate) pinned: bool,
 }
 
 impl Pg {
@@ -136,29 +149,113 @@ impl Pg {
         }
     }
 
-    /// Pins the settings for the rest of the transaction, or until [`Pg::unpin`].
-    pub(crate) fn pin(&mut self) -> Result<(), EngineError> {
-        let all: Vec<String> =
-            PINNED.iter().map(|(name, value)| format!("SET LOCAL {name} TO {value}")).collect();
-        self.run(&all.join("; "))
+    /// Begins a transaction, and makes sure that it is on the server session that this connection has always had: a
+    /// pooler may hand every transaction to another one, with another client's settings and temporary tables.
+    pub(crate) fn begin(&mut self, mode: &str) -> Result<(), EngineError> {
+        let sql = format!(
+            "BEGIN {mode}; {}; SELECT pid || ' ' || backend_start FROM pg_stat_get_activity(pg_backend_pid())",
+            self.locals
+        );
+        let now = self.one(&sql).map_err(|error| match error {
+            EngineError::Other(said) if said.contains("pooling") => pooled(&said),
+            other => other,
+        })?;
+        self.inside = true;
+        match (&self.backend, now) {
+            (Some(then), Some(now)) if *then != now => {
+                self.end()?;
+                Err(pooled("two transactions of one connection came to two sessions of the server"))
+            }
+            (None, now) => {
+                self.backend = now;
+                Ok(())
+            }
+            _ => Ok(()),
+        }
     }
 
-    /// Gives the user's own settings back.
-    pub(crate) fn unpin(&mut self) -> Result<(), EngineError> {
-        let all: Vec<String> =
-            PINNED.iter().map(|(name, _)| format!("SET LOCAL {name} TO DEFAULT")).collect();
-        self.run(&all.join("; "))
+    /// Ends a transaction so that nothing of it is left.
+    pub(crate) fn end(&mut self) -> Result<(), EngineError> {
+        self.inside = false;
+        self.pinned = false;
+        self.run("ROLLBACK")
     }
 
-    /// Does something inside a transaction of its own that only reads, under pinned settings.
+    /// Does something inside a transaction that is then rolled back, or in the one that is open.
+    pub(crate) fn within<T>(
+        &mut self,
+        mode: &str,
+        work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        if self.inside {
+            return work(self);
+        }
+        self.begin(mode)?;
+        let done = work(self);
+        let ended = self.end();
+        let done = done?;
+        ended.map(|()| done)
+    }
+
+    /// Does something in a transaction that only reads, under the user's settings.
+    pub(crate) fn looking<T>(
+        &mut self,
+        work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        self.within(READING, work)
+    }
+
+    /// The same under pinned settings.
     pub(crate) fn reading<T>(
         &mut self,
         work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
-        self.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")?;
-        let done = self.pin().and_then(|()| work(self));
-        let ended = self.run(if done.is_ok() { "COMMIT" } else { "ROLLBACK" });
-        let done = done?;
-        ended.map(|()| done)
+        self.looking(|pg| pg.canonical(work))
     }
+
+    /// Does something under pinned settings, all but the search path: names in a text of the user's keep their meaning.
+    pub(crate) fn plainly<T>(
+        &mut self,
+        work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        self.reading(|pg| {
+            pg.run("SET LOCAL search_path TO DEFAULT")?;
+            let done = work(pg)?;
+            pg.run("SET LOCAL search_path TO pg_catalog")?;
+            Ok(done)
+        })
+    }
+
+    /// Does something in the transaction that is open, under pinned settings.
+    pub(crate) fn canonical<T>(
+        &mut self,
+        work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
+        if !self.inside {
+            return self.reading(work);
+        }
+        if self.pinned {
+            return work(self);
+        }
+        let set = |to: &dyn Fn(&str) -> String| {
+            PINNED.iter().map(|(name, value)| format!("SET LOCAL {name} TO {}", to(value))).collect::<Vec<_>>()
+        };
+        self.run(&set(&str::to_owned).join("; "))?;
+        self.pinned = true;
+        let done = work(self)?;
+        self.pinned = false;
+        self.run(&set(&|_| "DEFAULT".to_owned()).join("; "))?;
+        Ok(done)
+    }
+}
+
+/// One consistent view of everything, without the right to write a real table.
+pub(crate) const READING: &str = "ISOLATION LEVEL REPEATABLE READ READ ONLY";
+
+/// The refusal to work through a pooler that hands out sessions by the transaction.
+pub(crate) fn pooled(said: &str) -> EngineError {
+    EngineError::Other(format!(
+        "a pooler stands before this server and hands its sessions out by the transaction or statement ({said}): what is \
+         read would not be what is written; connect to the server itself, or have the pooler keep sessions (session pooling)"
+    ))
 }

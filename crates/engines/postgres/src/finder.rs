@@ -106,7 +106,9 @@ impl<'t> Finder<'t> {
             rows.push(format!("({})", cells.join(", ")));
         }
         let on: Vec<String> =
-            key.names.iter().enumerate().map(|(n, name)| format!("t.{} = u.k{n}", ident(name))).collect();
+            key.names.iter().zip(&self.table.equals).enumerate().map(|(n, (name, equals))| {
+                format!("t.{} {equals} u.k{n}", ident(name))
+            }).collect();
         let names: Vec<String> = (0..key.names.len()).map(|n| format!("k{n}")).collect();
         Ok(format!(
             "SELECT u.o, NULL, NULL, {} FROM (VALUES {}) AS u(o, {}) JOIN {} AS t ON {}{}",

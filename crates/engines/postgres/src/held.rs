@@ -10,7 +10,8 @@ use marktwice_core::mark::{HeldRow, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
-use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, before, wanted};
+use marktwice_server::layout::{Layout};
+use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, PART, PLACE, before, wanted};
 use marktwice_server::recipe::{Recipe, Slot};
 use marktwice_server::statement::{in_place, unknown_values};
 use marktwice_sql::many::{HeldNames, once_each};
@@ -20,11 +21,6 @@ use crate::catalog::{Table, ident};
 use crate::client::Pg;
 use crate::copy::Form;
 use crate::plan::Detail;
-
-/// Its columns for where a row without a key stands: the partition and the place in it.
-pub(crate) const PART: &str = "marktwice_part";
-/// See [`PART`].
-pub(crate) const PLACE: &str = "marktwice_place";
 
 /// From how many held rows on the planner is told about them.
 const MANY: u64 = 1_000;
@@ -54,8 +50,8 @@ fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
     let visible = ident(&step.table.visible().text);
     let mut recipe = Recipe::new(format!("{ORDINAL} bigint GENERATED ALWAYS AS IDENTITY"));
     if table.target.key.kind == KeyKind::WholeRow {
-        recipe.put(PART, "oid", format!("{visible}.tableoid"));
-        recipe.put(PLACE, "tid", format!("{visible}.ctid"));
+        recipe.put(&PART.to_string(), "oid", format!("{visible}.tableoid"));
+        recipe.put(&PLACE.to_string(), "tid", format!("{visible}.ctid"));
     }
     let columns = table.target.columns.iter().zip(&table.types).zip(&table.extras);
     let slots: Vec<Slot> = columns
@@ -86,39 +82,26 @@ fn row_query(detail: &Detail, select: &[String], lock: bool) -> String {
 }
 
 /// What tells one row of the target from another: columns of the held table, and the target's own.
-fn identity(table: &Table, visible: &str) -> Vec<(String, String)> {
+pub(crate) fn identity(table: &Table, visible: &str) -> Vec<(String, String)> {
     if table.target.key.kind == KeyKind::WholeRow {
         return vec![
-            (PART.to_owned(), format!("{visible}.tableoid")),
-            (PLACE.to_owned(), format!("{visible}.ctid")),
+            (PART.to_string(), format!("{visible}.tableoid")),
+            (PLACE.to_string(), format!("{visible}.ctid")),
         ];
     }
     let key = table.target.key.columns.iter().zip(&table.target.key.names);
     key.map(|(&at, name)| (before(at), format!("{visible}.{}", ident(name)))).collect()
 }
 
-/// Makes the held table of a plan; in a transaction that only reads this is not allowed any more.
-pub(crate) fn create(
-    pg: &mut Pg,
-    plan: &Plan,
-    detail: &Detail,
-    in_transaction: bool,
-) -> Result<(), EngineError> {
+/// Makes the held table of a plan, in a transaction that may still write.
+pub(crate) fn create(pg: &mut Pg, plan: &Plan, detail: &Detail) -> Result<(), EngineError> {
     let columns = recipe(plan, detail).columns.join(", ");
-    define(pg, &columns, in_transaction)
+    define(pg, &columns)
 }
 
-/// Makes a held table of these columns.
-pub(crate) fn define(pg: &mut Pg, columns: &str, in_transaction: bool) -> Result<(), EngineError> {
-    let make = |end: &str| {
-        format!("DROP TABLE IF EXISTS pg_temp.{HELD}; CREATE TEMPORARY TABLE {HELD} ({columns}){end}")
-    };
-    // A role whose transactions only read by default may make one all the same: nobody else sees it.
-    if in_transaction {
-        pg.run(&make(" ON COMMIT DROP"))
-    } else {
-        pg.run(&format!("BEGIN READ WRITE; {}; COMMIT", make("")))
-    }
+/// Makes a held table of these columns, for as long as the transaction lasts.
+pub(crate) fn define(pg: &mut Pg, columns: &str) -> Result<(), EngineError> {
+    pg.run(&format!("CREATE TEMPORARY TABLE {HELD} ({columns}) ON COMMIT DROP"))
 }
 
 /// Held rows, how many they are, and which of them a join matches several times.
@@ -142,7 +125,7 @@ pub(crate) fn fill(pg: &mut Pg, plan: &Plan, detail: &Detail, lock: bool) -> Res
     }
     let names = HeldNames {
         table: format!("pg_temp.{HELD}"),
-        ordinal: ORDINAL.to_owned(),
+        ordinal: ORDINAL.to_string(),
         identity: identity(&detail.table, &ident(&detail.step.table.visible().text)),
         after: recipe.after.iter().map(|(_, name)| name.clone()).collect(),
         unknown: unknown_values(plan),
@@ -287,7 +270,7 @@ impl Held {
                 .find(|(c, _)| *c == at)
                 .map_or_else(|| before(at), |(_, name)| name.clone())
         };
-        let term = |(&at, name): (&usize, &String)| {
+        let term = |((&at, name), equals): ((&usize, &String), &String)| {
             let side = if self.layout.flags {
                 // After the undo a wanted row has its wanted key; one that is not wanted is looked for under its
                 // present key.
@@ -295,8 +278,8 @@ impl Held {
             } else {
                 format!("h.{}", foreseen(at))
             };
-            format!("t.{} = {side}", ident(name))
+            format!("t.{} {equals} {side}", ident(name))
         };
-        key.columns.iter().zip(&key.names).map(term).collect::<Vec<_>>().join(" AND ")
+        key.columns.iter().zip(&key.names).zip(&self.table.equals).map(term).collect::<Vec<_>>().join(" AND ")
     }
 }

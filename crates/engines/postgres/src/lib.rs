@@ -5,6 +5,7 @@
 //! the user's statement and filter run under the user's own settings. Nothing here prints, knows a logbook or decides
 //! whether a change may go on.
 
+mod calls;
 mod catalog;
 mod client;
 mod copy;
@@ -13,6 +14,7 @@ mod finder;
 mod held;
 pub mod load;
 mod look;
+mod measured;
 mod open;
 mod plan;
 mod restore;

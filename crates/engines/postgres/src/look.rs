@@ -33,29 +33,33 @@ pub(crate) fn peek(
     sink: &mut RowSink<'_>,
 ) -> Result<u64, EngineError> {
     let detail: &Detail = detail(plan)?;
-    pg.reading(|pg| {
+    pg.plainly(|pg| {
         stream_plainly(pg, plan, detail, limit, sink)?;
         pg.count(&detail.step.query("count(*)", Ask::default()))
     })
 }
 
-/// One question in a transaction of its own that only reads, under the user's settings, with a limit.
+/// One question with a limit, under the user's settings, of which nothing is left but its answer.
 fn ask(pg: &mut Pg, sql: &str, until: Instant) -> Result<Answer, EngineError> {
     let left = until.saturating_duration_since(Instant::now()).min(PATIENCE).as_millis();
     if left == 0 {
         return Err(EngineError::Interrupted);
     }
-    pg.run(&format!(
-        "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET LOCAL statement_timeout = {left}"
-    ))?;
-    let answer = pg.ask(sql);
-    pg.run("ROLLBACK")?;
-    answer
+    pg.looking(|pg| {
+        pg.run(&format!("SAVEPOINT marktwice_ask; SET LOCAL statement_timeout = {left}"))?;
+        let answer = pg.ask(sql);
+        pg.run("ROLLBACK TO SAVEPOINT marktwice_ask; RELEASE SAVEPOINT marktwice_ask")?;
+        answer
+    })
 }
 
 /// A closer look, in bounded time.
 pub(crate) fn study(pg: &mut Pg, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
     let detail: &Detail = detail(plan)?;
+    if !detail.quiet {
+        let skipped = Some("the statement calls what only the run may call".to_owned());
+        return Ok(Study { skipped, ..Study::default() });
+    }
     let links =
         links(LANGUAGE, &detail.foreign_keys, &plan.target, &detail.table.shown, &mut |schema, table| {
             Ok(describe(pg, schema, table)?.target)

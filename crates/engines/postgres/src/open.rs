@@ -42,18 +42,21 @@ impl Engine for Postgres {
         let mut notes = Vec::new();
         let mut pg = connect(&address, &mut notes)?;
         let millis = |d: Duration| u64::try_from(d.as_millis()).unwrap_or(u64::MAX).clamp(1, 86_400_000);
-        // A limit of 0 would mean to wait for ever.
+        // A limit of 0 would mean to wait for ever; the role's own limits would break our questions off.
         let limit = waits.statement.map_or(0, millis);
-        pg.run(&format!(
-            "SET lock_timeout = {}; SET statement_timeout = {limit}; SET client_min_messages = error",
+        pg.locals = format!(
+            "SET LOCAL lock_timeout = {}; SET LOCAL statement_timeout = {limit}; \
+             SET LOCAL idle_in_transaction_session_timeout = 0; SET LOCAL client_min_messages = error",
             millis(waits.lock)
-        ))?;
+        );
         pg.limit = waits.statement;
-        let database = identity(&mut pg, &address)?;
-        let about = pg.rows(
-            "SELECT pg_is_in_recovery(), current_setting('default_transaction_read_only') = 'on', \
-             has_database_privilege(current_database(), 'TEMP')",
-        )?;
+        let (database, about) = pg.looking(|pg| {
+            let about = pg.rows(
+                "SELECT pg_is_in_recovery(), current_setting('default_transaction_read_only') = 'on', \
+                 has_database_privilege(current_database(), 'TEMP')",
+            )?;
+            Ok((identity(pg, &address)?, about))
+        })?;
         let flag = |at: usize| about.first().and_then(|r| r.get(at)?.as_deref()) == Some("t");
         let (replica, read_only, temp) = (flag(0), flag(1), flag(2));
         if intent == Intent::Write {
@@ -115,7 +118,16 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<Pg, 
             (client, Wire::Encrypted(tls))
         }
     };
-    Ok(Pg { client, wire, stop: None, limit: None })
+    Ok(Pg {
+        client,
+        wire,
+        stop: None,
+        limit: None,
+        locals: "SET LOCAL client_min_messages = error".to_owned(),
+        backend: None,
+        inside: false,
+        pinned: false,
+    })
 }
 
 fn opening(
@@ -159,7 +171,10 @@ fn identity(pg: &mut Pg, address: &Address) -> Result<DatabaseId, EngineError> {
          current_setting('server_version')",
     )?;
     let cell = |at: usize| about.first().and_then(|r| r.get(at).cloned().flatten()).unwrap_or_default();
+    // A role without the right to ask breaks the transaction off; what was read so far is kept.
+    pg.run("SAVEPOINT marktwice_ask")?;
     let cluster = pg.one("SELECT system_identifier FROM pg_control_system()");
+    pg.run("ROLLBACK TO SAVEPOINT marktwice_ask")?;
     let cluster = match cluster {
         Ok(Some(identifier)) => identifier,
         // Where that is not to be had, the address has to do.

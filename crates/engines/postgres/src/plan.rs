@@ -5,15 +5,16 @@ use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::mark::{Label, Parts};
 use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::foresee;
-use marktwice_server::reach::ForeignKey;
+use marktwice_server::reach::{ForeignKey, foresee_own_cascade};
 use marktwice_server::statement::{
-    assigned_values, column_of, is_default, trigger_writes, unpairable, volatile_filter, without_temporary,
+    assigned_values, column_of, filter_calls, is_default, unpairable, without_temporary,
 };
 use marktwice_server::unknown::{syntax, unknown_name};
 use marktwice_sql::assigned::assigned;
 use marktwice_sql::instead;
 use marktwice_sql::leave_out::leave_out;
 use marktwice_sql::pins::pin;
+use marktwice_sql::row_query::Ask;
 use marktwice_sql::rules::{self, Seen};
 use marktwice_sql::slices::Slice;
 use marktwice_sql::slicing::{calls, single_statement, understand};
@@ -21,9 +22,9 @@ use marktwice_sql::text::{tokenize, within};
 use marktwice_sql::{Language, Step};
 use postgres::error::{DbError, ErrorPosition};
 
+use crate::calls::{Asking, called, reached};
 use crate::catalog::{
     Found, Sort, Table, describe, describe_found, find, foreign_keys, known_columns, known_tables, triggers,
-    unsteady_function,
 };
 use crate::client::Pg;
 use crate::copy::quoted;
@@ -41,6 +42,8 @@ pub(crate) struct Detail {
     pub(crate) writes: Vec<SideWrite>,
     /// Assigned expressions by column, those that can be told beforehand.
     pub(crate) values: Vec<(usize, String)>,
+    /// Whether everything that the statement calls may be run while it is looked closer at.
+    pub(crate) quiet: bool,
     /// Whether rows can be held in a temporary table.
     pub(crate) temp: bool,
     /// Whether rows can be locked before the statement. Where they cannot, the server still refuses to touch a row that
@@ -53,18 +56,22 @@ fn refused(finding: Finding) -> EngineError {
 }
 
 /// Makes the plan of a change.
-pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, EngineError> {
+pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Result<Plan, EngineError> {
     let statement = single_statement(source, LANGUAGE).map_err(refused)?;
     let text = statement.of(source);
+    pg.run("SAVEPOINT marktwice_compiled")?;
     if let Err(error) = pg.client.prepare(text) {
-        return Err(match error.as_db_error() {
-            Some(db) => compile_error(pg, source, statement, db),
-            None => engine(error),
-        });
+        let Some(db) = error.as_db_error() else { return Err(engine(error)) };
+        pg.run("ROLLBACK TO SAVEPOINT marktwice_compiled")?;
+        return Err(compile_error(pg, source, statement, db));
     }
     let step = understand(source, LANGUAGE).map_err(refused)?;
     let found = target_of(pg, &step)?;
     let table = describe_found(pg, &found)?;
+    if let Some(said) = elsewhere(&table) {
+        let finding = Finding::new(Code::NoRollback, said).at(step.place(step.table.table.slice));
+        return Err(refused(finding.hint("apply the change to the local partitions by their own names, and on the other server there")));
+    }
     let (missing, lock) = privileges(pg, &step, &table)?;
     let written: Vec<usize> = step
         .assignments
@@ -73,11 +80,46 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
         .filter_map(|c| table.target.position(&c.text))
         .collect();
     let triggers = triggers(pg, &table, step.kind, &written)?;
+    // Before anything of the filter is run: what does it call?
+    let mut names = step.filter.as_ref().map_or_else(Vec::new, |f| calls(&step, f.slice));
+    names.extend(step.with.iter().flat_map(|w| calls(&step, *w)));
+    names.extend(step.sources.iter().flat_map(|s| calls(&step, s.slice)));
+    let mut asked = called(pg, temp, &step.query("1", Ask::default()), &names)?;
+    let filter_calls = filter_calls(&step, allow, &asked.bodies, &mut Asking(pg))?;
+    let mut quiet = filter_calls.is_none();
     let default = |at: usize| table.types.get(at).and_then(|t| t.default.clone());
     let mut values = assigned_values(&step, &table.target, &default);
     let mut foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
-        why_unknown(pg, &step, &table, &values, value)
+        let why = why_unknown(&step, &table, &values, value);
+        if why.is_some() || step.words(value).len() < 2 {
+            return Ok(why);
+        }
+        let query = format!(
+            "{}\nSELECT EXISTS (SELECT {}\n) FROM {}",
+            step.with.map_or("", |w| step.text(w)),
+            step.text(value),
+            step.from_list()
+        );
+        let of_value = called(pg, temp, &query, &calls(&step, value))?;
+        asked.bodies.extend(of_value.bodies);
+        asked.elsewhere.extend(of_value.elsewhere);
+        let unsteady = of_value.unsteady.into_iter().next();
+        quiet &= unsteady.is_none();
+        Ok(unsteady.map(|name| format!("{name}() may give another value in the run")))
     })?;
+    let foreign_keys = foreign_keys(pg)?;
+    foresee_own_cascade(&mut foreseen, &foreign_keys, &table.target, step.kind);
+    // A function that is said to be steady may do more all the same.
+    let functions = reached(pg, Vec::new(), &asked.bodies)?;
+    if !functions.writes.is_empty() || !functions.acts.is_empty() {
+        quiet = false;
+        for f in foreseen.iter_mut().filter(|f| !f.derived) {
+            f.label = Label::Unknown;
+            f.why = Some("a function in the statement writes, and only the run may call it".to_owned());
+        }
+    }
+    let mut writes = functions.side_writes(true);
+    writes.extend(reached(pg, triggers.iter().map(|t| t.body.clone()).collect(), &[])?.side_writes(true));
     if !temp && step.sources.is_some() {
         return Err(without_temporary(&step));
     }
@@ -100,7 +142,14 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
         counted: &counted,
     });
     findings.extend(missing);
-    findings.extend(volatile_filter(&step, |names| unsteady_function(pg, names))?);
+    if let Some(finding) = filter_calls {
+        findings.retain(|f| f.code != Code::VolatileFilter);
+        findings.push(finding);
+    }
+    asked.elsewhere.dedup();
+    findings.extend(asked.elsewhere.iter().map(|(table, server)| {
+        Finding::new(Code::ReadsElsewhere, format!("{table} is read from the server {server}"))
+    }));
     let settings = pg.rows(
         "SELECT 'search_path: ' || current_setting('search_path') UNION ALL \
          SELECT 'TimeZone: ' || current_setting('TimeZone') UNION ALL \
@@ -121,8 +170,9 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
         findings,
         settings: settings.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect(),
         detail: Box::new(Detail {
-            foreign_keys: foreign_keys(pg)?,
-            writes: trigger_writes(&triggers),
+            foreign_keys,
+            writes,
+            quiet,
             step,
             table,
             values,
@@ -130,6 +180,16 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, temp: bool) -> Result<Plan, Engine
             lock,
         }),
     })
+}
+
+/// Why nothing is promised of a table with a partition on another server.
+pub(crate) fn elsewhere(table: &Table) -> Option<String> {
+    let (member, server) = table.foreign.as_ref()?;
+    Some(format!(
+        "the partition {member} of {} is on another server ({server}), which commits by itself: a rollback here could leave \
+         its rows changed",
+        table.target.table
+    ))
 }
 
 /// The table that a step writes, when it is one that can be promised anything about.
@@ -221,25 +281,19 @@ fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<(Option<Finding
 /// Why the value of an expression cannot be told before the run, beyond what its text tells. A subquery that reads the
 /// target is no reason: this server evaluates all of it on the rows as they were before the statement.
 fn why_unknown(
-    pg: &mut Pg,
     step: &Step,
     table: &Table,
     values: &[(usize, String)],
     value: Slice,
-) -> Result<Option<String>, EngineError> {
+) -> Option<String> {
     if is_default(step, value) {
         let column = column_of(step, &table.target, value);
         let text = values.iter().find(|(at, _)| Some(*at) == column).map_or("", |(_, text)| text);
         let identity = column.and_then(|at| table.types.get(at)).is_some_and(|t| t.identity);
         let plain = !text.contains('(') && !text.to_ascii_lowercase().contains("current_");
-        return Ok((!plain || identity).then(|| "its default is computed in the run".to_owned()));
+        return (!plain || identity).then(|| "its default is computed in the run".to_owned());
     }
-    let mut names = calls(step, value);
-    if let Some(with) = step.with {
-        names.extend(calls(step, with));
-    }
-    let unsteady = unsteady_function(pg, &names)?;
-    Ok(unsteady.map(|name| format!("{name}() may give another value in the run")))
+    None
 }
 
 /// The bytes of the word that the server points at.

@@ -6,7 +6,8 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{Constraint, EngineError, Keep, Restore};
-use marktwice_server::layout::{HELD, IS_WANTED, Layout, ORDINAL, THERE, before, wanted};
+use marktwice_server::layout::{Layout};
+use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, PART, PLACE, THERE, before, wanted};
 
 use marktwice_server::putting::{self, PutBack};
 use marktwice_server::statement::same_definition;
@@ -16,12 +17,16 @@ use crate::client::Pg;
 use crate::copy;
 use crate::error::engine;
 use crate::finder::{Finder, Row};
-use crate::held::{Held, PART, PLACE, define};
+use crate::held::{Held, define};
+use crate::plan::elsewhere;
 
 /// The table as it is now, if its definition is still the one that the run was made with.
 pub(crate) fn table_of(pg: &mut Pg, restore: &Restore) -> Result<Table, EngineError> {
     let table = describe(pg, &restore.target.schema, &restore.target.table)?;
     same_definition(&table.target, &restore.target, "the run")?;
+    if let Some(said) = elsewhere(&table) {
+        return Err(EngineError::SchemaChanged(said));
+    }
     Ok(table)
 }
 
@@ -39,7 +44,7 @@ pub(crate) fn hold_rows(
     columns.extend(table.types.iter().enumerate().map(|(at, of)| format!("{} {}", before(at), of.base)));
     columns.extend(table.types.iter().enumerate().map(|(at, of)| format!("{} {}", wanted(at), of.base)));
     columns.extend([format!("{THERE} boolean"), format!("{IS_WANTED} boolean")]);
-    define(pg, &columns.join(", "), true)?;
+    define(pg, &columns.join(", "))?;
     let mut finder = Finder::new(&table, true);
     let nothing = vec![Value::Null; width];
     let mut held = 0;
@@ -101,9 +106,9 @@ fn statement(held: &Held, restore: &Restore, kind: StepKind, ordinal: Option<&st
     let on = if target.key.kind == KeyKind::WholeRow {
         format!("t.tableoid = h.{PART} AND t.ctid = h.{PLACE}")
     } else {
-        let pairs = target.key.columns.iter().zip(&target.key.names);
+        let pairs = target.key.columns.iter().zip(&target.key.names).zip(&table.equals);
         pairs
-            .map(|(&at, key)| format!("t.{} = h.{}", ident(key), before(at)))
+            .map(|((&at, key), equals)| format!("t.{} {equals} h.{}", ident(key), before(at)))
             .collect::<Vec<_>>()
             .join(" AND ")
     };

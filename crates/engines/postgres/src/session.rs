@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use marktwice_core::Value;
+use marktwice_core::{Code, Value};
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::DatabaseId;
@@ -11,11 +11,11 @@ use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
-use marktwice_server::layout::HELD;
-use marktwice_server::statement::{detail, trigger_writes};
+use marktwice_server::statement::detail;
 
+use crate::calls::reached;
 use crate::catalog::{describe, ident, triggers};
-use crate::client::Pg;
+use crate::client::{Pg, READING};
 use crate::copy::quoted;
 use crate::finder::Finder;
 use crate::held;
@@ -23,6 +23,9 @@ use crate::look;
 use crate::plan::{Detail, plan};
 use crate::surroundings::{count, surroundings};
 use crate::tx::PgTx;
+
+/// One consistent view of everything; temporary tables can be made, and so the transaction may write for a moment.
+const TEMPORARY: &str = "ISOLATION LEVEL REPEATABLE READ READ WRITE";
 
 /// How long it is waited for the server to notice that a client died.
 const NOTICED: Duration = Duration::from_secs(30);
@@ -42,25 +45,23 @@ impl PgSession {
 }
 
 impl PgSession {
+    /// All of it in one transaction, which is rolled back: nothing that a function in the statement did is left, and the
+    /// temporary table goes with it.
     fn view_held(
         &mut self,
         plan: &Plan,
         sink: &mut RowSink<'_>,
     ) -> Result<marktwice_port::Held, EngineError> {
         let detail: &Detail = detail(plan)?;
-        let pg = &mut self.pg;
-        // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.
-        held::create(pg, plan, detail, false)?;
-        pg.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT 1")?;
-        let filled = held::fill(pg, plan, detail, false)
-            .and_then(|filled| Ok((surroundings(pg, plan, detail, &filled)?, filled.held)));
-        // The end lets the server clean up behind other writers; what is held stays in the temporary table.
-        let ended = pg.run(if filled.is_ok() { "COMMIT" } else { "ROLLBACK" });
-        let (about, held) = filled?;
-        ended?;
-        pg.reading(|pg| held.stream(pg, sink))?;
-        pg.run(&format!("BEGIN READ WRITE; DROP TABLE IF EXISTS pg_temp.{HELD}; COMMIT"))?;
-        Ok(about)
+        self.pg.within(TEMPORARY, |pg| {
+            held::create(pg, plan, detail)?;
+            // From here on no real table can be written; the temporary one can.
+            pg.run("SET TRANSACTION READ ONLY")?;
+            let filled = held::fill(pg, plan, detail, false)?;
+            let about = surroundings(pg, plan, detail, &filled)?;
+            pg.canonical(|pg| filled.held.stream(pg, sink))?;
+            Ok(about)
+        })
     }
 
     fn view_plainly(
@@ -69,7 +70,7 @@ impl PgSession {
         sink: &mut RowSink<'_>,
     ) -> Result<marktwice_port::Held, EngineError> {
         let detail: &Detail = detail(plan)?;
-        self.pg.reading(|pg| {
+        self.pg.plainly(|pg| {
             let matched = held::stream_plainly(pg, plan, detail, None, sink)?;
             let total = count(pg, &detail.table)?;
             let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
@@ -87,8 +88,10 @@ impl Session for PgSession {
         &self.notes
     }
 
-    fn plan(&mut self, source: &str) -> Result<Plan, EngineError> {
-        plan(&mut self.pg, source, self.temp)
+    fn plan(&mut self, source: &str, allow: &[Code]) -> Result<Plan, EngineError> {
+        let temp = self.temp;
+        let mode = if temp { TEMPORARY } else { READING };
+        self.pg.within(mode, |pg| plan(pg, source, allow, temp))
     }
 
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<marktwice_port::Held, EngineError> {
@@ -100,22 +103,22 @@ impl Session for PgSession {
     }
 
     fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
-        look::study(&mut self.pg, plan, wish)
+        self.pg.looking(|pg| look::study(pg, plan, wish))
     }
 
     fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError> {
-        look::tables(&mut self.pg)
+        self.pg.looking(look::tables)
     }
 
     fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError> {
-        look::survey(&mut self.pg, schema, table)
+        self.pg.looking(|pg| look::survey(pg, schema, table))
     }
 
     fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {
         let sql = format!("SELECT pg_xact_status({}::xid8)", quoted(token));
         let until = Instant::now() + NOTICED;
         loop {
-            match self.pg.one(&sql) {
+            match self.pg.looking(|pg| pg.one(&sql)) {
                 Ok(Some(status)) if status == "committed" => return Ok(Some(true)),
                 Ok(Some(status)) if status == "aborted" => return Ok(Some(false)),
                 // The server has not noticed yet that its client is gone.
@@ -134,11 +137,11 @@ impl Session for PgSession {
     }
 
     fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError> {
-        Ok(describe(&mut self.pg, schema, table)?.target)
+        self.pg.looking(|pg| Ok(describe(pg, schema, table)?.target))
     }
 
     fn sample(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError> {
-        let table = describe(&mut self.pg, &target.schema, &target.table)?;
+        let table = self.pg.looking(|pg| describe(pg, &target.schema, &target.table))?;
         let columns: Vec<String> = target.columns.iter().map(|c| ident(&c.name)).collect();
         let keys: Vec<String> = target.key.names.iter().map(|k| ident(k)).collect();
         let order = if keys.is_empty() { String::new() } else { format!(" ORDER BY {}", keys.join(", ")) };
@@ -159,8 +162,8 @@ impl Session for PgSession {
         source: &mut ChangeSource<'_>,
         sink: &mut FoundSink<'_>,
     ) -> Result<(), EngineError> {
-        let table = describe(&mut self.pg, &target.schema, &target.table)?;
         self.pg.reading(|pg| {
+            let table = describe(pg, &target.schema, &target.table)?;
             let mut finder = Finder::new(&table, false);
             loop {
                 let chunk = finder.next(pg, source)?;
@@ -175,36 +178,41 @@ impl Session for PgSession {
     }
 
     fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
-        let table = describe(&mut self.pg, &restore.target.schema, &restore.target.table)?;
-        let mut all = Vec::new();
-        for kind in [Some(restore.kind), restore.inserts.then_some(StepKind::Insert)].into_iter().flatten() {
-            all.extend(trigger_writes(&triggers(&mut self.pg, &table, kind, &restore.columns)?));
-        }
-        all.dedup();
-        Ok(all)
+        self.pg.looking(|pg| {
+            let table = describe(pg, &restore.target.schema, &restore.target.table)?;
+            let mut all = Vec::new();
+            for kind in [Some(restore.kind), restore.inserts.then_some(StepKind::Insert)].into_iter().flatten() {
+                let fired = triggers(pg, &table, kind, &restore.columns)?;
+                all.extend(reached(pg, fired.into_iter().map(|t| t.body).collect(), &[])?.side_writes(true));
+            }
+            all.dedup();
+            Ok(all)
+        })
     }
 
     fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {
-        let names = self.pg.rows(
-            "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
-             WHERE c.relkind = 'r' AND n.nspname = ANY (current_schemas(false)) ORDER BY 2, 1",
-        )?;
-        let mut all = Vec::new();
-        for row in names {
-            let name = |at: usize| row.get(at).cloned().flatten().unwrap_or_default();
-            let table = describe(&mut self.pg, &name(0), &name(1))?;
-            let columns: Vec<String> = table.target.columns.iter().map(|c| ident(&c.name)).collect();
-            let sql = format!("SELECT {} FROM {}", columns.join(", "), table.from);
-            let mut fingerprint = Fingerprint::default();
-            self.pg.reading(|pg| {
-                pg.stream(&sql, &table.forms(), &mut |row| {
-                    fingerprint.add(&RowHash::of(row));
-                    Ok(())
-                })
-            })?;
-            all.push((name(1), fingerprint));
-        }
-        Ok(all)
+        self.pg.looking(|pg| {
+            let names = pg.rows(
+                "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+                 WHERE c.relkind = 'r' AND n.nspname = ANY (current_schemas(false)) ORDER BY 2, 1",
+            )?;
+            let mut all = Vec::new();
+            for row in names {
+                let name = |at: usize| row.get(at).cloned().flatten().unwrap_or_default();
+                let table = describe(pg, &name(0), &name(1))?;
+                let columns: Vec<String> = table.target.columns.iter().map(|c| ident(&c.name)).collect();
+                let sql = format!("SELECT {} FROM {}", columns.join(", "), table.from);
+                let mut fingerprint = Fingerprint::default();
+                pg.reading(|pg| {
+                    pg.stream(&sql, &table.forms(), &mut |row| {
+                        fingerprint.add(&RowHash::of(row));
+                        Ok(())
+                    })
+                })?;
+                all.push((name(1), fingerprint));
+            }
+            Ok(all)
+        })
     }
 
     fn begin(&mut self, stop: Stopper) -> Result<Box<dyn Tx + '_>, EngineError> {

@@ -3,15 +3,17 @@
 
 use marktwice_core::mark::StepKind;
 use marktwice_port::{EngineError, Plan, SideWrite};
-use marktwice_server::layout::HELD;
+use marktwice_sql::ours::HELD;
 use marktwice_server::reach::{Counter, ForeignKey, count_actions};
+use marktwice_server::walk::{Start, walk};
 use marktwice_server::statement::{self, same_definition};
 use marktwice_sql::Language;
 
+use crate::calls::Asking;
 use crate::catalog::{Table, describe};
 use crate::client::Pg;
-use crate::held::Filled;
-use crate::plan::Detail;
+use crate::held::{Filled, identity};
+use crate::plan::{Detail, elsewhere};
 
 /// How many rows a table has.
 pub(crate) fn count(pg: &mut Pg, table: &Table) -> Result<u64, EngineError> {
@@ -21,7 +23,8 @@ pub(crate) fn count(pg: &mut Pg, table: &Table) -> Result<u64, EngineError> {
 /// Refuses when definitions have changed since the plan was made.
 pub(crate) fn still_defined(pg: &mut Pg, table: &Table) -> Result<(), EngineError> {
     let now = describe(pg, &table.target.schema, &table.target.table)?;
-    same_definition(&now.target, &table.target, "the preview")
+    same_definition(&now.target, &table.target, "the preview")?;
+    elsewhere(&now).map_or(Ok(()), |said| Err(EngineError::SchemaChanged(said)))
 }
 
 /// Foreign keys' actions on the held rows.
@@ -32,12 +35,23 @@ pub(crate) fn actions(
     kind: StepKind,
     assigned: &[(usize, Option<String>)],
 ) -> Result<Vec<SideWrite>, EngineError> {
+    let visible: Vec<(String, String)> = identity(table, "")
+        .into_iter()
+        .map(|(held, own)| (held, own.trim_start_matches('.').to_owned()))
+        .collect();
+    // Both closures ask the same connection, one after the other.
+    let pg = std::cell::RefCell::new(pg);
     let mut counter = Counter {
         language: Language::Postgres,
         held: &format!("pg_temp.{HELD}"),
-        count: &mut |sql| pg.count(sql),
+        identity: &visible,
+        count: &mut |sql| pg.borrow_mut().count(sql),
+        further: &mut |written| {
+            let start = vec![Start::Table(written.clone(), true)];
+            Ok(walk(&mut Asking(&mut pg.borrow_mut()), start)?.side_writes(true))
+        },
     };
-    count_actions(&mut counter, keys, &table.target, &table.shown, kind, assigned)
+    count_actions(&mut counter, keys, &table.target, kind, assigned)
 }
 
 /// What is held, counted, and foreseen to be written elsewhere, once the held table is full.

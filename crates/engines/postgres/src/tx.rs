@@ -1,25 +1,22 @@
 //! The transaction of a run.
 
-use std::collections::HashMap;
-
 use marktwice_core::mark::StepKind;
 use marktwice_port::engine::{ChangeSource, KeepSink, PairSink, RowSink};
 use marktwice_port::{
     CommitOutcome, EngineError, Held as Rows, Plan, Restore, SideHow, SideWrite, Stopper, Tx,
 };
-use marktwice_server::layout::wanted;
+use marktwice_sql::ours::wanted;
+use marktwice_server::reach::{ForeignKey, onto_itself};
 use marktwice_server::statement::{detail, may_write};
 
 use crate::catalog::foreign_keys;
 use crate::client::Pg;
 use crate::error::{engine, is_lost};
 use crate::held::{self, Held};
+use crate::measured::{Books, Measured, between, books};
 use crate::plan::Detail;
 use crate::restore;
 use crate::surroundings::{actions, count, still_defined, surroundings};
-
-/// Rows inserted, updated and deleted, by table.
-type Counters = HashMap<String, (String, [u64; 3])>;
 
 pub(crate) struct PgTx<'s> {
     pg: &'s mut Pg,
@@ -27,9 +24,12 @@ pub(crate) struct PgTx<'s> {
     xid: String,
     settings: Vec<String>,
     held: Option<Held>,
-    /// `None` when the server does not count.
-    baseline: Option<Counters>,
+    /// What the server's books said before the statement.
+    baseline: Option<Books>,
     executed: u64,
+    /// Tables that foreign keys' actions look at, and whether one of them acts on the target itself.
+    children: Vec<String>,
+    onto_itself: bool,
     open: bool,
 }
 
@@ -38,15 +38,10 @@ impl<'s> PgTx<'s> {
     /// another transaction changed meanwhile.
     pub(crate) fn begin(pg: &'s mut Pg, stop: Stopper) -> Result<Self, EngineError> {
         pg.stop = Some(stop);
-        let counts = pg.one("SELECT current_setting('track_counts')")?.as_deref() == Some("on");
-        if counts {
-            // Counters of earlier transactions would leak in; older servers do not have the function.
-            let _ = pg.run("SELECT pg_stat_force_next_flush()");
-        }
+        // Counters of earlier transactions would leak in; older servers do not have the function.
+        let _ = pg.run("SELECT pg_stat_force_next_flush()");
         let mut settings = Vec::new();
-        let commits = pg.one("SELECT current_setting('synchronous_commit')")?.unwrap_or_default();
-        let fsync = pg.one("SELECT current_setting('fsync')")?.unwrap_or_default();
-        pg.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ WRITE")?;
+        pg.begin("ISOLATION LEVEL REPEATABLE READ READ WRITE")?;
         // From here on dropping `tx` rolls back.
         let mut tx = PgTx {
             pg,
@@ -55,8 +50,15 @@ impl<'s> PgTx<'s> {
             held: None,
             baseline: None,
             executed: 0,
+            children: Vec::new(),
+            onto_itself: false,
             open: true,
         };
+        let now = tx.pg.rows(
+            "SELECT current_setting('track_counts'), current_setting('synchronous_commit'), current_setting('fsync')",
+        )?;
+        let now = |at: usize| now.first().and_then(|r| r.get(at)?.as_deref()).unwrap_or_default();
+        let (counts, commits, fsync) = (now(0) == "on", now(1), now(2));
         if commits == "off" {
             tx.pg.run("SET LOCAL synchronous_commit TO on")?;
             settings.push("synchronous_commit: on for this transaction (off by default here)".to_owned());
@@ -71,10 +73,8 @@ impl<'s> PgTx<'s> {
         }
         settings.push("isolation: repeatable read".to_owned());
         tx.xid = tx.pg.one("SELECT pg_current_xact_id()")?.unwrap_or_default();
-        if counts {
-            tx.baseline = Some(counters(tx.pg)?);
-        } else {
-            settings.push("writes outside the rows were not measured: track_counts is off".to_owned());
+        if !counts {
+            settings.push("rows written elsewhere were not counted: track_counts is off".to_owned());
         }
         tx.settings = settings;
         Ok(tx)
@@ -86,40 +86,34 @@ impl<'s> PgTx<'s> {
 
     /// Under pinned settings.
     fn pinned<T>(&mut self, work: impl FnOnce(&mut Pg) -> Result<T, EngineError>) -> Result<T, EngineError> {
-        self.pg.pin()?;
-        let done = work(self.pg)?;
-        self.pg.unpin()?;
-        Ok(done)
+        self.pg.canonical(work)
+    }
+
+    /// Opens the books, once everything of our own is done.
+    fn prepare_books(
+        &mut self,
+        keys: &[ForeignKey],
+        held: &Held,
+        kind: StepKind,
+        assigned: &[usize],
+    ) -> Result<(), EngineError> {
+        self.onto_itself = !onto_itself(keys, &held.table.target, kind, assigned).is_empty();
+        let children = self.pg.rows(&format!(
+            "WITH RECURSIVE t(oid) AS (SELECT {}::oid UNION SELECT k.conrelid FROM t JOIN pg_constraint k \
+             ON k.confrelid = t.oid AND k.contype = 'f' AND (k.confupdtype IN ('c', 'n', 'd') \
+             OR k.confdeltype IN ('c', 'n', 'd'))) SELECT oid FROM t",
+            held.table.oid
+        ))?;
+        self.children = children.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect();
+        self.baseline = Some(books(self.pg)?);
+        Ok(())
     }
 
     fn end(&mut self) -> Result<(), EngineError> {
         self.open = false;
         self.pg.stop = None;
-        self.pg.run("ROLLBACK")
+        self.pg.end()
     }
-}
-
-/// Counters of this transaction so far, temporary tables left out.
-fn counters(pg: &mut Pg) -> Result<Counters, EngineError> {
-    let rows = pg.rows(
-        "SELECT relid, relid::regclass::text, n_tup_ins, n_tup_upd, n_tup_del FROM pg_stat_xact_user_tables \
-         WHERE schemaname NOT LIKE 'pg\\_temp%' AND n_tup_ins + n_tup_upd + n_tup_del > 0",
-    )?;
-    let number = |row: &[Option<String>], at: usize| {
-        row.get(at).and_then(|t| t.as_deref()?.parse::<u64>().ok()).unwrap_or(0)
-    };
-    Ok(rows
-        .iter()
-        .map(|row| {
-            let text = |at: usize| row.get(at).cloned().flatten().unwrap_or_default();
-            (text(0), (text(1), [number(row, 2), number(row, 3), number(row, 4)]))
-        })
-        .collect())
-}
-
-fn in_words([inserted, updated, deleted]: [u64; 3]) -> String {
-    let parts = [(inserted, "inserted"), (updated, "updated"), (deleted, "deleted")];
-    parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect::<Vec<_>>().join(", ")
 }
 
 impl Drop for PgTx<'_> {
@@ -145,11 +139,13 @@ impl Tx for PgTx<'_> {
             ));
         }
         still_defined(self.pg, &detail.table)?;
-        held::create(self.pg, plan, detail, true)?;
+        held::create(self.pg, plan, detail)?;
         let filled = held::fill(self.pg, plan, detail, detail.lock)?;
         let about = surroundings(self.pg, plan, detail, &filled)?;
         let held = filled.held;
         self.pinned(|pg| held.stream(pg, sink))?;
+        let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
+        self.prepare_books(&detail.foreign_keys, &held, plan.kind, &assigned)?;
         self.held = Some(held);
         Ok(about)
     }
@@ -171,6 +167,7 @@ impl Tx for PgTx<'_> {
         let keys = foreign_keys(self.pg)?;
         let side = actions(self.pg, &keys, &held.table, restore.kind, &assigned)?;
         let total = count(self.pg, &held.table)?;
+        self.prepare_books(&keys, &held, restore.kind, &restore.columns)?;
         self.held = Some(held);
         Ok(Rows { matched, total, side, many: None })
     }
@@ -200,37 +197,23 @@ impl Tx for PgTx<'_> {
     fn effects(&mut self) -> Result<Vec<SideWrite>, EngineError> {
         let held = self.rows_held()?;
         let Some(baseline) = &self.baseline else { return Ok(Vec::new()) };
+        let now = books(self.pg)?;
         let tree = self.pg.rows(&format!(
             "SELECT relid::oid FROM pg_partition_tree({0}) UNION SELECT {0}::oid",
             held.table.oid
         ))?;
         let own: Vec<String> = tree.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect();
-        let mut target = [0; 3];
-        let mut all = Vec::new();
-        for (relid, (name, now)) in counters(self.pg)? {
-            let mut written = now;
-            if let Some((_, before)) = baseline.get(&relid) {
-                for (count, before) in written.iter_mut().zip(before) {
-                    *count = count.saturating_sub(*before);
-                }
-            }
-            if own.contains(&relid) {
-                target.iter_mut().zip(written).for_each(|(sum, count)| *sum += count);
-            } else if written != [0; 3] {
-                all.push(SideWrite { table: name, how: SideHow::Measured(in_words(written)), rows: None });
-            }
-        }
+        let Measured { elsewhere: mut all, own: target, counted } = between(baseline, &now, &own, &self.children);
         // A row that moves to another partition is deleted here and inserted there. Savepoints that were rolled back stay
-        // counted, so what an undo did twice is no evidence.
+        // counted, so what an undo did twice is no evidence; nor is what a key does that cascades onto its own table.
         let [inserted, updated, deleted] = target;
         let written = updated + inserted.max(deleted);
         let restoring = held.layout.flags && held.layout.kind != StepKind::Delete;
-        if written > self.executed && !restoring {
+        if counted && written > self.executed && !restoring && !self.onto_itself {
             let more = written - self.executed;
             let how = SideHow::Measured(format!("{more} more written than the statement matched"));
             all.push(SideWrite { table: held.table.shown.clone(), how, rows: None });
         }
-        all.sort_by(|a, b| a.table.cmp(&b.table));
         Ok(all)
     }
 
@@ -259,6 +242,7 @@ impl Tx for PgTx<'_> {
             return CommitOutcome::RolledBack(error);
         }
         self.pg.stop = None;
+        self.pg.inside = false;
         match self.pg.client.batch_execute("COMMIT") {
             Ok(()) => {
                 self.open = false;

@@ -11,6 +11,8 @@ use marktwice_sql::slicing::names_in;
 use marktwice_sql::volatile::{self, Volatile};
 use sqlparser::tokenizer::Token;
 
+use crate::walk::Body;
+
 /// A trigger that a statement fires.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Trigger {
@@ -20,6 +22,8 @@ pub struct Trigger {
     pub before: bool,
     /// What its text says.
     pub routine: Routine,
+    /// Its text, for what it does in the end.
+    pub body: Body,
 }
 
 /// What an engine knows about a column beyond the target's description.

@@ -4,26 +4,8 @@
 use marktwice_core::Value;
 use marktwice_core::mark::{After, HeldRow, StepKind};
 use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_sql::ours::{IS_WANTED, ORDINAL, THERE, before};
 use marktwice_sql::pins::UniqueKey;
-
-/// The temporary table that holds the marked rows.
-pub const HELD: &str = "marktwice_held";
-/// Its ordinal column.
-pub const ORDINAL: &str = "marktwice_ordinal";
-/// Its columns that say, when rows are put back, whether the row is there now and whether it is wanted.
-pub const THERE: &str = "marktwice_there";
-/// See [`THERE`].
-pub const IS_WANTED: &str = "marktwice_is_wanted";
-
-/// Its column for what column `at` of the target holds before.
-pub fn before(at: usize) -> String {
-    format!("marktwice_b{at}")
-}
-
-/// Its column for what is wanted in column `at` of the target, when rows are put back.
-pub fn wanted(at: usize) -> String {
-    format!("marktwice_w{at}")
-}
 
 /// How held rows are read: ordinal, all columns before, the foreseen columns after, and two flags for rows that are
 /// put back.

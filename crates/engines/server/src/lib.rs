@@ -14,6 +14,7 @@ pub mod recipe;
 pub mod statement;
 pub mod tls;
 pub mod unknown;
+pub mod walk;
 pub mod watch;
 
 pub use address::{Address, Host};

@@ -3,7 +3,7 @@
 use marktwice_core::mark::StepKind;
 use marktwice_port::EngineError;
 
-use crate::layout::{IS_WANTED, ORDINAL, THERE};
+use marktwice_sql::ours::{IS_WANTED, ORDINAL, THERE};
 
 /// What a server does of it.
 pub trait PutBack {

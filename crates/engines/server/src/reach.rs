@@ -1,13 +1,14 @@
 //! Foreign keys' actions: which rows of other tables a statement takes along.
 
-use marktwice_core::mark::StepKind;
+use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::table::Target;
 use marktwice_port::{EngineError, SideHow, SideWrite};
 use marktwice_sql::Language;
+use marktwice_sql::routine::{Verb, Written};
 
 use marktwice_core::survey::Reference;
 
-use crate::layout::{HELD, before};
+use marktwice_sql::ours::before;
 
 /// A foreign key.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -28,6 +29,8 @@ pub struct ForeignKey {
     pub on_update: String,
     /// The same for a DELETE.
     pub on_delete: String,
+    /// Whether this user may read the table that refers.
+    pub readable: bool,
 }
 
 impl ForeignKey {
@@ -50,17 +53,29 @@ pub struct Counter<'a> {
     pub language: Language,
     /// The held table, as it stands in a statement.
     pub held: &'a str,
+    /// What tells a row of the target from another: columns of the held table, and the target's own.
+    pub identity: &'a [(String, String)],
     /// Runs a statement that gives one number.
     pub count: &'a mut dyn FnMut(&str) -> Result<u64, EngineError>,
+    /// What follows from an action that writes a table, beyond foreign keys: its triggers.
+    pub further: &'a mut dyn FnMut(&Written) -> Result<Vec<SideWrite>, EngineError>,
 }
 
 fn acts(action: &str) -> bool {
     ["CASCADE", "SET NULL", "SET DEFAULT"].contains(&action)
 }
 
-/// Counts the rows that foreign keys' actions would write, from the held rows; keys without any are left out. `shown`
-/// is the target as foreign keys name it; `assigned` are the columns that an UPDATE may change, with the name of their
-/// after-value in the held table where it is known.
+/// The statement's own columns that it may change, each with the name of its after-value in the held table where it is
+/// known.
+pub type Assigned = [(usize, Option<String>)];
+
+/// Whether a foreign key refers to a target.
+fn into(key: &ForeignKey, target: &Target) -> bool {
+    key.parent_name.0 == target.schema && key.parent_name.1 == target.table
+}
+
+/// Counts the rows that foreign keys' actions would write, from the held rows; keys without any are left out. What such
+/// rows take along in turn is named, to any depth.
 ///
 /// # Errors
 /// When the engine fails.
@@ -68,71 +83,120 @@ pub fn count_actions(
     counter: &mut Counter<'_>,
     keys: &[ForeignKey],
     target: &Target,
-    shown: &str,
     kind: StepKind,
-    assigned: &[(usize, Option<String>)],
+    assigned: &Assigned,
 ) -> Result<Vec<SideWrite>, EngineError> {
     let mut all: Vec<SideWrite> = Vec::new();
-    for key in keys.iter().filter(|k| k.parent == shown) {
+    for key in keys.iter().filter(|k| into(k, target)) {
         let (word, action) = match kind {
             StepKind::Delete => ("DELETE", &key.on_delete),
             StepKind::Update => ("UPDATE", &key.on_update),
             StepKind::Insert => continue,
         };
         let parents: Vec<usize> = key.parent_columns.iter().filter_map(|c| target.position(c)).collect();
-        let touched = kind == StepKind::Delete || assigned.iter().any(|(at, _)| parents.contains(at));
-        if !touched || !acts(action) || parents.len() != key.child_columns.len() {
-            continue;
-        }
-        let query = children(counter, key, target, shown, &parents, assigned);
-        let rows = (counter.count)(&query)?;
-        if rows == 0 {
+        let touched = kind == StepKind::Delete
+            || assigned.iter().any(|(at, _)| parents.contains(at))
+            || (!key.readable && parents.is_empty());
+        if !touched || !acts(action) {
             continue;
         }
         let how = SideHow::ForeignKey(format!("ON {word} {action}"));
-        all.push(SideWrite { table: key.child.clone(), how, rows: Some(rows) });
-        if kind == StepKind::Delete && action == "CASCADE" {
-            let mut seen = vec![key.child.as_str()];
-            for further in deeper(keys, &key.child, &mut seen) {
-                let how = SideHow::ForeignKey(format!("ON DELETE {}", further.on_delete));
-                all.push(SideWrite { table: further.child.clone(), how, rows: None });
-            }
+        // What this user may not read cannot be counted, and may be there.
+        let rows = if key.readable && parents.len() == key.child_columns.len() {
+            let sql = children(counter, key, &parents, kind, assigned);
+            Some((counter.count)(&sql)?)
+        } else {
+            None
+        };
+        if rows == Some(0) {
+            continue;
         }
+        all.push(SideWrite { table: key.child.clone(), how, rows });
+        let removes = kind == StepKind::Delete && action == "CASCADE";
+        let changed = if removes { Vec::new() } else { key.child_columns.clone() };
+        further(counter, keys, key, removes, &changed, &mut all)?;
     }
     Ok(all)
 }
 
-/// Tables that a cascade reaches from `child` on, further down.
-fn deeper<'k>(keys: &'k [ForeignKey], child: &str, seen: &mut Vec<&'k str>) -> Vec<&'k ForeignKey> {
-    let mut all = Vec::new();
-    for key in keys.iter().filter(|k| k.parent == child && acts(&k.on_delete)) {
-        if !seen.contains(&key.child.as_str()) {
-            seen.push(&key.child);
-            all.push(key);
-            if key.on_delete == "CASCADE" {
-                all.extend(deeper(keys, &key.child, seen));
+/// Names what is written on from a child that an action writes.
+fn further(
+    counter: &mut Counter<'_>,
+    keys: &[ForeignKey],
+    from: &ForeignKey,
+    removes: bool,
+    changed: &[String],
+    all: &mut Vec<SideWrite>,
+) -> Result<(), EngineError> {
+    let verb = if removes { Verb::Delete } else { Verb::Update };
+    let written = Written { schema: None, table: from.child.clone(), verb };
+    let add = |write: SideWrite, all: &mut Vec<SideWrite>| {
+        let known = all.iter().any(|w| w.table == write.table && w.how == write.how);
+        if !known {
+            all.push(write);
+        }
+        !known
+    };
+    for write in (counter.further)(&written)? {
+        add(write, all);
+    }
+    for key in keys.iter().filter(|k| k.parent == from.child) {
+        let action = if removes { &key.on_delete } else { &key.on_update };
+        let touched = removes || key.parent_columns.iter().any(|c| changed.contains(c));
+        if !touched || !acts(action) {
+            continue;
+        }
+        let word = if removes { "DELETE" } else { "UPDATE" };
+        let how = SideHow::ForeignKey(format!("ON {word} {action}"));
+        if add(SideWrite { table: key.child.clone(), how, rows: None }, all) {
+            let removes = removes && action == "CASCADE";
+            let changed = if removes { Vec::new() } else { key.child_columns.clone() };
+            further(counter, keys, key, removes, &changed, all)?;
+        }
+    }
+    Ok(())
+}
+
+/// Whether a statement sets off an action of a foreign key of the target onto itself.
+pub fn onto_itself<'k>(
+    keys: &'k [ForeignKey],
+    target: &Target,
+    kind: StepKind,
+    assigned: &[usize],
+) -> Vec<&'k ForeignKey> {
+    let of = |key: &&ForeignKey| {
+        let touched = key.parent_columns.iter().any(|c| target.position(c).is_some_and(|at| assigned.contains(&at)));
+        let action = if kind == StepKind::Delete { &key.on_delete } else { &key.on_update };
+        into(key, target) && key.child == key.parent && acts(action) && (kind == StepKind::Delete || touched)
+    };
+    keys.iter().filter(of).collect()
+}
+
+/// A key that cascades onto the row itself changes columns that the statement does not name: only the run can tell them.
+pub fn foresee_own_cascade(foreseen: &mut Vec<Foreseen>, keys: &[ForeignKey], target: &Target, kind: StepKind) {
+    let assigned: Vec<usize> = foreseen.iter().map(|f| f.column).collect();
+    for key in onto_itself(keys, target, kind, &assigned).into_iter().filter(|_| kind == StepKind::Update) {
+        for column in key.child_columns.iter().filter_map(|c| target.position(c)) {
+            let why = Some(format!("the foreign key's ON UPDATE {} may set it", key.on_update));
+            match foreseen.iter_mut().find(|f| f.column == column) {
+                Some(known) => (known.label, known.why) = (Label::Unknown, why),
+                None => foreseen.push(Foreseen { column, label: Label::Unknown, derived: true, why }),
             }
         }
     }
-    all
+    foreseen.sort_by_key(|f| f.column);
 }
 
-/// Counts child rows of the held rows; for an UPDATE only of those whose parent key becomes another.
+/// Counts child rows of the held rows; for an UPDATE only of those whose parent key becomes another. Rows of the target
+/// itself that are held anyway are no side effect; those that a cascade onto itself reaches are counted to the end.
 fn children(
     counter: &Counter<'_>,
     key: &ForeignKey,
-    target: &Target,
-    shown: &str,
     parents: &[usize],
-    assigned: &[(usize, Option<String>)],
+    kind: StepKind,
+    assigned: &Assigned,
 ) -> String {
     let language = counter.language;
-    let on: Vec<String> = key
-        .child_columns
-        .iter()
-        .zip(parents)
-        .map(|(child, at)| format!("c.{} = h.{}", language.quoted(child), before(*at)))
-        .collect();
     let changes: Vec<String> = assigned
         .iter()
         .filter(|(at, _)| parents.contains(at))
@@ -141,24 +205,33 @@ fn children(
             None => "1 = 1".to_owned(),
         })
         .collect();
-    let changes = if changes.is_empty() { "1 = 1".to_owned() } else { changes.join(" OR ") };
+    let changes =
+        if kind == StepKind::Delete || changes.is_empty() { "1 = 1".to_owned() } else { changes.join(" OR ") };
+    let (held, child) = (counter.held, &key.child_sql);
+    let itself = key.child == key.parent;
+    let columns = |of: &dyn Fn(usize) -> String| (0..parents.len()).map(of).collect::<Vec<_>>();
+    let links = columns(&|n| {
+        let column = key.child_columns.get(n).map_or(String::new(), |c| language.quoted(c));
+        format!("c.{column} = r.marktwice_k{n}")
+    })
+    .join(" AND ");
+    let names = columns(&|n| format!("marktwice_k{n}")).join(", ");
+    let start = parents.iter().map(|at| format!("h.{}", before(*at))).collect::<Vec<_>>().join(", ");
+    let mut reached = format!("SELECT {start} FROM {held} AS h WHERE ({changes})");
+    if itself && kind == StepKind::Delete && key.on_delete == "CASCADE" {
+        let on = columns(&|n| {
+            let column = key.parent_columns.get(n).map_or(String::new(), |c| language.quoted(c));
+            format!("c.{column}")
+        })
+        .join(", ");
+        reached.push_str(&format!(" UNION SELECT {on} FROM marktwice_r AS r JOIN {child} AS c ON {links}"));
+    }
     let mut sql = format!(
-        "SELECT count(*) FROM {} AS h JOIN {} AS c ON {} WHERE ({changes})",
-        counter.held,
-        key.child_sql,
-        on.join(" AND "),
+        "WITH RECURSIVE marktwice_r({names}) AS ({reached}) SELECT count(*) FROM marktwice_r AS r JOIN {child} AS c ON {links}"
     );
-    // A row of the target itself that is matched anyway is no side effect. MariaDB cannot read a temporary table
-    // twice in one statement, so there such rows are counted too.
-    if key.child == shown && language == Language::Postgres && !target.key.columns.is_empty() {
-        let same: Vec<String> = target
-            .key
-            .columns
-            .iter()
-            .zip(&target.key.names)
-            .map(|(at, name)| format!("o.{} = c.{}", before(*at), language.quoted(name)))
-            .collect();
-        sql.push_str(&format!(" AND NOT EXISTS (SELECT 1 FROM {HELD} AS o WHERE {})", same.join(" AND ")));
+    if itself && !counter.identity.is_empty() {
+        let same: Vec<String> = counter.identity.iter().map(|(own, name)| format!("o.{own} = c.{name}")).collect();
+        sql.push_str(&format!(" WHERE NOT EXISTS (SELECT 1 FROM {held} AS o WHERE {})", same.join(" AND ")));
     }
     sql
 }

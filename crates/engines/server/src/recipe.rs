@@ -4,7 +4,7 @@
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_port::Plan;
 
-use crate::layout::before;
+use marktwice_sql::ours::before;
 
 /// What an engine knows of one column of the target.
 #[derive(Debug, Clone)]

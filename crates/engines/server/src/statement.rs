@@ -1,30 +1,16 @@
 //! What both server engines make of an understood statement, before they ask their server anything.
 
-use marktwice_core::finding::{Code, Finding, Level};
+use marktwice_core::finding::{Code, Finding};
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, Label};
 use marktwice_core::table::{KeyKind, Target};
-use marktwice_port::{EngineError, Held, Plan, SideHow, SideWrite};
+use marktwice_port::{EngineError, Held, Plan, SideWrite};
 use marktwice_sql::Step;
 use marktwice_sql::slices::Slice;
-use marktwice_sql::slicing::{calls, subqueries};
-use marktwice_sql::volatile;
+use marktwice_sql::slicing::subqueries;
 
-use crate::foresee::Trigger;
 use crate::layout::Layout;
-
-/// The writes that triggers' texts show.
-pub fn trigger_writes(triggers: &[Trigger]) -> Vec<SideWrite> {
-    let all = triggers.iter().flat_map(|t| {
-        let how = SideHow::Trigger(t.name.clone());
-        t.routine.writes.iter().map(move |table| SideWrite {
-            table: table.clone(),
-            how: how.clone(),
-            rows: None,
-        })
-    });
-    all.collect()
-}
+use crate::walk::{Body, Catalogue, Verdict, judge};
 
 /// The expressions of assigned columns; for DEFAULT the column's own, which `default` gives.
 pub fn assigned_values(
@@ -159,29 +145,52 @@ pub fn without_temporary(step: &Step) -> EngineError {
     ))
 }
 
-/// A finding where the filter calls a function that the catalogue says may give another value each time; `unsteady`
-/// picks such a one out of names.
+/// Looks at what a filter calls before anything of it is run: refuses what no preview may run, and what nobody knows
+/// unless it was asked for by name; then the finding says that it was run.
 ///
 /// # Errors
-/// What `unsteady` answers.
-pub fn volatile_filter(
+/// [`EngineError::Refused`] with the function and its place, or what `catalogue` answers.
+pub fn filter_calls(
     step: &Step,
-    unsteady: impl FnOnce(&[String]) -> Result<Option<String>, EngineError>,
+    allow: &[Code],
+    bodies: &[Body],
+    catalogue: &mut dyn Catalogue,
 ) -> Result<Option<Finding>, EngineError> {
-    let Some(filter) = &step.filter else { return Ok(None) };
-    if volatile::find(step, filter.slice).is_some() {
-        // The rules have seen it.
-        return Ok(None);
+    let mut asked = None;
+    for body in bodies {
+        let words = step.words(step.statement);
+        let place = words.iter().find(|t| t.name().is_some_and(|n| n.eq_ignore_ascii_case(&body.name)));
+        let filter = step.filter.as_ref().map_or(step.statement, |f| f.slice);
+        let place = step.place(place.map_or(filter, |t| t.slice));
+        match judge(catalogue, body)? {
+            Verdict::Quiet => {}
+            Verdict::Never(message) => {
+                return Err(EngineError::Refused(Box::new(
+                    Finding::new(Code::VolatileFilter, message)
+                        .at(place)
+                        .hint("filter on what the rows hold; this is never let pass"),
+                )));
+            }
+            Verdict::Ask(message) if !allow.contains(&Code::VolatileFilter) => {
+                return Err(EngineError::Refused(Box::new(
+                    Finding::new(Code::VolatileFilter, format!("{message}; it was not run")).at(place).hint(
+                        "filter on what the rows hold, or let it be run inside what is rolled back with \
+                         --allow volatile-filter",
+                    ),
+                )));
+            }
+            Verdict::Ask(message) => {
+                asked = Some(
+                    Finding::new(
+                        Code::VolatileFilter,
+                        format!("{message}; the preview ran it inside what was rolled back"),
+                    )
+                    .at(place),
+                );
+            }
+        }
     }
-    let Some(name) = unsteady(&calls(step, filter.slice))? else { return Ok(None) };
-    let words = step.words(filter.slice);
-    let slice = words
-        .iter()
-        .find(|t| t.name().is_some_and(|n| n.eq_ignore_ascii_case(&name)))
-        .map_or(filter.slice, |t| t.slice);
-    let message = format!("{name}() may give another value at each call, says the catalogue");
-    // That is also what it says of a function about which nobody has said anything.
-    Ok(Some(Finding::new(Code::VolatileFilter, message).at(step.place(slice)).weighing(Level::Warn)))
+    Ok(asked)
 }
 
 /// An error about several values of a subquery, as a finding with the place of the first one.

@@ -9,7 +9,8 @@ use sqlparser::dialect::SQLiteDialect;
 
 use crate::catalog::{ForeignKey, Table};
 use crate::error::engine;
-use crate::names::{HELD, ROW, before, quoted};
+use crate::names::quoted;
+use marktwice_sql::ours::{HELD, ROW, before};
 use crate::probe::{Act, Step};
 
 /// What the triggers that a statement fires would do.

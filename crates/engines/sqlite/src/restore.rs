@@ -10,7 +10,8 @@ use rusqlite::{Connection, Statement, params_from_iter};
 
 use crate::catalog::describe;
 use crate::error::engine;
-use crate::names::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before, quoted, wanted};
+use crate::names::quoted;
+use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before, wanted};
 use crate::shape::{Shape, drop_held, presence};
 use crate::values::{self, Bind};
 
@@ -103,10 +104,10 @@ pub(crate) fn hold_rows(
         return Err(EngineError::SchemaChanged(format!("the definition of {} has changed", target.table)));
     }
     drop_held(connection)?;
-    let mut columns = vec![format!("{ORDINAL} INTEGER PRIMARY KEY"), ROW.to_owned()];
+    let mut columns = vec![format!("{ORDINAL} INTEGER PRIMARY KEY"), ROW.to_string()];
     columns.extend((0..width).map(before));
     columns.extend((0..width).map(wanted));
-    columns.extend([THERE.to_owned(), IS_WANTED.to_owned()]);
+    columns.extend([THERE.to_string(), IS_WANTED.to_string()]);
     connection
         .execute_batch(&format!("CREATE TEMP TABLE {HELD} ({})", columns.join(", ")))
         .map_err(engine)?;

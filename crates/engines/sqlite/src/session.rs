@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::time::Instant;
 
-use marktwice_core::Value;
+use marktwice_core::{Code, Value};
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::DatabaseId;
@@ -143,7 +143,7 @@ impl Session for SqliteSession {
         &self.notes
     }
 
-    fn plan(&mut self, source: &str) -> Result<Plan, EngineError> {
+    fn plan(&mut self, source: &str, _allow: &[Code]) -> Result<Plan, EngineError> {
         plan(self.connection_mut()?, source)
     }
 

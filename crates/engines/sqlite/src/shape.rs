@@ -19,7 +19,8 @@ use crate::affinity::type_name;
 use crate::ask::ask;
 use crate::catalog::Table;
 use crate::error::engine;
-use crate::names::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before, quoted};
+use crate::names::quoted;
+use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before};
 use crate::plan::{Detail, is_update};
 use crate::values;
 
@@ -63,7 +64,7 @@ pub(crate) fn hold(
     let untyped = if table.strict { " ANY" } else { "" };
     if let Some(row) = &table.row {
         columns.push(format!("{ROW}{untyped}"));
-        insert.push(ROW.to_owned());
+        insert.push(ROW.to_string());
         select.push(format!("{visible}.{}", quoted(row)));
     }
     for (at, column) in table.target.columns.iter().enumerate() {
@@ -119,7 +120,7 @@ pub(crate) fn hold(
         connection.execute(&fill, []).map_err(|e| in_user_words(e, &table.target.table))? as u64;
     let names = HeldNames {
         table: format!("temp.{HELD}"),
-        ordinal: ORDINAL.to_owned(),
+        ordinal: ORDINAL.to_string(),
         identity,
         after: after.iter().map(|(_, name)| name.clone()).collect(),
         unknown: plan.foreseen.iter().any(|f| !f.derived && f.label != Label::Exact),
@@ -155,7 +156,7 @@ fn count_held(connection: &Connection) -> Result<u64, EngineError> {
 /// What tells one row of the target from another: columns of the held table, and the target's own.
 fn identity(table: &Table, visible: &str) -> Vec<(String, String)> {
     if let Some(row) = &table.row {
-        return vec![(ROW.to_owned(), format!("{visible}.{}", quoted(row)))];
+        return vec![(ROW.to_string(), format!("{visible}.{}", quoted(row)))];
     }
     let key = table.target.key.columns.iter().zip(&table.target.key.names);
     key.map(|(&at, name)| (before(at), format!("{visible}.{}", quoted(name)))).collect()
@@ -183,7 +184,7 @@ fn assigned_values(plan: &Plan, detail: &Detail) -> Vec<(usize, String)> {
 fn pair_on(table: &Table, after: &[(usize, String)]) -> String {
     let foreseen = |at: usize| after.iter().find(|(column, _)| *column == at).map(|(_, name)| name.clone());
     if let Some(row) = &table.row {
-        let held = table.row_column.and_then(foreseen).unwrap_or_else(|| ROW.to_owned());
+        let held = table.row_column.and_then(foreseen).unwrap_or_else(|| ROW.to_string());
         return format!("t.{} = h.{held}", quoted(row));
     }
     let terms: Vec<String> = table
@@ -201,7 +202,7 @@ fn pair_on(table: &Table, after: &[(usize, String)]) -> String {
 fn in_user_words(error: rusqlite::Error, table: &str) -> EngineError {
     match engine(error) {
         EngineError::Constraint { kind, message } => {
-            EngineError::Constraint { kind, message: message.replace(HELD, table) }
+            EngineError::Constraint { kind, message: message.replace(&HELD.to_string(), table) }
         }
         other => other,
     }

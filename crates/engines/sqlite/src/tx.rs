@@ -10,7 +10,7 @@ use rusqlite::{Connection, ErrorCode};
 use crate::catalog::{describe, foreign_keys};
 use crate::error::{engine, locked};
 use crate::explain::explain;
-use crate::names::wanted;
+use marktwice_sql::ours::wanted;
 use crate::reach::count_actions;
 use crate::restore;
 use crate::session::{SqliteSession, count, detail, hold_all};

@@ -92,5 +92,20 @@ pub fn calls(step: &Step, slice: Slice) -> Vec<String> {
         },
         _ => None,
     });
-    called.collect()
+    let mut called: Vec<String> = called.collect();
+    if next_value(step, &tokens).is_some() {
+        called.push("nextval".to_owned());
+    }
+    called
+}
+
+/// Where MariaDB's `NEXT VALUE FOR sequence` stands, which is a call without parentheses.
+pub fn next_value(step: &Step, tokens: &[&Tok]) -> Option<Slice> {
+    if step.language != Language::Mysql {
+        return None;
+    }
+    tokens.windows(3).find_map(|three| match three {
+        [next, value, f] if next.is_word("next") && value.is_word("value") && f.is_word("for") => Some(next.slice),
+        _ => None,
+    })
 }

@@ -1,0 +1,238 @@
+//! What a text calls, as the server itself has parsed it: operators, casts and the functions inside views included. And
+//! what those routines, and triggers, do in the end.
+
+use marktwice_port::{EngineError, SideHow};
+use marktwice_server::walk::{Body, Catalogue, Reached, Start, walk};
+use marktwice_sql::Language;
+use marktwice_sql::ours::SEEN;
+use marktwice_sql::routine::{Verb, Written};
+
+use crate::catalog::ident;
+use crate::client::{Pg, TextRow};
+use crate::copy::quoted;
+
+/// Built-in functions that are volatile and do nothing but give a value: clocks, dice, the session's own numbers, and
+/// sizes. Also those of well-known extensions.
+const HARMLESS: &[&str] = &[
+    "clock_timestamp",
+    "timeofday",
+    "random",
+    "random_normal",
+    "gen_random_uuid",
+    "uuidv4",
+    "uuidv7",
+    "currval",
+    "lastval",
+    "pg_current_xact_id",
+    "txid_current",
+    "pg_is_in_recovery",
+    "pg_column_size",
+    "pg_relation_size",
+    "pg_table_size",
+    "pg_total_relation_size",
+    "pg_indexes_size",
+    "pg_database_size",
+    "pg_xact_commit_timestamp",
+    "uuid_generate_v1",
+    "uuid_generate_v1mc",
+    "uuid_generate_v4",
+    "gen_random_bytes",
+    "gen_salt",
+];
+
+/// What a text calls and reads.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Called {
+    /// Users' routines, and what does more than give a value.
+    pub(crate) bodies: Vec<Body>,
+    /// Names of harmless functions that give another value at each call, and of users' that are not said to be steady.
+    pub(crate) unsteady: Vec<String>,
+    /// Relations of other servers that are read, with the server.
+    pub(crate) elsewhere: Vec<(String, String)>,
+}
+
+fn cell(row: &TextRow, at: usize) -> &str {
+    row.get(at).and_then(Option::as_deref).unwrap_or("")
+}
+
+/// Routines that meet a condition over `pg_proc` as `p`: users' with their text, and the server's own that act.
+fn bodies(pg: &mut Pg, condition: &str) -> Result<Vec<Body>, EngineError> {
+    let rows = pg.rows(&format!(
+        "SELECT p.proname, l.lanname, p.prosrc, p.pronamespace = 'pg_catalog'::regnamespace, p.provolatile, \
+         CASE WHEN p.prosrc = '' AND p.prokind IN ('f', 'p') THEN pg_get_functiondef(p.oid) END \
+         FROM pg_proc p JOIN pg_language l ON l.oid = p.prolang WHERE {condition} ORDER BY p.oid"
+    ))?;
+    let mut all = Vec::new();
+    for row in &rows {
+        let name = cell(row, 0).to_owned();
+        let (own, volatile) = (cell(row, 3) == "t", cell(row, 4) == "v");
+        let compiled = ["c", "internal"].contains(&cell(row, 1));
+        if compiled && (!volatile || HARMLESS.contains(&name.as_str())) {
+            continue;
+        }
+        // A body in standard SQL is kept parsed; its text stands behind the definition's head.
+        let whole = cell(row, 5);
+        let at = whole.find("BEGIN ATOMIC").or_else(|| whole.find("\nRETURN ")).unwrap_or(0);
+        let text = match cell(row, 1) {
+            "plpgsql" | "sql" if cell(row, 2).is_empty() => whole.get(at..).map(str::to_owned),
+            "plpgsql" | "sql" => Some(cell(row, 2).to_owned()),
+            _ => None,
+        };
+        if own && !compiled {
+            // The server's own functions in SQL are declared as they are.
+            continue;
+        }
+        all.push(Body { name, text, acts: compiled, volatile });
+    }
+    Ok(all)
+}
+
+/// What a query of the user's text calls and reads. Nothing of it is run: the server parses it into a view that is
+/// rolled back at once. Where no view can be made the names tell what they can.
+pub(crate) fn called(
+    pg: &mut Pg,
+    temp: bool,
+    query: &str,
+    names: &[String],
+) -> Result<Called, EngineError> {
+    if !temp {
+        return by_names(pg, names);
+    }
+    pg.run("SAVEPOINT marktwice_seen")?;
+    let made = pg.execute_one(&format!("CREATE TEMPORARY VIEW {SEEN} AS\n{query}"));
+    let found = match made {
+        Ok(_) => seen(pg).map(Some),
+        Err(_) => Ok(None),
+    };
+    pg.run("ROLLBACK TO SAVEPOINT marktwice_seen; RELEASE SAVEPOINT marktwice_seen")?;
+    match found? {
+        Some(found) => Ok(found),
+        None => by_names(pg, names),
+    }
+}
+
+fn by_names(pg: &mut Pg, names: &[String]) -> Result<Called, EngineError> {
+    if names.is_empty() {
+        return Ok(Called::default());
+    }
+    let list: Vec<String> = names.iter().map(|n| quoted(n)).collect();
+    let condition = format!("p.proname IN ({})", list.join(", "));
+    let elsewhere = Vec::new();
+    Ok(Called { bodies: bodies(pg, &condition)?, unsteady: unsteady(pg, &condition)?, elsewhere })
+}
+
+fn unsteady(pg: &mut Pg, condition: &str) -> Result<Vec<String>, EngineError> {
+    let rows = pg.rows(&format!(
+        "SELECT DISTINCT p.proname FROM pg_proc p WHERE {condition} AND (p.provolatile = 'v' OR \
+         (p.provolatile = 's' AND p.pronamespace <> 'pg_catalog'::regnamespace)) ORDER BY 1"
+    ))?;
+    Ok(rows.iter().map(|row| cell(row, 0).to_owned()).collect())
+}
+
+fn seen(pg: &mut Pg) -> Result<Called, EngineError> {
+    // The stored form of a query names what it reads and calls by number; views stand in it as what they are, and are
+    // looked into in turn.
+    let with = format!(
+        "WITH RECURSIVE seen(rel) AS (SELECT 'pg_temp.{SEEN}'::regclass::oid UNION \
+         SELECT c.oid FROM seen JOIN pg_rewrite w ON w.ev_class = seen.rel AND w.ev_type = '1' \
+         CROSS JOIN LATERAL regexp_matches(w.ev_action::text, ':relid (\\d+)', 'g') AS m(r) \
+         JOIN pg_class c ON c.oid = (m.r)[1]::oid AND c.relkind = 'v')"
+    );
+    let functions = pg.one(&format!(
+        "{with} SELECT string_agg(DISTINCT (m.r)[1], ', ') FROM seen JOIN pg_rewrite w ON w.ev_class = seen.rel \
+         AND w.ev_type = '1' CROSS JOIN LATERAL \
+         regexp_matches(w.ev_action::text, ':(?:funcid|opfuncid|aggfnoid|winfnoid) (\\d+)', 'g') AS m(r)"
+    ))?;
+    let rows = pg.rows(&format!(
+        "{with}, rels(rel) AS (SELECT DISTINCT (m.r)[1]::oid FROM seen JOIN pg_rewrite w ON w.ev_class = seen.rel \
+         AND w.ev_type = '1' CROSS JOIN LATERAL regexp_matches(w.ev_action::text, ':relid (\\d+)', 'g') AS m(r)), \
+         members(rel) AS (SELECT rel FROM rels UNION SELECT t.relid FROM rels CROSS JOIN LATERAL \
+         pg_partition_tree(rels.rel) AS t) \
+         SELECT f.ftrelid::regclass::text, s.srvname FROM members JOIN pg_foreign_table f ON f.ftrelid = members.rel \
+         JOIN pg_foreign_server s ON s.oid = f.ftserver ORDER BY 1"
+    ))?;
+    let elsewhere = rows.iter().map(|row| (cell(row, 0).to_owned(), cell(row, 1).to_owned())).collect();
+    let Some(functions) = functions else { return Ok(Called { elsewhere, ..Called::default() }) };
+    let condition = format!("p.oid IN ({functions})");
+    Ok(Called { bodies: bodies(pg, &condition)?, unsteady: unsteady(pg, &condition)?, elsewhere })
+}
+
+/// The catalogue, asked on the way through routines and triggers.
+pub(crate) struct Asking<'p>(pub(crate) &'p mut Pg);
+
+fn regclass(written: &Written) -> String {
+    let name: Vec<String> = written.schema.iter().chain([&written.table]).map(|n| ident(n)).collect();
+    format!("to_regclass({})", quoted(&name.join(".")))
+}
+
+impl Catalogue for Asking<'_> {
+    fn language(&self) -> Language {
+        Language::Postgres
+    }
+
+    fn actions_fire_triggers(&self) -> bool {
+        true
+    }
+
+    fn routines(&mut self, name: &str) -> Result<Vec<Body>, EngineError> {
+        bodies(self.0, &format!("p.proname = {}", quoted(name)))
+    }
+
+    fn triggers_of(&mut self, written: &Written) -> Result<Vec<Body>, EngineError> {
+        // Bits of tgtype, as in src/include/catalog/pg_trigger.h.
+        let bits = match written.verb {
+            Verb::Insert => 4,
+            Verb::Delete => 8,
+            Verb::Update => 16,
+            Verb::Truncate => 32,
+            Verb::Several => 4 | 8 | 16,
+        };
+        let class = regclass(written);
+        let rows = self.0.rows(&format!(
+            "SELECT t.tgname, t.tgfoid FROM pg_trigger t WHERE NOT t.tgisinternal AND t.tgenabled IN ('O', 'A') \
+             AND (t.tgtype & {bits}) <> 0 AND (t.tgrelid = {class} OR t.tgrelid IN \
+             (SELECT relid FROM pg_partition_tree({class}))) ORDER BY 1"
+        ))?;
+        let mut all = Vec::new();
+        for row in &rows {
+            let name = cell(row, 0);
+            for body in bodies(self.0, &format!("p.oid = {}", cell(row, 1)))? {
+                all.push(Body { name: name.to_owned(), ..body });
+            }
+        }
+        Ok(all)
+    }
+
+    fn actions_of(&mut self, written: &Written) -> Result<Vec<(Written, String)>, EngineError> {
+        let rows = self.0.rows(&format!(
+            "SELECT n.nspname, c.relname, pg_table_is_visible(c.oid), k.confdeltype FROM pg_constraint k \
+             JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace \
+             WHERE k.contype = 'f' AND k.conparentid = 0 AND k.confdeltype IN ('c', 'n', 'd') \
+             AND k.confrelid = {} ORDER BY 1, 2",
+            regclass(written)
+        ))?;
+        Ok(rows
+            .iter()
+            .map(|row| {
+                let (verb, action) = match cell(row, 3) {
+                    "c" => (Verb::Delete, "ON DELETE CASCADE"),
+                    "n" => (Verb::Update, "ON DELETE SET NULL"),
+                    _ => (Verb::Update, "ON DELETE SET DEFAULT"),
+                };
+                let schema = (cell(row, 2) != "t").then(|| cell(row, 0).to_owned());
+                (Written { schema, table: cell(row, 1).to_owned(), verb }, action.to_owned())
+            })
+            .collect())
+    }
+}
+
+/// What triggers, and the functions that a statement calls, do in the end.
+pub(crate) fn reached(
+    pg: &mut Pg,
+    triggers: Vec<Body>,
+    functions: &[Body],
+) -> Result<Reached, EngineError> {
+    let triggers = triggers.into_iter().map(|b| Start::Body(SideHow::Trigger(b.name.clone()), b));
+    let functions = functions.iter().map(|b| Start::Body(SideHow::Routine(b.name.clone()), b.clone()));
+    walk(&mut Asking(pg), triggers.chain(functions).collect())
+}
