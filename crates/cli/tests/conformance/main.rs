@@ -17,7 +17,9 @@ mod moved;
 mod races;
 mod refused;
 mod side_effects;
+mod traces;
 mod types;
+mod unseen;
 
 use marktwice_testkit::stage::Stage;
 

@@ -195,14 +195,14 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
     let key = choose_key(&columns, &keys);
     let chosen = keys.iter().position(|k| k.columns == key.columns && k.primary == (key.kind == KeyKind::Primary));
     let equals = chosen.and_then(|at| operators.get(at).cloned()).unwrap_or_default();
-    let definition = definition(pg, oid, &raw)?;
-    let naming = naming(&columns, &key);
-    let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
-    let from = if found.sort == Sort::Table { format!("ONLY {name}") } else { name.clone() };
     let foreign = match found.sort {
         Sort::Partitioned => foreign_member(pg, oid)?,
         _ => None,
     };
+    let definition = definition(pg, oid, &raw, foreign.as_ref())?;
+    let naming = naming(&columns, &key);
+    let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
+    let from = if found.sort == Sort::Table { format!("ONLY {name}") } else { name.clone() };
     Ok(Table {
         target: Target {
             table: found.table.clone(),
@@ -261,7 +261,12 @@ fn keys(pg: &mut Pg, oid: &str, numbers: &[&str]) -> Result<Vec<(UniqueKey, Vec<
 }
 
 /// Everything that bears on what a statement means here, hashed.
-fn definition(pg: &mut Pg, oid: &str, columns: &[TextRow]) -> Result<String, EngineError> {
+fn definition(
+    pg: &mut Pg,
+    oid: &str,
+    columns: &[TextRow],
+    foreign: Option<&(String, String)>,
+) -> Result<String, EngineError> {
     let mut texts: Vec<String> = columns
         .iter()
         .map(|row| (1..row.len()).map(|at| cell(row, at)).collect::<Vec<_>>().join("\u{1f}"))
@@ -275,6 +280,7 @@ fn definition(pg: &mut Pg, oid: &str, columns: &[TextRow]) -> Result<String, Eng
          UNION ALL SELECT pg_get_partkeydef({oid}) ORDER BY text"
     ))?;
     texts.extend(rest.iter().map(|row| cell(row, 0).to_owned()));
+    texts.extend(foreign.iter().flat_map(|(member, server)| [member.clone(), server.clone()]));
     Ok(hash::texts(texts.iter().map(String::as_str)))
 }
 

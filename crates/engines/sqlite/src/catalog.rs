@@ -3,11 +3,13 @@
 use marktwice_core::hash;
 use marktwice_core::table::{Column, Key, KeyKind, Target, naming};
 use marktwice_port::EngineError;
+use marktwice_server::reach::ForeignKey;
 use marktwice_sql::pins::UniqueKey;
 use rusqlite::Connection;
 
 use crate::definition::{generated_expression, silent_conflict_clause};
 use crate::error::engine;
+use crate::names::quoted;
 
 /// What a name in the database is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -36,17 +38,6 @@ pub(crate) struct Table {
     pub(crate) generated: Vec<Option<String>>,
     /// A conflict clause in the definition that skips or deletes rows without a word.
     pub(crate) conflict_clause: Option<String>,
-}
-
-/// A foreign key.
-#[derive(Debug, Clone)]
-pub(crate) struct ForeignKey {
-    pub(crate) child: String,
-    pub(crate) child_columns: Vec<String>,
-    pub(crate) parent: String,
-    pub(crate) parent_columns: Vec<String>,
-    pub(crate) on_update: String,
-    pub(crate) on_delete: String,
 }
 
 /// Looks a name up; gives it as the catalogue writes it.
@@ -232,6 +223,11 @@ pub(crate) fn foreign_keys(connection: &Connection) -> Result<Vec<ForeignKey>, E
         all.extend(foreign_keys_of(connection, &child).map_err(engine)?);
     }
     for key in &mut all {
+        // The definition may write the parent's name in other letters.
+        if let Some((parent, ..)) = find(connection, &key.parent)? {
+            key.parent_name = ("main".to_owned(), parent.clone());
+            key.parent = parent;
+        }
         if key.parent_columns.is_empty() {
             // Without named columns the parent's primary key is meant.
             let mut primary: Vec<(usize, String)> = columns(connection, &key.parent)
@@ -259,11 +255,14 @@ fn foreign_keys_of(connection: &Connection, child: &str) -> rusqlite::Result<Vec
         if all.last().is_none_or(|(last, _)| *last != id) {
             let key = ForeignKey {
                 child: child.to_owned(),
+                child_sql: format!("main.{}", quoted(child)),
                 child_columns: Vec::new(),
                 parent: row.get(1)?,
+                parent_name: ("main".to_owned(), row.get(1)?),
                 parent_columns: Vec::new(),
                 on_update: row.get(4)?,
                 on_delete: row.get(5)?,
+                readable: true,
             };
             all.push((id, key));
         }

@@ -4,7 +4,7 @@ use marktwice_core::Value;
 use marktwice_port::{Constraint, EngineError};
 use rusqlite::Connection;
 
-use crate::catalog::ForeignKey;
+use marktwice_server::reach::ForeignKey;
 use crate::names::quoted;
 use marktwice_sql::ours::{HELD, ORDINAL, before};
 use crate::shape::Shape;

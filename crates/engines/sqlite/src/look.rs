@@ -5,7 +5,7 @@ use std::time::Instant;
 
 use marktwice_core::mark::{After, HeldRow};
 use marktwice_core::study::{Study, Wish};
-use marktwice_core::survey::{Declared, DeclaredKey, Reference, Survey, TableSummary};
+use marktwice_core::survey::{Declared, DeclaredKey, Survey, TableSummary};
 use marktwice_core::table::{KeyKind, Pin};
 use marktwice_port::engine::{PATIENCE, PATIENCE_IN_ALL, RowSink};
 use marktwice_port::{EngineError, Plan};
@@ -19,7 +19,8 @@ use sqlparser::dialect::SQLiteDialect;
 use sqlparser::tokenizer::Token;
 
 use crate::ask::ask;
-use crate::catalog::{ForeignKey, Sort, describe, find, foreign_keys, names};
+use marktwice_server::reach::ForeignKey;
+use crate::catalog::{Sort, describe, find, foreign_keys, names};
 use crate::error::engine;
 use crate::names::quoted;
 use crate::session::{SqliteSession, count, detail};
@@ -127,17 +128,6 @@ pub(crate) fn tables(connection: &mut Connection) -> Result<Vec<TableSummary>, E
     Ok(all)
 }
 
-fn reference(key: &ForeignKey) -> Reference {
-    Reference {
-        child: key.child.clone(),
-        child_columns: key.child_columns.clone(),
-        parent: key.parent.clone(),
-        parent_columns: key.parent_columns.clone(),
-        on_update: key.on_update.clone(),
-        on_delete: key.on_delete.clone(),
-    }
-}
-
 /// One table in full.
 pub(crate) fn survey(connection: &mut Connection, name: &str) -> Result<Survey, EngineError> {
     let table = describe(connection, name)?;
@@ -159,8 +149,8 @@ pub(crate) fn survey(connection: &mut Connection, name: &str) -> Result<Survey, 
     };
     let declared = Declared {
         defaults,
-        refers: all.iter().filter(|k| is(&k.child)).map(reference).collect(),
-        referred: all.iter().filter(|k| is(&k.parent)).map(reference).collect(),
+        refers: all.iter().filter(|k| is(&k.child)).map(ForeignKey::reference).collect(),
+        referred: all.iter().filter(|k| is(&k.parent)).map(ForeignKey::reference).collect(),
         checks: checks(connection, &target.table)?,
         triggers: triggers(connection, &target.table)?,
         keys,

@@ -12,7 +12,8 @@ use marktwice_sql::slicing::{names_in, single_statement, understand};
 use marktwice_sql::step::Step;
 use rusqlite::Connection;
 
-use crate::catalog::{ForeignKey, Sort, Table, describe, find, foreign_keys};
+use marktwice_server::reach::{ForeignKey, foresee_own_cascade};
+use crate::catalog::{Sort, Table, describe, find, foreign_keys};
 use crate::complaint::{as_base_table, compile_error, quoted_word};
 use crate::error::engine;
 use crate::exactness::{foresee, reads};
@@ -48,7 +49,9 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
     let table = target_of(connection, &step)?;
     let acts = probe::acts(connection, text).map_err(engine)?;
     let fired = fired(connection, &acts, &table)?;
-    let foreseen = foresee(connection, &step, &table, &fired)?;
+    let mut foreseen = foresee(connection, &step, &table, &fired)?;
+    let foreign_keys = foreign_keys(connection)?;
+    foresee_own_cascade(&mut foreseen, &foreign_keys, &table.target, step.kind);
     if let Some(finding) = unpairable(&step, &table, &foreseen) {
         return Err(refused(finding));
     }
@@ -79,7 +82,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
         leave_out,
         settings: vec!["foreign keys: enforced".to_owned()],
         detail: Box::new(Detail {
-            foreign_keys: foreign_keys(connection)?,
+            foreign_keys,
             schema: schema_version(connection)?,
             triggers: fired.writes,
             step,

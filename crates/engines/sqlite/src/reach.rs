@@ -2,12 +2,15 @@
 //! keys, from the catalogue.
 
 use marktwice_core::mark::StepKind;
+use marktwice_core::table::KeyKind;
 use marktwice_port::{EngineError, SideHow, SideWrite};
+use marktwice_server::reach::{self, Assigned, Counter, ForeignKey};
+use marktwice_sql::Language;
 use marktwice_sql::text::tokenize;
 use rusqlite::Connection;
 use sqlparser::dialect::SQLiteDialect;
 
-use crate::catalog::{ForeignKey, Table};
+use crate::catalog::Table;
 use crate::error::engine;
 use crate::names::quoted;
 use marktwice_sql::ours::{HELD, ROW, before};
@@ -73,115 +76,29 @@ fn may_ignore(trigger: &str) -> bool {
     tokens.iter().any(|t| t.is_word("raise")) && tokens.iter().any(|t| t.is_word("ignore"))
 }
 
-/// The foreign keys whose action a statement on `table` would set off.
-pub(crate) fn actions<'k>(
-    keys: &'k [ForeignKey],
-    table: &Table,
-    kind: StepKind,
-    assigned: &[usize],
-) -> Vec<(&'k ForeignKey, String)> {
-    keys.iter()
-        .filter(|key| key.parent.eq_ignore_ascii_case(&table.target.table))
-        .filter_map(|key| {
-            let (word, action) = match kind {
-                StepKind::Delete => ("DELETE", &key.on_delete),
-                StepKind::Update => ("UPDATE", &key.on_update),
-                StepKind::Insert => return None,
-            };
-            let touched = kind == StepKind::Delete
-                || key
-                    .parent_columns
-                    .iter()
-                    .any(|c| table.target.position(c).is_some_and(|at| assigned.contains(&at)));
-            let acts = ["CASCADE", "SET NULL", "SET DEFAULT"].contains(&action.as_str());
-            (touched && acts).then(|| (key, format!("ON {word} {action}")))
-        })
-        .collect()
-}
-
-/// Tables that an action reaches from `child` on, further down.
-fn deeper<'k>(keys: &'k [ForeignKey], child: &str, seen: &mut Vec<&'k str>) -> Vec<&'k ForeignKey> {
-    let mut all = Vec::new();
-    for key in keys.iter().filter(|k| {
-        k.parent.eq_ignore_ascii_case(child) && k.on_delete != "NO ACTION" && k.on_delete != "RESTRICT"
-    }) {
-        if !seen.contains(&key.child.as_str()) {
-            seen.push(&key.child);
-            all.push(key);
-            if key.on_delete == "CASCADE" {
-                all.extend(deeper(keys, &key.child, seen));
-            }
-        }
-    }
-    all
-}
-
 /// Counts the rows that foreign keys' actions would write, from the held rows; keys without any are left out.
 pub(crate) fn count_actions(
     connection: &Connection,
     keys: &[ForeignKey],
     table: &Table,
     kind: StepKind,
-    assigned: &[(usize, Option<String>)],
+    assigned: &Assigned,
 ) -> Result<Vec<SideWrite>, EngineError> {
-    let positions: Vec<usize> = assigned.iter().map(|(at, _)| *at).collect();
-    let mut all = Vec::new();
-    for (key, how) in actions(keys, table, kind, &positions) {
-        let rows = count_children(connection, key, table, assigned).map_err(engine)?;
-        if rows == 0 {
-            continue;
-        }
-        all.push(SideWrite {
-            table: key.child.clone(),
-            how: SideHow::ForeignKey(how.clone()),
-            rows: Some(rows),
-        });
-        if how == "ON DELETE CASCADE" {
-            let mut seen = vec![key.child.as_str()];
-            for further in deeper(keys, &key.child, &mut seen) {
-                let how = SideHow::ForeignKey(format!("ON DELETE {}", further.on_delete));
-                all.push(SideWrite { table: further.child.clone(), how, rows: None });
-            }
-        }
-    }
-    Ok(all)
-}
-
-/// Child rows of the held rows; for an UPDATE only of those whose parent key becomes another.
-fn count_children(
-    connection: &Connection,
-    key: &ForeignKey,
-    table: &Table,
-    assigned: &[(usize, Option<String>)],
-) -> rusqlite::Result<u64> {
-    let on: Vec<String> = key
-        .child_columns
-        .iter()
-        .zip(&key.parent_columns)
-        .filter_map(|(child, parent)| {
-            Some(format!("c.{} = h.{}", quoted(child), before(table.target.position(parent)?)))
-        })
-        .collect();
-    let changes: Vec<String> = assigned
-        .iter()
-        .filter(|(at, _)| key.parent_columns.iter().any(|p| table.target.position(p) == Some(*at)))
-        .map(|(at, after)| match after {
-            Some(after) => format!("h.{} IS NOT h.{after}", before(*at)),
-            None => "1".to_owned(),
-        })
-        .collect();
-    let changes = if changes.is_empty() { "1".to_owned() } else { changes.join(" OR ") };
-    // A row of the target itself that is matched anyway is no side effect.
-    let outside = match &table.row {
-        Some(row) if key.child.eq_ignore_ascii_case(&table.target.table) => {
-            format!(" AND c.{} NOT IN (SELECT {ROW} FROM temp.{HELD})", quoted(row))
-        }
-        _ => String::new(),
+    let count = |sql: &str| -> Result<u64, EngineError> {
+        connection.query_row(sql, [], |row| row.get::<_, i64>(0)).map(i64::unsigned_abs).map_err(engine)
     };
-    let sql = format!(
-        "SELECT count(*) FROM temp.{HELD} AS h JOIN main.{} AS c ON {} WHERE ({changes}){outside}",
-        quoted(&key.child),
-        on.join(" AND "),
-    );
-    connection.query_row(&sql, [], |row| row.get::<_, i64>(0)).map(i64::unsigned_abs)
+    let key = &table.target.key;
+    let identity: Vec<(String, String)> = match (&table.row, key.kind) {
+        (Some(row), KeyKind::RowIdentity) => vec![(ROW.to_string(), quoted(row))],
+        _ => key.columns.iter().zip(&key.names).map(|(at, name)| (before(*at), quoted(name))).collect(),
+    };
+    let mut counter = Counter {
+        language: Language::Sqlite,
+        held: &format!("temp.{HELD}"),
+        identity: &identity,
+        count: &mut |sql| count(sql),
+        // The compile step has named the triggers of the tables that actions write.
+        further: &mut |_| Ok(Vec::new()),
+    };
+    reach::count_actions(&mut counter, keys, &table.target, kind, assigned)
 }
