@@ -4,7 +4,8 @@
 
 use std::any::Any;
 
-use marktwice_core::mark::{Agreement, Foreseen, HeldRow, MarkSummary, Marker, agreement};
+use marktwice_core::hash::{Fingerprint, RowHash};
+use marktwice_core::mark::{After, Agreement, Foreseen, HeldRow, MarkSummary, Marker, agreement};
 use marktwice_core::receipt::{Receipt, RunState, SnapshotRef};
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, SnapshotTotals, StepRecord};
 use marktwice_core::table::{KeyKind, Target};
@@ -14,7 +15,7 @@ use marktwice_core::verify::{Fate, judge};
 use marktwice_core::{Code, Expect};
 use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{
-    CommitOutcome, EngineError, Held, Logbook, Phase, Plan, Restore, RunFolder, Session, SideWrite, Tx,
+    CommitOutcome, EngineError, Held, Keep, Logbook, Phase, Plan, Restore, RunFolder, Session, SideWrite, Tx,
 };
 
 use crate::context::{Answer, Context, Question, Talk};
@@ -213,8 +214,39 @@ impl<'a, 's> Begun<'a, 's> {
         restore: &Restore,
         source: &mut ChangeSource<'_>,
         keep: &mut KeepSink<'_>,
+        differing: &mut Differing<'_>,
     ) -> Result<Marked<'a, 's>, Ended> {
-        match self.tx.hold_rows(restore, source, keep) {
+        let mut sent = Readback::default();
+        let held = self.tx.hold_rows(restore, source, &mut |change, now| {
+            let kept = keep(change, now)?;
+            if let Keep::Hold(wanted) = &kept {
+                sent.add(change.ordinal, now, wanted.as_deref());
+            }
+            Ok(kept)
+        });
+        // What was loaded is read again: the rows are put back from there, and verified against it.
+        let mut loaded = Readback::default();
+        let again = held.and_then(|held| {
+            self.tx.held(&mut |row| {
+                let before = Some(row.before.as_slice()).filter(|b| !b.is_empty());
+                let after = match &row.after {
+                    After::Row(after) => Some(after.as_slice()),
+                    After::Gone => None,
+                };
+                loaded.add(row.ordinal, before, after);
+                Ok(())
+            })?;
+            Ok(held)
+        });
+        match again {
+            Ok(_) if sent != loaded => {
+                let what = match differing(&mut *self.tx) {
+                    Ok(what) => what,
+                    Err(error) => return Err(self.end(ended_by(error))),
+                };
+                let faults = Faults::whole(&self.run.facts.target, what);
+                Err(self.end(End::Verification(faults)))
+            }
             Ok(held) => {
                 let matched = held.matched;
                 self.marked(held, MarkSummary { matched, changes: matched, ..MarkSummary::default() })
@@ -229,6 +261,25 @@ impl<'a, 's> Begun<'a, 's> {
         }
         self.run.step_receipt(|step| step.matched = summary.matched);
         Ok(Marked { run: self.run, tx: self.tx, held })
+    }
+}
+
+/// Says which row, and which column of it, does not read back from where it was loaded to.
+pub(crate) type Differing<'a> = dyn FnMut(&mut dyn Tx) -> Result<String, EngineError> + 'a;
+
+/// Rows as they were sent, or as they were read again, in a sum that no order changes.
+#[derive(Default, PartialEq, Eq)]
+struct Readback {
+    rows: Fingerprint,
+    buffer: Vec<u8>,
+}
+
+impl Readback {
+    fn add(&mut self, ordinal: i64, now: Option<&[Value]>, wanted: Option<&[Value]>) {
+        let first = [Value::Int(ordinal), Value::Bool(now.is_some()), Value::Bool(wanted.is_some())];
+        let all = first.iter().chain(now.unwrap_or_default()).chain(wanted.unwrap_or_default());
+        self.rows.add(&RowHash::with(&mut self.buffer, all));
+        self.buffer.clear();
     }
 }
 

@@ -3,7 +3,8 @@
 use std::cell::RefCell;
 
 use marktwice_core::hash::{Fingerprint, RowHash};
-use marktwice_core::mark::{Foreseen, Label, StepKind};
+use marktwice_core::cell::{CellDiff, diff};
+use marktwice_core::mark::{After, Foreseen, Label, StepKind};
 use marktwice_core::receipt::{Receipt, RunKind, RunState, SnapshotRef, StepReceipt};
 use marktwice_core::record::{SnapshotHeader, StepRecord};
 use marktwice_core::study::Study;
@@ -11,7 +12,7 @@ use marktwice_core::totals::Totals;
 use marktwice_core::undo::{OnChanged, OnGone, Policy, RowChange, Treatment, inverse_kind, treat};
 use marktwice_core::{Code, Expect, Value, hash};
 use marktwice_port::{
-    EngineError, Intent, Keep, Logbook, Phase, Restore, Session, SinkError, SnapshotReader,
+    EngineError, Intent, Keep, Logbook, Phase, Restore, Session, SinkError, SnapshotReader, Tx,
 };
 
 use crate::apply::Agreement;
@@ -389,7 +390,8 @@ fn put_back(
     let hold = options.hold && options.agreement == Agreement::Ask;
     let run = || -> Result<RunOutcome, Ended> {
         let begun = prepared.begin(&mut *session)?;
-        let marked = begun.hold_rows(&back.restore, &mut || inverse(&reader), &mut keep)?;
+        let mut differing = |tx: &mut dyn Tx| first_differing(tx, book, back);
+        let marked = begun.hold_rows(&back.restore, &mut || inverse(&reader), &mut keep, &mut differing)?;
         let judge = judge.borrow();
         if judge.conflicts.count > 0 {
             return Err(marked.end(End::Conflicts(judge.conflicts.clone())));
@@ -404,6 +406,42 @@ fn put_back(
         Ok(proven.commit())
     };
     Ok(run().unwrap_or_else(|ended| *ended))
+}
+
+/// The first held row that does not say what the snapshot says. Both come in the order of their numbers.
+fn first_differing(tx: &mut dyn Tx, book: &dyn Logbook, back: &Back) -> Result<String, EngineError> {
+    let failed = |error: marktwice_port::LogError| EngineError::Sink(Box::new(error));
+    let reader = RefCell::new(book.snapshot(&back.entry.receipt.run, &back.snapshot).map_err(failed)?);
+    let target = &back.restore.target;
+    let mut found = None;
+    let mut kept = None;
+    tx.held(&mut |row| {
+        while found.is_none()
+            && kept.as_ref().is_none_or(|kept: &RowChange| kept.ordinal < row.ordinal)
+            && let Some(next) = inverse(&reader)?
+        {
+            kept = Some(next);
+        }
+        let (Some(kept), After::Row(after), None) = (&kept, &row.after, &found) else { return Ok(()) };
+        let wanted = kept.after.as_deref().unwrap_or_default();
+        let looked = |cell: &CellDiff| back.restore.kind != StepKind::Update || back.restore.columns.contains(&cell.column);
+        let cell = diff(wanted, after).into_iter().find(looked);
+        found = cell.filter(|_| kept.ordinal == row.ordinal).map(|cell| {
+            let name = target.columns.get(cell.column).map_or("", |c| c.name.as_str());
+            let text = |value: &Value| value.to_json().to_string();
+            format!(
+                "row {} of {}: {name} was {} before the run, and the engine reads that back as {}",
+                key_text(&row.key),
+                target.table,
+                text(&cell.before),
+                text(&cell.after)
+            )
+        });
+        Ok(())
+    })?;
+    Ok(found.unwrap_or_else(|| {
+        format!("what is in {} now does not read back as it was read, so nothing could be verified", target.table)
+    }))
 }
 
 fn undo_receipt(

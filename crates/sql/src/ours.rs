@@ -26,6 +26,8 @@ impl fmt::Display for Ours {
 pub const HELD: Ours = Ours("held");
 /// The temporary table of contents that are asked for.
 pub const ASKED: Ours = Ours("asked");
+/// The temporary table of contents that are there.
+pub const FOUND: Ours = Ours("found");
 /// The view that lets a server tell what a text calls.
 pub const SEEN: Ours = Ours("seen");
 /// The held table's ordinal column.

@@ -9,7 +9,7 @@ use marktwice_core::undo::RowChange;
 use marktwice_port::EngineError;
 use marktwice_port::engine::ChangeSource;
 use marktwice_server::layout::{key_of};
-use marktwice_sql::ours::{ASKED, before};
+use marktwice_sql::ours::{ASKED, FOUND, before};
 
 use crate::catalog::{Table, ident};
 use crate::client::My;
@@ -28,6 +28,8 @@ pub(crate) struct Finder<'t> {
     lock: bool,
     /// How often each content was asked for: the nth asks for the nth such row.
     asked: HashMap<u64, i64>,
+    /// Whether the contents that are there have been counted.
+    counted: bool,
 }
 
 impl<'t> Finder<'t> {
@@ -39,16 +41,36 @@ impl<'t> Finder<'t> {
                 .types
                 .iter()
                 .enumerate()
-                .map(|(at, of)| format!("{} {}", before(at), of.roomy))
+                .map(|(at, of)| format!("{} {} NULL", before(at), of.roomy))
                 .collect();
-            let name = asked(table);
-            my.run(&format!("DROP TEMPORARY TABLE IF EXISTS {name}"))?;
-            my.run(&format!(
-                "CREATE TEMPORARY TABLE {name} (o bigint, n bigint, {}) ENGINE=InnoDB",
-                columns.join(", ")
-            ))?;
+            let hash = "char(64) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin";
+            for (name, columns) in [
+                (asked(table), format!("o bigint, n bigint, {}", columns.join(", "))),
+                (found_name(table), format!("c {hash} PRIMARY KEY, n bigint")),
+            ] {
+                my.run(&format!("DROP TEMPORARY TABLE IF EXISTS {name}"))?;
+                my.run(&format!("CREATE TEMPORARY TABLE {name} ({columns}) ENGINE=InnoDB"))?;
+            }
         }
-        Ok(Finder { table, lock, asked: HashMap::new() })
+        Ok(Finder { table, lock, asked: HashMap::new(), counted: false })
+    }
+
+    /// Counts the rows of each content that is there: the table is read once, however many chunks are asked for.
+    fn count_contents(&mut self, my: &mut My) -> Result<(), EngineError> {
+        let there = content(self.table, |at| {
+            self.table.target.columns.get(at).map_or(String::new(), |c| format!("t.{}", ident(&c.name)))
+        });
+        let lock = if self.lock { " FOR UPDATE" } else { "" };
+        my.execute_one(
+            &format!(
+                "INSERT INTO {} SELECT {there} AS marktwice_c, count(*) FROM {} AS t GROUP BY marktwice_c{lock}",
+                found_name(self.table),
+                self.table.name
+            ),
+            &[],
+        )?;
+        self.counted = true;
+        Ok(())
     }
 
     /// Reads the next chunk of changes and looks their rows up, in order. Empty at the end. Settings must be pinned.
@@ -80,9 +102,13 @@ impl<'t> Finder<'t> {
 
     fn read(&self, my: &mut My, changes: &[&RowChange]) -> Result<Vec<Vec<Value>>, EngineError> {
         let key = &self.table.target.key;
-        let one: Vec<String> = key.names.iter().map(|k| format!("{} = ?", ident(k))).collect();
-        let filter = match key.names.as_slice() {
-            [only] => format!("{} IN ({})", ident(only), vec!["?"; changes.len()].join(", ")),
+        let bit = |at: &usize| self.table.types.get(*at).is_some_and(|t| t.kind == "bit");
+        // A BIT is compared as the number that it is; as a text it equals nothing.
+        let mark = |at: &usize| if bit(at) { "CAST(CONV(HEX(?), 16, 10) AS UNSIGNED)" } else { "?" };
+        let one: Vec<String> =
+            key.names.iter().zip(&key.columns).map(|(k, at)| format!("{} = {}", ident(k), mark(at))).collect();
+        let filter = match (key.names.as_slice(), key.columns.as_slice()) {
+            ([only], [at]) => format!("{} IN ({})", ident(only), vec![mark(at); changes.len()].join(", ")),
             _ => vec![format!("({})", one.join(" AND ")); changes.len()].join(" OR "),
         };
         let lock = if self.lock { " FOR UPDATE" } else { "" };
@@ -118,9 +144,13 @@ impl<'t> Finder<'t> {
         my: &mut My,
         changes: &[RowChange],
     ) -> Result<Vec<Option<Vec<Value>>>, EngineError> {
+        if !self.counted {
+            self.count_contents(my)?;
+        }
         let name = asked(self.table);
         my.run(&format!("DELETE FROM {name}"))?;
         let marks = vec!["?"; 2 + self.table.types.len()].join(", ");
+        let mut rows = Vec::new();
         for (at, change) in (0i64..).zip(changes) {
             if change.before.is_none() {
                 // What the run took away is not looked for: an equal row is another row.
@@ -130,17 +160,16 @@ impl<'t> Finder<'t> {
             *count += 1;
             let mut values = vec![Value::Int(at), Value::Int(*count)];
             values.extend(change.key.iter().cloned());
-            my.execute_one(&format!("INSERT INTO {name} VALUES ({marks})"), &values)?;
+            rows.push(values);
         }
-        let there = content(self.table, |at| {
-            self.table.target.columns.get(at).map_or(String::new(), |c| format!("t.{}", ident(&c.name)))
-        });
+        if rows.is_empty() {
+            return Ok(vec![None; changes.len()]);
+        }
+        my.execute_many(&format!("INSERT INTO {name} VALUES ({marks})"), &rows)?;
         let wanted = content(self.table, |at| format!("a.{}", before(at)));
-        let lock = if self.lock { " FOR UPDATE" } else { "" };
         let sql = format!(
-            "SELECT a.o, a.n <= f.n FROM {name} AS a JOIN \
-             (SELECT {there} AS marktwice_c, count(*) AS n FROM {} AS t GROUP BY marktwice_c{lock}) AS f ON f.marktwice_c = {wanted}",
-            self.table.name
+            "SELECT a.o, a.n <= f.n FROM {name} AS a JOIN {} AS f ON f.c = {wanted}",
+            found_name(self.table)
         );
         let mut found = vec![None; changes.len()];
         my.stream(&sql, &[], &[Form::Number, Form::Number], &mut |row| {
@@ -154,6 +183,11 @@ impl<'t> Finder<'t> {
         })?;
         Ok(found)
     }
+}
+
+/// The temporary table of the contents that are there, with how many rows have each.
+pub(crate) fn found_name(table: &Table) -> String {
+    format!("{}.{FOUND}", ident(&table.target.schema))
 }
 
 fn asked(table: &Table) -> String {

@@ -11,8 +11,8 @@ use marktwice_core::mark::{HeldRow, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
-use marktwice_server::layout::{Layout};
-use marktwice_sql::ours::{Ours, HELD, IS_WANTED, LEFT, MADE, ORDINAL, THERE, WAS, WILL, before, wanted};
+use marktwice_server::layout::{Layout, fits};
+use marktwice_sql::ours::{HELD, IS_WANTED, LEFT, MADE, ORDINAL, Ours, THERE, WAS, WILL, before};
 use marktwice_server::recipe::{Recipe, Slot};
 use marktwice_server::statement::{in_place, unknown_values};
 use marktwice_sql::many::{HeldNames, once_each};
@@ -23,6 +23,9 @@ use crate::client::My;
 use crate::content::content;
 use crate::plan::Detail;
 use crate::values::Form;
+
+/// Columns that a table of this server has at most.
+const MOST_COLUMNS: usize = 1_017;
 
 /// Held rows and how they are read and paired.
 #[derive(Debug, Clone)]
@@ -67,19 +70,16 @@ fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
 }
 
 /// Definitions of the columns for rows without a key.
-pub(crate) fn content_columns() -> [String; 4] {
-    [WAS, WILL]
-        .map(|n| format!("{n} char(64) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"))
-        .into_iter()
-        .chain([LEFT, MADE].map(|n| format!("{n} bigint")))
-        .collect::<Vec<_>>()
-        .try_into()
-        .unwrap_or_default()
+pub(crate) fn content_columns() -> Vec<String> {
+    let hashes = [WAS, WILL].map(|n| format!("{n} char(64) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin, KEY ({n})"));
+    hashes.into_iter().chain([LEFT, MADE].map(|n| format!("{n} bigint"))).collect()
 }
 
 /// Makes the held table of a plan; in a transaction that only reads this is not allowed any more.
 pub(crate) fn create(my: &mut My, plan: &Plan, detail: &Detail) -> Result<(), EngineError> {
-    define(my, &detail.table, &recipe(plan, detail).columns)
+    let columns = recipe(plan, detail).columns;
+    fits(&plan.target.table, columns.len(), MOST_COLUMNS, "MariaDB")?;
+    define(my, &detail.table, &columns)
 }
 
 /// Makes a held table of these columns. Temporary tables do not end a transaction.
@@ -325,7 +325,7 @@ impl Held {
         };
         let term = |(&at, name): (&usize, &String)| {
             let side = if self.layout.flags {
-                format!("IF(h.{IS_WANTED}, h.{}, h.{})", wanted(at), before(at))
+                format!("IF(h.{IS_WANTED}, h.{}, h.{})", foreseen(at), before(at))
             } else {
                 format!("h.{}", foreseen(at))
             };

@@ -6,16 +6,16 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{Constraint, EngineError, Keep, Restore};
-use marktwice_server::layout::{Layout};
-use marktwice_sql::ours::{IS_WANTED, ORDINAL, THERE, before, wanted};
+use marktwice_server::layout::{Layout, image, images, twice};
+use marktwice_sql::ours::{IS_WANTED, ORDINAL, THERE, WAS, before, wanted};
 
-use marktwice_server::putting::{self, PutBack};
+use marktwice_server::putting::{self, PutBack, Together};
 use marktwice_server::statement::same_definition;
 
 use crate::catalog::{Table, describe, held_name, ident};
 use crate::client::My;
 use crate::content::content;
-use crate::finder::Finder;
+use crate::finder::{Finder, found_name};
 use crate::held::{Held, content_columns, define};
 use crate::values::Form;
 
@@ -35,12 +35,12 @@ pub(crate) fn hold_rows(
     sink: &mut KeepSink<'_>,
 ) -> Result<(Held, u64), EngineError> {
     let table = table_of(my, restore)?;
-    let width = table.types.len();
     let mut columns = vec![format!("{ORDINAL} bigint PRIMARY KEY")];
     columns
         .extend(table.types.iter().enumerate().map(|(at, of)| format!("{} {} NULL", before(at), of.roomy)));
-    columns
-        .extend(table.types.iter().enumerate().map(|(at, of)| format!("{} {} NULL", wanted(at), of.roomy)));
+    let twice = twice(restore);
+    let of = |at: &usize| Some(format!("{} {} NULL", wanted(*at), table.types.get(*at)?.roomy));
+    columns.extend(twice.iter().filter_map(of));
     columns.extend([format!("{THERE} tinyint"), format!("{IS_WANTED} tinyint")]);
     let marks = vec!["?"; columns.len()].join(", ");
     let names: Vec<String> = columns.iter().filter_map(|c| c.split(' ').next()).map(str::to_owned).collect();
@@ -48,7 +48,6 @@ pub(crate) fn hold_rows(
     define(my, &table, &columns)?;
     let insert = format!("INSERT INTO {} ({}) VALUES ({marks})", held_name(&table), names.join(", "));
     let mut finder = Finder::new(my, &table, true)?;
-    let nothing = vec![Value::Null; width];
     let mut held = 0;
     loop {
         let chunk = finder.next(my, source)?;
@@ -63,8 +62,7 @@ pub(crate) fn hold_rows(
             };
             let mut row = vec![Value::Int(change.ordinal)];
             let flags = [Value::Int(i64::from(now.is_some())), Value::Int(i64::from(wanted.is_some()))];
-            row.extend(now.unwrap_or_else(|| nothing.clone()));
-            row.extend(wanted.unwrap_or_else(|| nothing.clone()));
+            row.extend(images(&twice, now.as_deref(), wanted.as_deref()).cloned());
             row.extend(flags);
             batch.push(row);
             held += 1;
@@ -75,7 +73,7 @@ pub(crate) fn hold_rows(
         target: restore.target.clone(),
         kind: restore.kind,
         flags: true,
-        after: (0..width).map(|at| (at, wanted(at))).collect(),
+        after: twice.iter().map(|at| (*at, wanted(*at))).collect(),
     };
     let held_rows = Held::new(layout, &table);
     held_rows.expect_contents(my)?;
@@ -121,7 +119,8 @@ fn statement(held: &Held, restore: &Restore, kind: StepKind, one: Option<&str>) 
             let columns: Vec<usize> =
                 (0..restore.target.columns.len()).filter(|at| stored(restore, *at)).collect();
             let names: Vec<String> = columns.iter().map(|&at| name(restore, at)).collect();
-            let values: Vec<String> = columns.iter().map(|&at| format!("h.{}", wanted(at))).collect();
+            let twice = twice(restore);
+            let values: Vec<String> = columns.iter().map(|&at| format!("h.{}", image(&twice, at))).collect();
             format!(
                 "INSERT INTO {} ({}) SELECT {} FROM {rows} AS h WHERE NOT h.{THERE} AND h.{IS_WANTED}{one} \
                  ORDER BY h.{ORDINAL}",
@@ -151,6 +150,29 @@ fn by_content(held: &Held, restore: &Restore, kind: StepKind, was: &str) -> Stri
     }
 }
 
+/// The statement that puts back all held rows of a table without a key whose contents no other row has: their contents
+/// alone tell which they are, and the table is read once.
+fn single_contents(held: &Held, restore: &Restore, kind: StepKind) -> String {
+    let (table, rows) = (&held.table, held_name(&held.table));
+    let there = content(table, |at| format!("t.{}", name(restore, at)));
+    let from = format!(
+        "{} AS t JOIN {rows} AS h ON h.{WAS} = {there} JOIN {} AS f ON f.c = h.{WAS} AND f.n = 1",
+        table.name,
+        found_name(table)
+    );
+    if kind == StepKind::Delete {
+        return format!("DELETE t FROM {from} WHERE h.{THERE} AND NOT h.{IS_WANTED}");
+    }
+    let written = restore.columns.iter().filter(|at| stored(restore, **at));
+    let sets: Vec<String> = written.map(|&at| format!("t.{} = h.{}", name(restore, at), wanted(at))).collect();
+    format!("UPDATE {from} SET {} WHERE h.{THERE} AND h.{IS_WANTED}", sets.join(", "))
+}
+
+/// Of the others one row of several must be taken, one at a time.
+fn several_of_a_content(held: &Held) -> String {
+    format!("{WAS} IN (SELECT f.c FROM {} AS f WHERE f.n > 1)", found_name(&held.table))
+}
+
 /// Puts all held rows back. Settings must be pinned.
 pub(crate) fn put(my: &mut My, held: &Held, restore: &Restore) -> Result<u64, EngineError> {
     putting::put(&mut Putting { my, held, restore })
@@ -176,13 +198,17 @@ impl PutBack for Putting<'_> {
         held_name(&self.held.table)
     }
 
-    fn all(&mut self, kind: StepKind) -> Result<Option<u64>, EngineError> {
-        if self.restore.target.key.kind == KeyKind::WholeRow && kind != StepKind::Insert {
-            return Ok(None);
-        }
-        match self.my.execute_one(&statement(self.held, self.restore, kind, None), &[]) {
-            Err(error) if waits(&error) => Ok(None),
-            other => other.map(Some),
+    fn all(&mut self, kind: StepKind) -> Result<Together, EngineError> {
+        let whole = self.restore.target.key.kind == KeyKind::WholeRow && kind != StepKind::Insert;
+        let sql = if whole {
+            single_contents(self.held, self.restore, kind)
+        } else {
+            statement(self.held, self.restore, kind, None)
+        };
+        match self.my.execute_one(&sql, &[]) {
+            Err(error) if waits(&error) => Ok(Together::None),
+            Ok(count) if whole => Ok(Together::Some(count, several_of_a_content(self.held))),
+            other => other.map(Together::All),
         }
     }
 

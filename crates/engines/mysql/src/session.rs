@@ -6,7 +6,7 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_core::table::Target;
+use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
 use marktwice_server::statement::detail;
@@ -122,6 +122,10 @@ impl Session for MySession {
     ) -> Result<(), EngineError> {
         let table = describe(&mut self.my, &target.schema, &target.table)?;
         let mut finder = Finder::new(&mut self.my, &table, false)?;
+        // What is copied into a temporary table is not locked so.
+        if table.target.key.kind == KeyKind::WholeRow {
+            self.my.run("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;
+        }
         self.my.reading(|my| {
             loop {
                 let chunk = finder.next(my, source)?;

@@ -8,6 +8,7 @@ use marktwice_core::table::KeyKind;
 use marktwice_core::undo::RowChange;
 use marktwice_port::EngineError;
 use marktwice_port::engine::ChangeSource;
+use marktwice_sql::ours::FOUND;
 
 use crate::catalog::{Table, ident};
 use crate::client::{Pg, TextRow};
@@ -29,12 +30,14 @@ pub(crate) struct Finder<'t> {
     lock: bool,
     /// How often each content was asked for: the nth asks for the nth such row.
     asked: HashMap<u64, u32>,
+    /// Whether the contents that are there have been listed.
+    listed: bool,
 }
 
 impl<'t> Finder<'t> {
     /// A finder that locks what it finds, or not.
     pub(crate) fn new(table: &'t Table, lock: bool) -> Self {
-        Finder { table, lock, asked: HashMap::new() }
+        Finder { table, lock, asked: HashMap::new(), listed: false }
     }
 
     /// Reads the next chunk of changes and looks their rows up, in order. Empty at the end.
@@ -134,17 +137,38 @@ impl<'t> Finder<'t> {
             rows.push(format!("({at}, {count}, ROW({})::text COLLATE \"C\")", cells.join(", ")));
         }
         // Locking is not allowed beside a window function, so the places found are read again.
+        let found = if self.listed { format!("pg_temp.{FOUND}") } else { format!("({})", self.contents()) };
         Ok(format!(
-            "SELECT u.o, t.tableoid, t.ctid, {columns} FROM (VALUES {}) AS u(o, n, c) JOIN \
-             (SELECT t.tableoid AS part, t.ctid AS place, ROW({columns})::text COLLATE \"C\" AS c, \
-             row_number() OVER (PARTITION BY ROW({columns})::text COLLATE \"C\" ORDER BY t.tableoid, t.ctid) AS n \
-             FROM {from} AS t) AS f ON f.c = u.c AND f.n = u.n \
-             JOIN {from} AS t ON t.tableoid = f.part AND t.ctid = f.place{}",
+            "SELECT u.o, t.tableoid, t.ctid, {columns} FROM (VALUES {}) AS u(o, n, c) JOIN {found} AS f \
+             ON f.c = md5(u.c) AND f.n = u.n JOIN {from} AS t ON t.tableoid = f.part AND t.ctid = f.place \
+             WHERE ROW({columns})::text COLLATE \"C\" = u.c{}",
             rows.join(", "),
             self.lock(),
             columns = self.columns(),
             from = self.table.from,
         ))
+    }
+
+    /// Every row's contents, shortened to a hash, with its place and its number among its equals.
+    fn contents(&self) -> String {
+        let content = format!("md5(ROW({})::text COLLATE \"C\")", self.columns());
+        format!(
+            "SELECT t.tableoid AS part, t.ctid AS place, {content} AS c, \
+             row_number() OVER (PARTITION BY {content} ORDER BY t.tableoid, t.ctid) AS n FROM {} AS t",
+            self.table.from
+        )
+    }
+
+    /// Lists the contents of a table without a key once, however many chunks are asked for. Temporary tables must be
+    /// allowed here, and settings pinned.
+    pub(crate) fn list(&mut self, pg: &mut Pg) -> Result<(), EngineError> {
+        if self.table.target.key.kind != KeyKind::WholeRow {
+            return Ok(());
+        }
+        pg.execute_one(&format!("CREATE TEMPORARY TABLE {FOUND} ON COMMIT DROP AS {}", self.contents()))?;
+        pg.run(&format!("CREATE INDEX ON pg_temp.{FOUND} (c, n); ANALYZE pg_temp.{FOUND}"))?;
+        self.listed = true;
+        Ok(())
     }
 
     fn typed(&self, value: &Value, column: usize) -> Result<String, EngineError> {

@@ -10,8 +10,8 @@ use marktwice_core::mark::{HeldRow, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
-use marktwice_server::layout::{Layout};
-use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, PART, PLACE, before, wanted};
+use marktwice_server::layout::{Layout, fits};
+use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, PART, PLACE, before};
 use marktwice_server::recipe::{Recipe, Slot};
 use marktwice_server::statement::{in_place, unknown_values};
 use marktwice_sql::many::{HeldNames, once_each};
@@ -21,6 +21,11 @@ use crate::catalog::{Table, ident};
 use crate::client::Pg;
 use crate::copy::Form;
 use crate::plan::Detail;
+
+/// Columns that a table of this server has at most.
+const MOST_COLUMNS: usize = 1_600;
+/// Rows that are paired at once where both images do not fit into one answer.
+const PAIRS: i64 = 500;
 
 /// From how many held rows on the planner is told about them.
 const MANY: u64 = 1_000;
@@ -95,8 +100,9 @@ pub(crate) fn identity(table: &Table, visible: &str) -> Vec<(String, String)> {
 
 /// Makes the held table of a plan, in a transaction that may still write.
 pub(crate) fn create(pg: &mut Pg, plan: &Plan, detail: &Detail) -> Result<(), EngineError> {
-    let columns = recipe(plan, detail).columns.join(", ");
-    define(pg, &columns)
+    let columns = recipe(plan, detail).columns;
+    fits(&plan.target.table, columns.len(), MOST_COLUMNS, "PostgreSQL")?;
+    define(pg, &columns.join(", "))
 }
 
 /// Makes a held table of these columns, for as long as the transaction lasts.
@@ -193,10 +199,14 @@ impl Held {
     /// Hands all held rows over, each with what is there now. Settings must be pinned.
     pub(crate) fn pairs(&self, pg: &mut Pg, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
         let width = self.layout.width();
+        if width + self.table.types.len() >= MOST_COLUMNS {
+            return self.wide_pairs(pg, sink);
+        }
         let mut forms = self.forms.clone();
         forms.push(Form::Bool);
         forms.extend(self.table.forms());
-        pg.stream(&self.pair_query(), &forms, &mut |values| {
+        let held = self.layout.columns().join(", ");
+        pg.stream(&self.pair_query(&held, ""), &forms, &mut |values| {
             let (held, rest) = values.split_at_checked(width).unwrap_or_default();
             let row = self.layout.row(held);
             let (there, now) = match rest.split_first() {
@@ -207,8 +217,41 @@ impl Held {
         })
     }
 
-    fn pair_query(&self) -> String {
-        let held = self.layout.columns().join(", ");
+    /// Both images of very wide rows are asked for one after the other, some rows at a time.
+    fn wide_pairs(&self, pg: &mut Pg, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
+        let columns = self.layout.columns().join(", ");
+        let last = pg.one(&format!("SELECT max({ORDINAL}) FROM pg_temp.{HELD}"))?;
+        let last: i64 = last.and_then(|n| n.parse().ok()).unwrap_or(0);
+        let mut forms = vec![Form::Int, Form::Bool];
+        forms.extend(self.table.forms());
+        let mut from = 0;
+        while from <= last {
+            let range = format!("WHERE h.{ORDINAL} > {from} AND h.{ORDINAL} <= {}", from + PAIRS);
+            let mut rows = Vec::new();
+            let sql = format!("SELECT {columns} FROM pg_temp.{HELD} AS h {range} ORDER BY h.{ORDINAL}");
+            pg.stream(&sql, &self.forms, &mut |values| {
+                rows.push(self.layout.row(values));
+                Ok(())
+            })?;
+            let mut rows = rows.iter();
+            pg.stream(&self.pair_query(&format!("h.{ORDINAL}"), &range), &forms, &mut |values| {
+                let Some(row) = rows.next().filter(|row| values.first() == Some(&Value::Int(row.ordinal))) else {
+                    return Err(EngineError::Other("held rows were read in another order".to_owned()));
+                };
+                let there = values.get(1) == Some(&Value::Bool(true));
+                let now = values.get(2..).unwrap_or_default();
+                sink(row, there.then_some(now)).map_err(EngineError::Sink)
+            })?;
+            if rows.next().is_some() {
+                return Err(EngineError::Other("a held row was not read again".to_owned()));
+            }
+            from += PAIRS;
+        }
+        Ok(())
+    }
+
+    /// `held` is what is selected of a held row, `range` a condition over those that are paired.
+    fn pair_query(&self, held: &str, range: &str) -> String {
         let target = &self.layout.target;
         let now = |alias: &str| {
             target
@@ -223,7 +266,7 @@ impl Held {
             let there = target.key.names.first().map_or(String::new(), |k| format!("t.{}", ident(k)));
             return format!(
                 "SELECT {held}, {there} IS NOT NULL, {} FROM pg_temp.{HELD} AS h LEFT JOIN {from} AS t ON {} \
-                 ORDER BY h.{ORDINAL}",
+                 {range} ORDER BY h.{ORDINAL}",
                 now("t"),
                 self.pair_on(),
             );
@@ -232,7 +275,7 @@ impl Held {
             // A deleted row's place is not used again before the transaction ends.
             return format!(
                 "SELECT {held}, t.ctid IS NOT NULL, {} FROM pg_temp.{HELD} AS h LEFT JOIN {from} AS t \
-                 ON t.tableoid = h.{PART} AND t.ctid = h.{PLACE} ORDER BY h.{ORDINAL}",
+                 ON t.tableoid = h.{PART} AND t.ctid = h.{PLACE} {range} ORDER BY h.{ORDINAL}",
                 now("t"),
             );
         }
@@ -252,7 +295,7 @@ impl Held {
              row_number() OVER (PARTITION BY {wanted} ORDER BY h.{ORDINAL}) AS marktwice_n FROM pg_temp.{HELD} AS h) AS h \
              LEFT JOIN (SELECT t.*, {found} AS marktwice_c, row_number() OVER (PARTITION BY {found}) AS marktwice_n \
              FROM {from} AS t WHERE age(t.xmin) <= age(pg_current_xact_id()::xid)) AS t \
-             ON t.marktwice_c = h.marktwice_c AND t.marktwice_n = h.marktwice_n ORDER BY h.{ORDINAL}",
+             ON t.marktwice_c = h.marktwice_c AND t.marktwice_n = h.marktwice_n {range} ORDER BY h.{ORDINAL}",
             now("t"),
             wanted = content(&expected.join(", ")),
             found = content(&now("t")),
@@ -274,7 +317,7 @@ impl Held {
             let side = if self.layout.flags {
                 // After the undo a wanted row has its wanted key; one that is not wanted is looked for under its
                 // present key.
-                format!("CASE WHEN h.{IS_WANTED} THEN h.{} ELSE h.{} END", wanted(at), before(at))
+                format!("CASE WHEN h.{IS_WANTED} THEN h.{} ELSE h.{} END", foreseen(at), before(at))
             } else {
                 format!("h.{}", foreseen(at))
             };

@@ -6,10 +6,10 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{Constraint, EngineError, Keep, Restore};
-use marktwice_server::layout::{Layout};
+use marktwice_server::layout::{Layout, image, images, twice};
 use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, PART, PLACE, THERE, before, wanted};
 
-use marktwice_server::putting::{self, PutBack};
+use marktwice_server::putting::{self, PutBack, Together};
 use marktwice_server::statement::same_definition;
 
 use crate::catalog::{Table, describe, ident};
@@ -39,14 +39,15 @@ pub(crate) fn hold_rows(
     sink: &mut KeepSink<'_>,
 ) -> Result<(Held, u64), EngineError> {
     let table = table_of(pg, restore)?;
-    let width = table.types.len();
     let mut columns = vec![format!("{ORDINAL} bigint"), format!("{PART} oid"), format!("{PLACE} tid")];
     columns.extend(table.types.iter().enumerate().map(|(at, of)| format!("{} {}", before(at), of.base)));
-    columns.extend(table.types.iter().enumerate().map(|(at, of)| format!("{} {}", wanted(at), of.base)));
+    let twice = twice(restore);
+    let of = |at: &usize| Some(format!("{} {}", wanted(*at), table.types.get(*at)?.base));
+    columns.extend(twice.iter().filter_map(of));
     columns.extend([format!("{THERE} boolean"), format!("{IS_WANTED} boolean")]);
     define(pg, &columns.join(", "))?;
     let mut finder = Finder::new(&table, true);
-    let nothing = vec![Value::Null; width];
+    finder.list(pg)?;
     let mut held = 0;
     loop {
         let chunk = finder.next(pg, source)?;
@@ -65,7 +66,7 @@ pub(crate) fn hold_rows(
                 .map_or((Value::Null, Value::Null), |(part, place)| (Value::Text(part), Value::Text(place)));
             let first = [Value::Int(change.ordinal), part, place];
             let flags = [Value::Bool(now.is_some()), Value::Bool(wanted.is_some())];
-            let images = now_values.unwrap_or(&nothing).iter().chain(wanted.as_deref().unwrap_or(&nothing));
+            let images = images(&twice, now_values, wanted.as_deref());
             copy::write(&mut wire, first.iter().chain(images).chain(&flags))
                 .map_err(|e| EngineError::Other(e.to_string()))?;
             held += 1;
@@ -77,7 +78,7 @@ pub(crate) fn hold_rows(
         target: restore.target.clone(),
         kind: restore.kind,
         flags: true,
-        after: (0..width).map(|at| (at, wanted(at))).collect(),
+        after: twice.iter().map(|at| (*at, wanted(*at))).collect(),
     };
     Ok((Held::new(layout, &table), held))
 }
@@ -136,7 +137,8 @@ fn statement(held: &Held, restore: &Restore, kind: StepKind, ordinal: Option<&st
         StepKind::Insert => {
             let columns: Vec<usize> = (0..target.columns.len()).filter(stored).collect();
             let names: Vec<String> = columns.iter().map(|&at| name(at)).collect();
-            let values: Vec<String> = columns.iter().map(|&at| format!("h.{}", wanted(at))).collect();
+            let twice = twice(restore);
+            let values: Vec<String> = columns.iter().map(|&at| format!("h.{}", image(&twice, at))).collect();
             format!(
                 "INSERT INTO {} ({}) OVERRIDING SYSTEM VALUE SELECT {} FROM {held} \
                  WHERE NOT h.{THERE} AND h.{IS_WANTED}{one} ORDER BY h.{ORDINAL}",
@@ -188,9 +190,9 @@ impl PutBack for Putting<'_> {
         format!("pg_temp.{HELD}")
     }
 
-    fn all(&mut self, kind: StepKind) -> Result<Option<u64>, EngineError> {
+    fn all(&mut self, kind: StepKind) -> Result<Together, EngineError> {
         let sql = statement(self.held, self.restore, kind, None);
-        Ok(self.attempt(&sql)?.ok())
+        Ok(self.attempt(&sql)?.map_or(Together::None, Together::All))
     }
 
     fn one(&mut self, kind: StepKind, ordinal: &str) -> Result<Result<u64, EngineError>, EngineError> {

@@ -162,18 +162,26 @@ impl Session for PgSession {
         source: &mut ChangeSource<'_>,
         sink: &mut FoundSink<'_>,
     ) -> Result<(), EngineError> {
-        self.pg.reading(|pg| {
-            let table = describe(pg, &target.schema, &target.table)?;
-            let mut finder = Finder::new(&table, false);
-            loop {
-                let chunk = finder.next(pg, source)?;
-                if chunk.is_empty() {
-                    return Ok(());
+        let temp = self.temp;
+        let mode = if temp { TEMPORARY } else { READING };
+        self.pg.within(mode, |pg| {
+            pg.canonical(|pg| {
+                let table = describe(pg, &target.schema, &target.table)?;
+                let mut finder = Finder::new(&table, false);
+                if temp {
+                    finder.list(pg)?;
+                    pg.run("SET TRANSACTION READ ONLY")?;
                 }
-                for (change, now) in &chunk {
-                    sink(change, now.as_ref().map(|row| row.values.as_slice())).map_err(EngineError::Sink)?;
+                loop {
+                    let chunk = finder.next(pg, source)?;
+                    if chunk.is_empty() {
+                        return Ok(());
+                    }
+                    for (change, now) in &chunk {
+                        sink(change, now.as_ref().map(|row| row.values.as_slice())).map_err(EngineError::Sink)?;
+                    }
                 }
-            }
+            })
         })
     }
 

@@ -4,7 +4,9 @@
 use marktwice_core::Value;
 use marktwice_core::mark::{After, HeldRow, StepKind};
 use marktwice_core::table::{Column, Key, KeyKind, Target};
-use marktwice_sql::ours::{IS_WANTED, ORDINAL, THERE, before};
+use marktwice_core::finding::{Code, Finding};
+use marktwice_port::{EngineError, Restore};
+use marktwice_sql::ours::{IS_WANTED, ORDINAL, THERE, before, wanted};
 use marktwice_sql::pins::UniqueKey;
 
 /// How held rows are read: ordinal, all columns before, the foreseen columns after, and two flags for rows that are
@@ -71,6 +73,53 @@ impl Layout {
     fn key(&self, row: &[Value]) -> Vec<Value> {
         key_of(&self.target, row)
     }
+}
+
+/// Columns of which a row that is put back holds two values, what is there and what is wanted: the others are the same,
+/// or there is only one of the two. Then an undo is no wider than the statement that it takes back.
+pub fn twice(restore: &Restore) -> Vec<usize> {
+    if restore.kind != StepKind::Update {
+        return Vec::new();
+    }
+    let generated = |at: &usize| restore.target.columns.get(*at).is_some_and(|c| c.generated);
+    (0..restore.target.columns.len()).filter(|at| restore.columns.contains(at) || generated(at)).collect()
+}
+
+/// The held table's column for what a row that is put back becomes in column `at`.
+pub fn image(twice: &[usize], at: usize) -> String {
+    if twice.contains(&at) { wanted(at) } else { before(at) }
+}
+
+/// What goes into the before-columns of a row that is put back, and into the wanted ones of [`twice`]: what is there
+/// now, or, for a row that comes in, what it becomes.
+pub fn images<'r>(
+    twice: &'r [usize],
+    now: Option<&'r [Value]>,
+    wanted: Option<&'r [Value]>,
+) -> impl Iterator<Item = &'r Value> {
+    let first = now.or(wanted).unwrap_or_default();
+    let second = wanted.or(now).unwrap_or_default();
+    first.iter().chain(twice.iter().filter_map(move |at| second.get(*at)))
+}
+
+/// Columns of our own beside a row's images, when it is held or put back.
+const BESIDE: usize = 8;
+
+/// Refuses a table whose rows do not fit with both their images into what an engine holds at most.
+///
+/// # Errors
+/// [`EngineError::Refused`] then.
+pub fn fits(table: &str, columns: usize, most: usize, engine: &str) -> Result<(), EngineError> {
+    if columns + BESIDE <= most {
+        return Ok(());
+    }
+    let message = format!(
+        "the rows of {table} are too wide: what they hold and what they become takes {columns} columns, and a table of \
+         {engine} has at most {most}; neither a run nor an undo could hold them"
+    );
+    Err(EngineError::Refused(Box::new(
+        Finding::new(Code::NotUnderstood, message).hint("assign fewer columns in one statement"),
+    )))
 }
 
 /// The key of a row; all of it where the table has none.

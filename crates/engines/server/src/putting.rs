@@ -16,18 +16,28 @@ pub trait PutBack {
     /// The held table, as it stands in a statement.
     fn held(&self) -> String;
 
-    /// Puts all held rows of one kind back in one statement; `None` when rows stand in each other's way, and nothing is
-    /// left of the attempt.
+    /// Puts all held rows of one kind back in one statement, or as many as that can be done with.
     ///
     /// # Errors
-    /// When the engine refuses for another reason.
-    fn all(&mut self, kind: StepKind) -> Result<Option<u64>, EngineError>;
+    /// When the engine refuses for another reason than that rows stand in each other's way.
+    fn all(&mut self, kind: StepKind) -> Result<Together, EngineError>;
 
     /// Puts the row of an ordinal back; the inner error says that another row may have to go first.
     ///
     /// # Errors
     /// When the engine refuses for another reason.
     fn one(&mut self, kind: StepKind, ordinal: &str) -> Result<Result<u64, EngineError>, EngineError>;
+}
+
+/// How many rows went back in one statement.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Together {
+    /// All of them.
+    All(u64),
+    /// So many; for those that are left this condition holds.
+    Some(u64, String),
+    /// Rows stand in each other's way, and nothing is left of the attempt.
+    None,
 }
 
 /// Puts all held rows back. All rows of a kind go at once; when rows stand in each other's way (a unique value that is
@@ -51,8 +61,9 @@ pub fn put(back: &mut dyn PutBack) -> Result<u64, EngineError> {
             continue;
         }
         let count = match back.all(kind)? {
-            Some(count) => count,
-            None => one_by_one(back, kind, &condition)?,
+            Together::All(count) => count,
+            Together::Some(count, rest) => count + one_by_one(back, kind, &format!("{condition} AND {rest}"))?,
+            Together::None => one_by_one(back, kind, &condition)?,
         };
         if count != expected {
             return Err(EngineError::Other(format!("{count} rows answered where {expected} were put back")));

@@ -6,6 +6,7 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{Constraint, EngineError, Keep, Restore};
+use marktwice_server::layout::{image, images, twice};
 use rusqlite::{Connection, Statement, params_from_iter};
 
 use crate::catalog::describe;
@@ -106,7 +107,8 @@ pub(crate) fn hold_rows(
     drop_held(connection)?;
     let mut columns = vec![format!("{ORDINAL} INTEGER PRIMARY KEY"), ROW.to_string()];
     columns.extend((0..width).map(before));
-    columns.extend((0..width).map(wanted));
+    let twice = twice(restore);
+    columns.extend(twice.iter().map(|at| wanted(*at)));
     columns.extend([THERE.to_string(), IS_WANTED.to_string()]);
     connection
         .execute_batch(&format!("CREATE TEMP TABLE {HELD} ({})", columns.join(", ")))
@@ -116,7 +118,6 @@ pub(crate) fn hold_rows(
         connection.prepare(&format!("INSERT INTO temp.{HELD} VALUES ({marks})")).map_err(engine)?;
     let mut finder = Finder::new(connection, target)?;
     let by_row = target.key.kind == KeyKind::RowIdentity;
-    let nothing = vec![Value::Null; width];
     let mut held = 0;
     while let Some(change) = source().map_err(EngineError::Sink)? {
         let now = finder.find(&change.key)?;
@@ -127,7 +128,7 @@ pub(crate) fn hold_rows(
         let row = if by_row { change.key.first().cloned().unwrap_or(Value::Null) } else { Value::Null };
         let first = [Value::Int(change.ordinal), row];
         let flags = [Value::Int(i64::from(now.is_some())), Value::Int(i64::from(wanted.is_some()))];
-        let images = now.unwrap_or(&nothing).iter().chain(wanted.as_deref().unwrap_or(&nothing));
+        let images = images(&twice, now, wanted.as_deref());
         let all = first.iter().chain(images).chain(&flags).map(Bind);
         insert.execute(params_from_iter(all)).map_err(engine)?;
         held += 1;
@@ -137,7 +138,7 @@ pub(crate) fn hold_rows(
     } else {
         // After the undo a wanted row has its wanted key; one that is not wanted is looked for under its present key.
         let side =
-            |at: usize| format!("CASE WHEN h.{IS_WANTED} THEN h.{} ELSE h.{} END", wanted(at), before(at));
+            |at: usize| format!("CASE WHEN h.{IS_WANTED} THEN h.{} ELSE h.{} END", image(&twice, at), before(at));
         let pairs = target.key.columns.iter().zip(&target.key.names);
         pairs
             .map(|(&at, name)| format!("t.{} = {}", quoted(name), side(at)))
@@ -149,7 +150,7 @@ pub(crate) fn hold_rows(
         kind: restore.kind,
         has_row: true,
         flags: true,
-        after: (0..width).map(|at| (at, wanted(at))).collect(),
+        after: twice.iter().map(|at| (*at, wanted(*at))).collect(),
         pair_on,
         there: presence(&described),
     };
@@ -209,7 +210,10 @@ impl<'c> Writer<'c> {
     fn new(connection: &'c Connection, restore: &Restore, kind: StepKind) -> Result<Self, EngineError> {
         let target = &restore.target;
         let by_row = target.key.kind == KeyKind::RowIdentity;
-        let wanted = written(restore, kind).into_iter().map(|at| 2 + target.columns.len() + at);
+        let twice = twice(restore);
+        let wanted = written(restore, kind).into_iter().map(|at| {
+            twice.iter().position(|t| *t == at).map_or(2 + at, |nth| 2 + target.columns.len() + nth)
+        });
         let located: Vec<usize> = match (by_row, kind) {
             (true, _) => vec![1],
             (false, StepKind::Insert) => Vec::new(),
@@ -251,7 +255,7 @@ struct Put<'c> {
 
 impl<'c> Put<'c> {
     fn new(connection: &'c Connection, restore: &'c Restore) -> Self {
-        let flags = 2 + 2 * restore.target.columns.len();
+        let flags = 2 + restore.target.columns.len() + twice(restore).len();
         Put { connection, restore, update: None, insert: None, delete: None, flags, done: 0 }
     }
 

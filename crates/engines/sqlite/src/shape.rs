@@ -11,6 +11,7 @@ use marktwice_core::mark::{After, HeldRow, Label, StepKind};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
+use marktwice_server::layout::fits;
 use marktwice_sql::many::{HeldNames, once_each};
 use marktwice_sql::row_query::Ask;
 use rusqlite::Connection;
@@ -23,6 +24,9 @@ use crate::names::quoted;
 use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before};
 use crate::plan::{Detail, is_update};
 use crate::values;
+
+/// Columns that a table, and an answer, of the bundled library has at most.
+const MOST_COLUMNS: usize = 2_000;
 
 /// What is in the held table.
 #[derive(Debug, Clone)]
@@ -107,6 +111,7 @@ pub(crate) fn hold(
         }
     }
     let strict = if table.strict { " STRICT" } else { "" };
+    fits(&table.target.table, columns.len(), MOST_COLUMNS, "SQLite")?;
     let create = format!("CREATE TEMP TABLE {HELD} ({}){strict}", columns.join(", "));
     connection.execute_batch(&create).map_err(engine)?;
     let step = &detail.step;
@@ -118,6 +123,7 @@ pub(crate) fn hold(
     let fill = format!("INSERT INTO temp.{HELD} ({})\n{query}", insert.join(", "));
     let mut matched =
         connection.execute(&fill, []).map_err(|e| in_user_words(e, &table.target.table))? as u64;
+    texts_are_whole(connection, &table.target)?;
     let names = HeldNames {
         table: format!("temp.{HELD}"),
         ordinal: ORDINAL.to_string(),
@@ -295,6 +301,9 @@ impl Shape {
 
     /// Hands all held rows over, each with what is there now.
     pub(crate) fn pairs(&self, connection: &Connection, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
+        if self.width() + self.target.columns.len() >= MOST_COLUMNS {
+            return self.wide_pairs(connection, sink);
+        }
         let now: Vec<String> = self.target.columns.iter().map(|c| format!("t.{}", quoted(&c.name))).collect();
         let sql = format!(
             "SELECT {}, {} IS NOT NULL, {} FROM temp.{HELD} AS h LEFT JOIN main.{} AS t ON {} ORDER BY h.{ORDINAL}",
@@ -320,6 +329,70 @@ impl Shape {
         }
         Ok(())
     }
+}
+
+impl Shape {
+    /// Both images of very wide rows are read side by side.
+    fn wide_pairs(&self, connection: &Connection, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
+        let now: Vec<String> = self.target.columns.iter().map(|c| format!("t.{}", quoted(&c.name))).collect();
+        let sql = format!("SELECT {} FROM temp.{HELD} AS h ORDER BY h.{ORDINAL}", self.select_list());
+        let mut statement = connection.prepare(&sql).map_err(engine)?;
+        let mut rows = statement.query([]).map_err(engine)?;
+        let sql = format!(
+            "SELECT h.{ORDINAL}, {} IS NOT NULL, {} FROM temp.{HELD} AS h LEFT JOIN main.{} AS t ON {} ORDER BY h.{ORDINAL}",
+            self.there,
+            now.join(", "),
+            quoted(&self.target.table),
+            self.pair_on,
+        );
+        let mut second = connection.prepare(&sql).map_err(engine)?;
+        let mut others = second.query([]).map_err(engine)?;
+        let mut held = empty_row();
+        let mut actual = Vec::new();
+        while let Some(row) = rows.next().map_err(engine)? {
+            self.row(row, &mut held).map_err(engine)?;
+            let other = others.next().map_err(engine)?;
+            let Some(other) = other.filter(|o| o.get(0) == Ok(held.ordinal)) else {
+                return Err(EngineError::Other("a held row was not read again".to_owned()));
+            };
+            let there: bool = other.get(1).map_err(engine)?;
+            actual.clear();
+            if there {
+                values::read(other, 2, self.target.columns.len(), &mut actual).map_err(engine)?;
+            }
+            sink(&held, there.then_some(actual.as_slice())).map_err(EngineError::Sink)?;
+        }
+        Ok(())
+    }
+}
+
+/// In a database of the encoding UTF-16 a text may hold half of a pair, which no text here can: such a row cannot be kept
+/// as it is. A text goes there and back through UTF-8, and must then be the same bytes.
+fn texts_are_whole(connection: &Connection, target: &Target) -> Result<(), EngineError> {
+    let encoding: String =
+        connection.query_row("PRAGMA main.encoding", [], |row| row.get(0)).map_err(engine)?;
+    if encoding == "UTF-8" {
+        return Ok(());
+    }
+    for (at, column) in target.columns.iter().enumerate() {
+        let x = before(at);
+        let sql = format!(
+            "SELECT {ORDINAL} FROM temp.{HELD} WHERE typeof({x}) = 'text' AND instr({x}, char(0)) = 0 \
+             AND CAST(printf('%s', {x}) AS BLOB) <> CAST({x} AS BLOB) ORDER BY 1 LIMIT 1"
+        );
+        match connection.query_row(&sql, [], |row| row.get::<_, i64>(0)) {
+            Err(rusqlite::Error::QueryReturnedNoRows) => {}
+            Err(error) => return Err(engine(error)),
+            Ok(ordinal) => {
+                return Err(EngineError::Other(format!(
+                    "the text in {} of the matched row number {ordinal} of {} is no valid UTF-16: it could not be kept and \
+                     put back as it is",
+                    column.name, target.table
+                )));
+            }
+        }
+    }
+    Ok(())
 }
 
 fn empty_row() -> HeldRow {

@@ -1,0 +1,125 @@
+//! What an undo puts back is what was there: values that settings bear on, keys of odd types, very wide rows, many rows
+//! without a key.
+
+use crate::each;
+use marktwice_testkit::stage::On;
+
+#[test]
+fn settings_do_not_bear_on_values() {
+    each(|stage| {
+        if stage.on != On::Postgres {
+            return;
+        }
+        stage.run(
+            "CREATE SCHEMA apart; CREATE TABLE apart.keeper (x int); CREATE TYPE mood AS ENUM ('calm', 'angry');
+             CREATE TABLE odd (id int PRIMARY KEY, tags text[], rel regclass, fn regprocedure, m mood, at timestamptz, n int);
+             INSERT INTO odd VALUES (1, '{x,NULL,\"NULL\"}', 'public.keeper', 'abs(int)', 'calm', '2026-05-10 10:00+00', 1),
+             (2, NULL, 'apart.keeper', NULL, 'angry', '2026-05-10 10:00+00', 1);",
+        );
+        let name = stage.url.split('?').next().unwrap().rsplit('/').next().unwrap().to_owned();
+        let before = stage.dump();
+        for (apply, undo) in [
+            ("SET array_nulls = off", "SET array_nulls = off"),
+            ("SET search_path = public", "SET search_path = apart, public"),
+            ("SET search_path = apart, public", "RESET search_path"),
+            ("SET DateStyle = 'SQL, DMY'", "SET TimeZone = 'Asia/Kolkata'"),
+            ("SET IntervalStyle = 'sql_standard'", "SET bytea_output = 'escape'"),
+        ] {
+            for sql in ["DELETE FROM public.odd WHERE id < 9", "UPDATE public.odd SET tags = '{a}', rel = NULL, fn = NULL, m = NULL, at = NULL, n = n + 1 WHERE id < 9"] {
+                stage.run(&format!("ALTER DATABASE {name} RESET ALL; ALTER DATABASE {name} {apply};"));
+                stage.apply(sql, "2", 0);
+                stage.run(&format!("ALTER DATABASE {name} RESET ALL; ALTER DATABASE {name} {undo};"));
+                stage.undo(&[], 0);
+                stage.run(&format!("ALTER DATABASE {name} RESET ALL;"));
+                assert_eq!(stage.dump(), before, "{apply}; {undo}; {sql}");
+            }
+        }
+    });
+}
+
+#[test]
+fn texts_that_cannot_be_kept() {
+    each(|stage| {
+        if stage.on != On::Sqlite {
+            return;
+        }
+        std::fs::remove_file(stage.scene.path("coop.db")).unwrap();
+        stage.run("PRAGMA encoding = 'UTF-16le'; CREATE TABLE note (id INTEGER PRIMARY KEY, text TEXT); INSERT INTO note VALUES (1, CAST(X'00D86100' AS TEXT)), (2, 'honey € 😀'), (3, 'a' || char(0) || 'b');");
+        let before = stage.dump();
+        stage.apply("DELETE FROM note WHERE id = 1", "1", 1).says("UTF-16");
+        stage.apply("UPDATE note SET text = 'x' WHERE id < 3", "2", 1).says("UTF-16");
+        assert_eq!(stage.dump(), before);
+        stage.there_and_back("UPDATE note SET text = 'x' WHERE id > 1", "2");
+        stage.there_and_back("DELETE FROM note WHERE id > 1", "2");
+    });
+}
+
+#[test]
+fn keys_of_bits_and_other_odd_types() {
+    each(|stage| {
+        if stage.on == On::Sqlite {
+            return;
+        }
+        let types = stage.by(
+            "",
+            "bit(5):B'00101':B'11111'|varbit:B'1':B'0'|citext:'Ling':'Heather'|numeric:1.10:2.5|inet:'10.0.0.1':'10.0.0.2'",
+            "bit(8):b'101':b'11111111'|bit(64):b'1':18446744073709551615|year:2026:2027|decimal(20,5):1.1:2.2|binary(3):'a':'b'|time(3):'10:00:00.5':'-11:00:00'|enum('b','a'):'a':'b'",
+        );
+        if stage.on == On::Postgres {
+            stage.run("CREATE SCHEMA ext; CREATE EXTENSION citext SCHEMA ext; SET search_path = public, ext;");
+        }
+        for (n, line) in types.split('|').enumerate() {
+            let mut parts = line.rsplitn(3, [':']).collect::<Vec<_>>();
+            if line.starts_with("time") {
+                parts = vec!["'-11:00:00'", "'10:00:00.5'", "time(3)"];
+            }
+            let (two, one, mut of) = (parts[0], parts[1], parts[2].to_owned());
+            if of == "citext" {
+                of = "ext.citext".to_owned();
+            }
+            stage.run(&format!("CREATE TABLE k{n} (k {of} PRIMARY KEY, note varchar(9));\nINSERT INTO k{n} VALUES ({one}, 'a'), ({two}, 'b');"));
+            stage.there_and_back(&format!("UPDATE k{n} SET note = 'x' WHERE note IN ('a', 'b')"), "2");
+            stage.there_and_back(&format!("DELETE FROM k{n} WHERE note = 'b'"), "1");
+        }
+    });
+}
+
+#[test]
+fn very_wide_rows() {
+    each(|stage| {
+        let widest = match stage.on {
+            On::Sqlite => 1900,
+            On::Postgres => 1500,
+            On::Maria => 980,
+        };
+        let columns: Vec<String> = (0..widest).map(|n| format!("c{n} smallint")).collect();
+        let values = vec!["7"; widest].join(", ");
+        stage.run(&format!("CREATE TABLE wide (id integer PRIMARY KEY, {});", columns.join(", ")));
+        stage.run(&format!("INSERT INTO wide VALUES (1, {values}), (2, {values});"));
+        stage.there_and_back("UPDATE wide SET c0 = 1, c700 = c700 + 1 WHERE id = 1", "1");
+        stage.there_and_back("DELETE FROM wide WHERE id = 2", "1");
+        // What an undo could not hold is refused before anything runs.
+        let all: Vec<String> = (0..widest).map(|n| format!("c{n} = 8")).collect();
+        let sql = format!("UPDATE wide SET {} WHERE id = 1", all.join(", "));
+        stage.apply(&sql, "1", 3).says("too wide");
+        // Half of them can be held twice.
+        let half: Vec<String> = (0..widest / 2).map(|n| format!("x{n} smallint")).collect();
+        let sets: Vec<String> = (0..widest / 2).map(|n| format!("x{n} = 8")).collect();
+        stage.run(&format!("CREATE TABLE half (id integer PRIMARY KEY, {});", half.join(", ")));
+        stage.run(&format!("INSERT INTO half VALUES (1, {});", vec!["7"; widest / 2].join(", ")));
+        stage.there_and_back(&format!("UPDATE half SET {} WHERE id = 1", sets.join(", ")), "1");
+    });
+}
+
+#[test]
+fn many_rows_without_a_key() {
+    each(|stage| {
+        stage.run("CREATE TABLE sheet (who varchar(20), kilos integer);");
+        let mut rows: Vec<String> = (0..1500).map(|n| format!("('k{n}', {})", n % 7)).collect();
+        rows.extend((0..40).map(|_| "('twin', 1)".to_owned()));
+        stage.run(&format!("INSERT INTO sheet VALUES {};", rows.join(", ")));
+        stage.there_and_back("UPDATE sheet SET kilos = kilos + 100 WHERE kilos < 5", "1112");
+        stage.there_and_back("DELETE FROM sheet WHERE kilos >= 1", "1325");
+        stage.there_and_back("UPDATE sheet SET kilos = 9, who = 'same' WHERE kilos = 1", "255");
+    });
+}
