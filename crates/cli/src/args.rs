@@ -51,6 +51,26 @@ pub(crate) struct Common {
     pub(crate) verbose: bool,
 }
 
+impl Common {
+    /// What a command that is printed to be run next must say of the database: the same as this one did, without a
+    /// password.
+    pub(crate) fn on_again(&self) -> String {
+        match &self.on {
+            Some(on) if self.on_is_said => {
+                let shown = marktwice_server::address::without_secrets(on);
+                let plain = |c: char| c.is_ascii_alphanumeric() || "._-/:@=?&,+%".contains(c);
+                let quoted = if shown.chars().all(plain) && !shown.contains(['?', '&']) {
+                    shown
+                } else {
+                    format!("'{}'", shown.replace('\'', "'\\''"))
+                };
+                format!(" --on {quoted}")
+            }
+            _ => String::new(),
+        }
+    }
+}
+
 /// How results are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Format {

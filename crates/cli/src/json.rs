@@ -99,6 +99,7 @@ fn preview_fields(preview: &Preview) -> Json {
         "already_back": preview.already_back,
         "not_asked": preview.not_asked,
         "mark": preview.mark,
+        "way_back": preview.back,
         "notes": preview.notes,
     })
 }
@@ -201,7 +202,7 @@ fn end_name(end: &End) -> &'static str {
         End::Conflicts(_) => "conflicts",
         End::Changed(_) => "changed",
         End::Verification(_) => "verification",
-        End::SideEffects(_) => "side-effects",
+        End::SideEffects(..) => "side-effects",
         End::Declined(Answer::NobodyThere | Answer::TooLate) => "no-answer",
         End::Declined(_) => "declined",
         End::Failed(_) => "failed",
@@ -213,7 +214,7 @@ fn end_name(end: &End) -> &'static str {
 pub(crate) fn outcome(format: &str, shown: Option<&Preview>, outcome: &RunOutcome, status: u8) -> Json {
     let end = &outcome.end;
     let message = match end {
-        End::NothingToDo(text) | End::Changed(text) | End::SideEffects(text) => Some(text.clone()),
+        End::NothingToDo(text) | End::Changed(text) | End::SideEffects(text, _) => Some(text.clone()),
         End::Failed(failure) => Some(failure.to_string()),
         End::Unknown(error) => Some(error.to_string()),
         End::ReceiptIncomplete(error) => Some(error.to_string()),
@@ -235,7 +236,14 @@ pub(crate) fn outcome(format: &str, shown: Option<&Preview>, outcome: &RunOutcom
 }
 
 fn entry(entry: &Entry) -> Json {
-    json!({ "receipt": entry.receipt, "undone_by": entry.undone_by, "can_undo": entry.can_undo })
+    let parts: Vec<Json> = entry.parts.iter().map(|(run, rows)| json!({ "run": run, "rows": rows })).collect();
+    json!({
+        "receipt": entry.receipt,
+        "undone_by": entry.undone_by,
+        "can_undo": entry.can_undo,
+        "undone_in_part": parts,
+        "obstacle": entry.obstacle,
+    })
 }
 
 /// The history.

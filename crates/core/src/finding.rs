@@ -112,6 +112,9 @@ codes! {
     NoWayBack "no-way-back" Stop
         "The change could not be taken back afterwards: an undo of it is known to fail."
         "Look at what stands in the way; let it pass with --allow no-way-back.";
+    MaySkip "may-skip" Warn
+        "A trigger may skip, take away or rewrite matched rows: which of them really change or go only the run can tell."
+        "Look at the trigger; every row is verified inside the transaction, and one that is not as it should be rolls it back.";
     ReadsElsewhere "reads-elsewhere" Note
         "The statement reads rows of another server: what is read there is outside of this transaction and may change while it runs."
         "Make sure that nobody writes there meanwhile.";

@@ -22,6 +22,7 @@ pub mod totals;
 pub mod undo;
 pub mod value;
 pub mod verify;
+pub mod way_back;
 
 pub use cell::CellDiff;
 pub use expect::Expect;

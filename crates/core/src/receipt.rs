@@ -7,6 +7,7 @@ use crate::finding::{Code, Finding};
 use crate::hash::Fingerprint;
 use crate::mark::StepKind;
 use crate::record::RECEIPT_FORMAT;
+use crate::way_back::WayBack;
 
 /// The version of the receipt format that this program writes, and the newest it reads.
 ///
@@ -74,6 +75,9 @@ pub struct StepReceipt {
     pub kind: StepKind,
     /// The table it writes.
     pub table: String,
+    /// The schema that it is in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schema: Option<String>,
     /// The statement as it was executed, character for character; for an undo a sentence in words.
     pub statement: String,
     /// Hash of the statement's tokens: the same for any layout, comments and letter case of keywords.
@@ -176,6 +180,9 @@ pub struct Receipt {
     /// The snapshot.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub snapshot: Option<SnapshotRef>,
+    /// Whether and how an undo will succeed, as it was judged before the run was agreed to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub back: Option<WayBack>,
     /// When the snapshot was removed on request; from then on the run cannot be taken back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub forgotten: Option<String>,
@@ -215,6 +222,7 @@ impl Receipt {
             before: None,
             after: None,
             snapshot: None,
+            back: None,
             forgotten: None,
         }
     }

@@ -15,6 +15,7 @@ use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::{Pin, Target};
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
+use marktwice_core::way_back::WayBack;
 
 use crate::ambient::Stopper;
 
@@ -239,6 +240,8 @@ pub struct Held {
     pub side: Vec<SideWrite>,
     /// Matched rows that several rows of a join match.
     pub many: Option<Many>,
+    /// Whether and how an undo will succeed.
+    pub back: WayBack,
 }
 
 /// What is to be put back.
@@ -350,11 +353,11 @@ pub trait Session {
         sink: &mut FoundSink<'_>,
     ) -> Result<(), EngineError>;
 
-    /// What putting rows back would write outside them.
+    /// What putting rows back would write outside them, and what definitions say of its success.
     ///
     /// # Errors
     /// When the engine fails.
-    fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError>;
+    fn restore_reach(&mut self, restore: &Restore) -> Result<(Vec<SideWrite>, WayBack), EngineError>;
 
     /// Fingerprints of the contents of all tables, by name: what proves that a database is as it was.
     ///

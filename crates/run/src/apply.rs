@@ -170,6 +170,7 @@ fn first_receipt(
     let step = StepReceipt {
         kind: plan.kind,
         table: plan.target.table.clone(),
+        schema: Some(plan.target.schema.clone()),
         statement: plan.statement.clone(),
         statement_hash: plan.statement_hash.clone(),
         definition: plan.target.definition.clone(),
@@ -188,6 +189,7 @@ fn first_receipt(
         agreed: agreed.to_owned(),
         allowed: change.allowed(),
         findings: preview.findings.clone(),
+        back: Some(preview.back.clone()),
         ..Receipt::prepared(run, RunKind::Apply, &preview.database, started, step)
     }
 }

@@ -1,7 +1,7 @@
 //! The history of a database: its runs, newest first, with which can still be taken back.
 
 use marktwice_core::receipt::{Receipt, RunKind, RunState};
-use marktwice_port::Logbook;
+use marktwice_port::{Logbook, Session};
 
 use crate::outcome::Failure;
 
@@ -14,6 +14,27 @@ pub struct Entry {
     pub undone_by: Option<String>,
     /// Whether it can still be taken back, as far as the logbook knows.
     pub can_undo: bool,
+    /// Undos that took it back in part and stand, each with the rows that it put back.
+    pub parts: Vec<(String, u64)>,
+    /// What is known to stand in the way of an undo now, such as a definition that has changed since.
+    pub obstacle: Option<String>,
+}
+
+impl Entry {
+    /// What can be said of taking it back, in one phrase; empty where there is nothing to take back.
+    pub fn in_words(&self) -> String {
+        let changed: u64 = self.receipt.steps.iter().map(|s| s.changed).sum();
+        let of = |by: &str, rows: u64| format!("{rows} of {changed} {}, by {by}", if changed == 1 { "row" } else { "rows" });
+        let taken: Vec<String> = self.parts.iter().map(|(by, rows)| of(by, *rows)).collect();
+        let part = (!taken.is_empty()).then(|| format!("taken back in part ({})", taken.join("; ")));
+        let open = match (&self.obstacle, &self.receipt.back) {
+            _ if !self.can_undo => None,
+            (Some(why), _) => Some(format!("cannot be undone ({why})")),
+            (None, Some(back)) => Some(back.in_words()),
+            (None, None) => Some("can be undone".to_owned()),
+        };
+        part.into_iter().chain(open).collect::<Vec<_>>().join("; ")
+    }
 }
 
 /// Whether a committed run still stands: no undo of it does.
@@ -47,9 +68,38 @@ pub fn history(book: &dyn Logbook) -> Result<Vec<Entry>, Failure> {
         .map(|receipt| {
             let undone_by = undone_by(&receipts, &receipt.run).map(|r| r.run.clone());
             let can_undo = receipt.can_be_undone() && undone_by.is_none();
-            Entry { receipt: receipt.clone(), undone_by, can_undo }
+            let part = |r: &&Receipt| {
+                r.kind == RunKind::Undo
+                    && r.state == RunState::Committed
+                    && r.partial
+                    && r.undo_of.as_deref() == Some(&receipt.run)
+                    && standing(&receipts, &r.run)
+            };
+            let rows = |r: &Receipt| (r.run.clone(), r.steps.iter().map(|s| s.changed).sum());
+            let parts = receipts.iter().filter(part).map(rows).collect();
+            Entry { receipt: receipt.clone(), undone_by, can_undo, parts, obstacle: None }
         })
         .collect())
+}
+
+/// Compares the definitions of tables with those that runs were made with: after a change an undo is refused.
+pub fn look_at_definitions(session: &mut dyn Session, entries: &mut [Entry]) {
+    let mut seen: Vec<((String, String), Option<String>)> = Vec::new();
+    for entry in entries.iter_mut().filter(|e| e.can_undo) {
+        let Some(step) = entry.receipt.steps.first() else { continue };
+        let Some(schema) = &step.schema else { continue };
+        let table = (schema.clone(), step.table.clone());
+        if !seen.iter().any(|(known, _)| *known == table) {
+            let now = session.describe(schema, &step.table).ok().map(|t| t.definition);
+            seen.push((table.clone(), now));
+        }
+        let now = seen.iter().find(|(known, _)| *known == table).and_then(|(_, now)| now.as_ref());
+        if now != Some(&step.definition) {
+            let what = if now.is_some() { "the definition of" } else { "there is no more table" };
+            let end = if now.is_some() { " has changed since" } else { "" };
+            entry.obstacle = Some(format!("{what} {}{end}", step.table));
+        }
+    }
 }
 
 /// The run that a name, or a part of one, means; the last run without a name.

@@ -19,7 +19,7 @@ pub use apply::{Agreement, ApplyOptions, apply};
 pub use context::{Answer, Context, OpenBook, Question, Talk};
 pub use faults::{Conflicts, Faults, NamedConflict, NamedFault};
 pub use forget::{Which, forget, forgettable};
-pub use history::{Entry, find_run, history};
+pub use history::{Entry, find_run, history, look_at_definitions};
 pub use look::{Rows, Seen, rows, survey, tables, target};
 pub use mark::mark_text;
 pub use outcome::{End, Failure, RunOutcome};

@@ -6,6 +6,7 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::notice::Notices;
 use marktwice_core::study::{LOOKED_UP, Wish};
 use marktwice_core::table::Target;
+use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Finding, Value};
 use marktwice_port::{EngineError, Plan, Session, SideHow, SideWrite};
 
@@ -136,6 +137,11 @@ fn many_sources(kind: StepKind, target: &Target, many: &Many) -> Finding {
 /// A finding for each write outside the matched rows.
 pub(crate) fn side_findings(side: &[SideWrite]) -> Vec<Finding> {
     side.iter().map(|write| Finding::new(write.how.code(), side_text(write))).collect()
+}
+
+/// A finding for each thing that is known to stand in the way of an undo.
+pub(crate) fn no_way_back(back: &WayBack) -> Vec<Finding> {
+    back.obstacles.iter().map(|why| Finding::new(Code::NoWayBack, why.clone())).collect()
 }
 
 /// One write outside the matched rows, in words.

@@ -70,7 +70,7 @@ pub enum End {
     /// Rows are not as they should be after the statement.
     Verification(Faults),
     /// Rows outside the matched ones would be, or were, written without that being allowed.
-    SideEffects(String),
+    SideEffects(String, Code),
     /// Nobody agreed.
     Declined(Answer),
     /// The engine or the logbook failed.

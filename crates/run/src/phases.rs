@@ -116,7 +116,7 @@ impl<'a> Prepared<'a> {
 fn reason(end: &End) -> String {
     match end {
         End::Committed | End::ReceiptIncomplete(_) => String::new(),
-        End::NothingToDo(why) | End::Changed(why) | End::SideEffects(why) => why.clone(),
+        End::NothingToDo(why) | End::Changed(why) | End::SideEffects(why, _) => why.clone(),
         End::Stopped(codes) => {
             format!("stopped by {}", codes.iter().map(|c| c.as_str()).collect::<Vec<_>>().join(", "))
         }
@@ -257,7 +257,10 @@ impl<'a, 's> Begun<'a, 's> {
 
     fn marked(mut self, held: Held, summary: MarkSummary) -> Result<Marked<'a, 's>, Ended> {
         if let Some(write) = first_undeclared(&self.run.facts, &held.side) {
-            return Err(self.end(End::SideEffects(write)));
+            return Err(self.end(End::SideEffects(write.0, write.1)));
+        }
+        if !held.back.obstacles.is_empty() && !self.run.facts.allowed.contains(&Code::NoWayBack) {
+            return Err(self.end(End::Stopped(vec![Code::NoWayBack])));
         }
         self.run.step_receipt(|step| step.matched = summary.matched);
         Ok(Marked { run: self.run, tx: self.tx, held })
@@ -283,8 +286,9 @@ impl Readback {
     }
 }
 
-fn first_undeclared(facts: &StepFacts, side: &[SideWrite]) -> Option<String> {
-    side.iter().find(|write| !facts.allowed.contains(&write.how.code())).map(side_text)
+fn first_undeclared(facts: &StepFacts, side: &[SideWrite]) -> Option<(String, Code)> {
+    let undeclared = side.iter().find(|write| !facts.allowed.contains(&write.how.code()));
+    undeclared.map(|write| (side_text(write), write.how.code()))
 }
 
 /// Shows progress and looks whether somebody asked to stop, now and then.
@@ -388,7 +392,7 @@ impl<'a, 's> Written<'a, 's> {
         }
         match self.effects() {
             Ok(None) => {}
-            Ok(Some(what)) => return Err(self.end(End::SideEffects(what))),
+            Ok(Some((what, code))) => return Err(self.end(End::SideEffects(what, code))),
             Err(error) => return Err(self.end(ended_by(error))),
         }
         if let Err(error) = self.tx.intact() {
@@ -403,7 +407,7 @@ impl<'a, 's> Written<'a, 's> {
 
     /// Step 9: writes that were measured. One that nobody declared ends the run; one that was let pass stands in the
     /// receipt.
-    fn effects(&mut self) -> Result<Option<String>, EngineError> {
+    fn effects(&mut self) -> Result<Option<(String, Code)>, EngineError> {
         let measured = self.tx.effects()?;
         if let Some(write) = first_undeclared(&self.run.facts, &measured) {
             return Ok(Some(write));

@@ -7,6 +7,7 @@ use marktwice_core::receipt::{DatabaseId, RunState};
 use marktwice_core::study::Study;
 use marktwice_core::table::{Pin, Target};
 use marktwice_core::totals::{ColumnTotals, Totals};
+use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Expect, Finding, Value};
 use marktwice_port::{EngineError, Held, Intent, LogError, Logbook, Phase, Plan, Session, SideWrite};
 
@@ -14,7 +15,7 @@ use crate::context::Context;
 use crate::faults::Conflicts;
 use crate::history::standing;
 use crate::mark;
-use crate::noticed::{closer, explained, from_rows, side_findings};
+use crate::noticed::{closer, explained, from_rows, no_way_back, side_findings};
 use crate::outcome::Failure;
 use crate::settle::{Tidied, tidy_up};
 
@@ -162,6 +163,8 @@ pub struct Preview {
     pub already_back: u64,
     /// Rows of the run that an undo was not asked for.
     pub not_asked: u64,
+    /// Whether and how an undo will succeed.
+    pub back: WayBack,
 }
 
 impl Preview {
@@ -325,6 +328,7 @@ fn assemble(
         left_alone: None,
         already_back: 0,
         not_asked: 0,
+        back: held.back.clone(),
     };
     if plan.kind == StepKind::Update && preview.many.as_ref().is_some_and(|many| many.differing > 0) {
         // Which of the values is stored nobody can tell, so none is shown as a fact.
@@ -338,6 +342,9 @@ fn assemble(
         unmet(change, preview.matched, (!preview.uncertain()).then_some(preview.changes), preview.total);
     from_rows(&mut preview);
     preview.findings.extend(side_findings(&preview.side));
+    if preview.matched > 0 {
+        preview.findings.extend(no_way_back(&preview.back));
+    }
     let receipts = book.receipts()?;
     let same = receipts.iter().find(|r| {
         r.state == RunState::Committed

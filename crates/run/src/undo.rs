@@ -10,16 +10,17 @@ use marktwice_core::record::{SnapshotHeader, StepRecord};
 use marktwice_core::study::Study;
 use marktwice_core::totals::Totals;
 use marktwice_core::undo::{OnChanged, OnGone, Policy, RowChange, Treatment, inverse_kind, treat};
+use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Expect, Value, hash};
 use marktwice_port::{
-    EngineError, Intent, Keep, Logbook, Phase, Restore, Session, SinkError, SnapshotReader, Tx,
+    EngineError, Intent, Keep, Logbook, Phase, Restore, Session, SideWrite, SinkError, SnapshotReader, Tx,
 };
 
 use crate::apply::Agreement;
 use crate::context::{Answer, Context, Question, Talk};
 use crate::faults::Conflicts;
 use crate::history::{Entry, find_run, history};
-use crate::noticed::side_findings;
+use crate::noticed::{no_way_back, side_findings};
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts};
 use crate::preview::{Preview, Show, ShownRow, unwrap_sink};
@@ -75,11 +76,13 @@ pub fn undo(
     let tidied = tidy_up(&*book, context)?;
     tidied.settled()?;
     notes.extend(tidied.notes);
-    let back = match what_to_take_back(&mut *session, &*book, options)? {
+    let mut back = match what_to_take_back(&mut *session, &*book, options)? {
         Ok(back) => back,
         Err(end) => return Ok(RunOutcome::not_begun(end)),
     };
-    let (preview, seen) = look(context, &mut *session, &*book, &back, options, notes)?;
+    let reach = session.restore_reach(&back.restore)?;
+    leave_to_the_database(&mut back, &reach.1);
+    let (preview, seen) = look(context, &mut *session, &*book, &back, options, (notes, &reach))?;
     drop(session);
     talk.show(&preview);
     if let Some(conflicts) = preview.conflicts.clone() {
@@ -178,6 +181,17 @@ fn what_to_take_back(
     Ok(Ok(Back { entry, snapshot, restore: Restore { target, kind, columns, inserts }, foreseen }))
 }
 
+/// Columns that something in the database sets whenever a row is written: what they will hold only the undo can tell.
+fn leave_to_the_database(back: &mut Back, way: &WayBack) {
+    for owned in &way.owned {
+        let Some(column) = back.restore.target.position(&owned.column) else { continue };
+        let derived = !back.restore.columns.contains(&column);
+        back.foreseen.retain(|f| f.column != column);
+        back.foreseen.push(Foreseen { column, label: Label::Unknown, derived, why: Some(owned.why.clone()) });
+    }
+    back.foreseen.sort_by_key(|f| f.column);
+}
+
 /// The rows to put back: the inverse of each change that made a difference.
 fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>) -> Result<Option<RowChange>, SinkError> {
     loop {
@@ -264,7 +278,7 @@ fn look(
     book: &dyn Logbook,
     back: &Back,
     options: &UndoOptions,
-    notes: Vec<String>,
+    (notes, (side, way)): (Vec<String>, &(Vec<SideWrite>, WayBack)),
 ) -> Result<(Preview, Fingerprint), Failure> {
     let run = &back.entry.receipt.run;
     let target = &back.restore.target;
@@ -304,7 +318,6 @@ fn look(
             "write keys as they are shown: 418, or 12,2026",
         ));
     }
-    let side = session.restore_reach(&back.restore)?;
     let mut preview = Preview {
         database: session.database().clone(),
         notes,
@@ -315,14 +328,14 @@ fn look(
         pin: None,
         foreseen: back.foreseen.clone(),
         filter: Vec::new(),
-        findings: side_findings(&side),
+        findings: side_findings(side).into_iter().chain(no_way_back(way)).collect(),
         allowed: options.allow.clone(),
         matched,
         changes: matched,
         total: matched,
         rows,
         totals: totals.finish(|c| target.columns.get(c).map_or(String::new(), |c| c.name.clone())),
-        side,
+        side: side.clone(),
         many: None,
         study: Study::default(),
         unmet: Vec::new(),
@@ -334,6 +347,8 @@ fn look(
         left_alone: (judge.left_alone.count > 0).then(|| judge.left_alone.clone()),
         already_back: judge.already_back,
         not_asked: judge.not_asked,
+        // What taking the undo back would meet is judged when it is asked for.
+        back: WayBack::default(),
     };
     if let Some(expected) = options.rows.filter(|e| !e.met(matched, matched)) {
         preview.unmet.push(crate::preview::Unmet { what: "rows", expected, found: matched });
@@ -365,7 +380,7 @@ fn put_back(
         statement: statement.clone(),
         statement_hash: hash::texts(["undo", back.entry.receipt.run.as_str()]),
         table: 0,
-        foreseen: if back.restore.kind == StepKind::Update { back.foreseen.clone() } else { Vec::new() },
+        foreseen: back.foreseen.clone(),
     };
     let facts = StepFacts {
         target: back.restore.target.clone(),
@@ -456,6 +471,7 @@ fn undo_receipt(
     let step = StepReceipt {
         kind: record.kind,
         table: back.restore.target.table.clone(),
+        schema: Some(back.restore.target.schema.clone()),
         statement: record.statement.clone(),
         statement_hash: record.statement_hash.clone(),
         definition: back.restore.target.definition.clone(),

@@ -33,6 +33,8 @@ pub struct Written {
     pub table: String,
     /// What is done to it.
     pub verb: Verb,
+    /// For an update, the columns that it sets, as the text names them.
+    pub columns: Vec<String>,
 }
 
 /// What a routine does, as far as its text tells.
@@ -50,6 +52,8 @@ pub struct Routine {
     pub variables: bool,
     /// Columns of the new row that it mentions, and so may set.
     pub new_columns: Vec<String>,
+    /// Columns of the new row that it clearly sets.
+    pub sets: Vec<String>,
     /// Whether it may set any column of the new row.
     pub new_whole: bool,
     /// Whether it may skip the row.
@@ -112,6 +116,9 @@ pub fn read(text: &str, language: Language) -> Routine {
             "new" => match next {
                 Some(dot) if dot.is(&Token::Period) => {
                     let column = tokens.get(at + 2).and_then(|t| t.name().map(str::to_owned));
+                    if sets_new(&tokens, at, language) {
+                        routine.sets.extend(column.clone());
+                    }
                     routine.new_columns.extend(column);
                 }
                 Some(sign) if sign.is(&Token::Assignment) || sign.is(&Token::Eq) => routine.new_whole = true,
@@ -132,6 +139,43 @@ pub fn read(text: &str, language: Language) -> Routine {
     routine.calls.sort();
     routine.calls.dedup();
     routine
+}
+
+/// Whether the column of the new row that is named at `at` is given a value here.
+fn sets_new(tokens: &[&Tok], at: usize, language: Language) -> bool {
+    let before = at.checked_sub(1).and_then(|b| tokens.get(b));
+    let sign = tokens.get(at + 3);
+    let assigned = sign.is_some_and(|s| s.is(&Token::Assignment));
+    let equals = sign.is_some_and(|s| s.is(&Token::Eq));
+    let starts = match language {
+        // Behind SET, or behind the comma of a list that SET began.
+        Language::Mysql => before.is_some_and(|b| b.is_word("set") || b.is(&Token::Comma)),
+        _ => before.is_none_or(|b| b.is(&Token::SemiColon) || b.is_any(&["begin", "then", "else", "loop"])),
+    };
+    assigned || (equals && starts) || before.is_some_and(|b| b.is_word("into"))
+}
+
+/// The columns that an UPDATE at `at` sets.
+fn set_columns(tokens: &[&Tok], at: usize, language: Language) -> Vec<String> {
+    let mut all = Vec::new();
+    let mut depth = 0usize;
+    let mut expects = false;
+    for (here, token) in tokens.iter().enumerate().skip(at + 1) {
+        match &token.token.token {
+            Token::LParen => depth += 1,
+            Token::RParen => depth = depth.saturating_sub(1),
+            Token::SemiColon => break,
+            Token::Comma if depth == 0 => expects = !all.is_empty(),
+            _ if depth == 0 && token.is_any(&["where", "from", "end"]) => break,
+            _ if depth == 0 && token.is_word("set") => expects = true,
+            _ if expects => {
+                all.extend(last_part(tokens, here).and_then(|t| as_name(t, language)));
+                expects = false;
+            }
+            _ => {}
+        }
+    }
+    all
 }
 
 /// What a writing word does.
@@ -184,7 +228,8 @@ fn written(tokens: &[&Tok], at: usize, language: Language, verb: Verb) -> Option
         schema = Some(name);
         name = as_name(tokens.get(at)?, language)?;
     }
-    Some((Written { schema, table: name, verb }, at))
+    let columns = if verb == Verb::Update { set_columns(tokens, at, language) } else { Vec::new() };
+    Some((Written { schema, table: name, verb, columns }, at))
 }
 
 #[cfg(test)]
@@ -228,6 +273,11 @@ mod tests {
         assert_eq!(acts.calls, ["further", "get_lock"]);
         let verbs: Vec<Verb> = acts.writes.iter().map(|w| w.verb).collect();
         assert_eq!(verbs, [Verb::Truncate, Verb::Several]);
+        assert_eq!(stamp.sets, ["changed"]);
+        let guard = read("BEGIN IF NEW.a = OLD.a AND NEW.b <> 1 THEN NEW.version = OLD.version + 1; END IF; RETURN NEW; END", Language::Postgres);
+        assert_eq!((guard.sets, guard.new_columns.len()), (vec!["version".to_owned()], 3));
+        let set = read("BEGIN SET NEW.x = NEW.y, NEW.z = 2; UPDATE hive h SET h.kilos = f(a, b), note = 'x' WHERE id = 1; END", Language::Mysql);
+        assert_eq!((set.sets, set.writes[0].columns.clone()), (vec!["x".to_owned(), "z".to_owned()], vec!["kilos".to_owned(), "note".to_owned()]));
         let drop = read("BEGIN DROP TABLE IF EXISTS x; PERFORM setval('s', 1); END", Language::Postgres);
         assert_eq!((drop.acts.len(), drop.calls), (1, vec!["setval".to_owned()]));
         assert_eq!(read("'open", Language::Postgres), Routine::unknown());

@@ -14,6 +14,7 @@ use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::Code;
+use marktwice_core::way_back::WayBack;
 use marktwice_port::engine::{ChangeSource, FoundSink, KeepSink, PairSink, RowSink};
 use marktwice_port::{
     CommitOutcome, DraftMark, Engine, EngineError, Held, Intent, LogError, LogErrorKind, Logbook, Mark, Plan,
@@ -253,7 +254,7 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.look_up(target, source, sink))
     }
 
-    fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
+    fn restore_reach(&mut self, restore: &Restore) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
         self.1.engine(|| self.0.restore_reach(restore))
     }
 

@@ -69,7 +69,7 @@ pub(crate) fn finish(
 ) -> u8 {
     let status = exit::of_end(&outcome.end);
     let table = shown.map_or("", |p| p.target.table.as_str());
-    let text = human::outcome(outcome, table, file);
+    let text = human::outcome(outcome, table, file, &common.on_again());
     match common.format {
         Format::Json => {
             print_json(&json::outcome(format, shown, outcome, status));

@@ -182,7 +182,7 @@ impl Walk<'_> {
         let options =
             ApplyOptions { agreement: Agreement::Ask, mark: None, hold: false, show: Show::First(20) };
         let outcome = apply(self.context, &change, &options, &mut Narrator { verbose: self.verbose })?;
-        print(&human::outcome(&outcome, "keeper", name));
+        print(&human::outcome(&outcome, "keeper", name, ""));
         Ok(outcome)
     }
 
@@ -225,7 +225,7 @@ impl Walk<'_> {
             show: Show::First(20),
         };
         let back = undo(self.context, &options, &mut Narrator { verbose: self.verbose })?;
-        print(&human::outcome(&back, "keeper", "the logbook"));
+        print(&human::outcome(&back, "keeper", "the logbook", ""));
         self.say("7. The proof: a fingerprint over every row of every table, now and at the start.");
         let same = self.prove(&before)?;
         let asked = exit::of_end(&refused.end) == exit::NOT_AS_EXPECTED

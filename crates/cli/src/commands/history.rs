@@ -2,7 +2,7 @@
 
 use marktwice_core::receipt::{DatabaseId, RunState};
 use marktwice_port::Intent;
-use marktwice_run::{Entry, Failure, history};
+use marktwice_run::{Entry, Failure, history, look_at_definitions};
 
 use super::{Desk, print, print_json};
 use crate::args::{Common, Format, HistoryArgs, Outcome};
@@ -47,10 +47,12 @@ fn wanted(entry: &Entry, args: &HistoryArgs) -> bool {
 pub(crate) fn past(desk: &Desk) -> Result<Past, Trouble> {
     let read = || -> Result<Past, Failure> {
         desk.with(|context| {
-            let session = context.engine.open(context.address, Intent::Read, context.waits)?;
+            let mut session = context.engine.open(context.address, Intent::Read, context.waits)?;
             let database = session.database().clone();
             let book = (context.book)(&database)?;
-            Ok(Past { database, entries: history(&*book)?, size: book.size()? })
+            let mut entries = history(&*book)?;
+            look_at_definitions(&mut *session, &mut entries);
+            Ok(Past { database, entries, size: book.size()? })
         })
     };
     read().map_err(|failure| Trouble::failure(&failure, "the logbook").on(desk))

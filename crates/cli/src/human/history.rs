@@ -23,8 +23,7 @@ fn open_to(entry: &Entry) -> Text {
         (Some(by), _) => Text::default().push(DIM, format!("undone by {by}")),
         (None, RunState::Committing | RunState::Prepared) => Text::plain("settle"),
         (None, _) if entry.receipt.forgotten.is_some() => Text::default().push(DIM, "rows forgotten"),
-        (None, _) if entry.can_undo => Text::plain("can be undone"),
-        (None, _) => Text::default(),
+        (None, _) => Text::plain(cells::escape(&entry.in_words())),
     }
 }
 
@@ -126,8 +125,11 @@ pub(crate) fn receipt(entry: &Entry) -> String {
     let outcome = match (&entry.undone_by, &receipt.why) {
         (Some(by), _) => format!("{}, undone by {by}", receipt.state.as_str()),
         (None, Some(why)) if !why.is_empty() => format!("{}: {why}", receipt.state.as_str()),
-        (None, _) if entry.can_undo => format!("{}, can be undone", receipt.state.as_str()),
-        (None, _) => receipt.state.as_str().to_owned(),
+        (None, _) => [receipt.state.as_str(), &entry.in_words()]
+            .into_iter()
+            .filter(|part| !part.is_empty())
+            .collect::<Vec<_>>()
+            .join(", "),
     };
     line("outcome", &outcome);
     line("started", &moment(&receipt.started));

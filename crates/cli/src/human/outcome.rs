@@ -37,7 +37,7 @@ pub(crate) fn question_inside(run: &str, matched: u64, changed: u64) -> String {
 }
 
 /// The end of an apply or undo.
-pub(crate) fn outcome(outcome: &RunOutcome, table: &str, file: &str) -> String {
+pub(crate) fn outcome(outcome: &RunOutcome, table: &str, file: &str, on: &str) -> String {
     let mut out = String::new();
     let run = outcome.receipt.as_ref().map_or("", |r| r.run.as_str());
     let begun = if outcome.receipt.is_some() {
@@ -46,9 +46,9 @@ pub(crate) fn outcome(outcome: &RunOutcome, table: &str, file: &str) -> String {
         "Not begun; nothing changed."
     };
     match &outcome.end {
-        End::Committed => committed(&mut out, outcome),
+        End::Committed => committed(&mut out, outcome, on),
         End::ReceiptIncomplete(error) => {
-            committed(&mut out, outcome);
+            committed(&mut out, outcome, on);
             let _ = writeln!(out, "{}: the receipt could not be completed: {error}", styled(WARN, "note"));
             let _ = writeln!(out, "  marktwice settle completes it");
         }
@@ -90,10 +90,10 @@ pub(crate) fn outcome(outcome: &RunOutcome, table: &str, file: &str) -> String {
             let _ = writeln!(out, "{} {begun}", styled(STOP, "The outcome is not what was previewed."));
             out.push_str(&conflicts::faults(faults));
         }
-        End::SideEffects(what) => {
+        End::SideEffects(what, code) => {
             let _ =
                 writeln!(out, "{}: {what}. {begun}", styled(STOP, "It would write outside the matched rows"));
-            let _ = writeln!(out, "  look at what is named; let it pass with --allow undeclared-write");
+            let _ = writeln!(out, "  look at what is named; let it pass with --allow {code}");
         }
         End::Declined(answer) => {
             let why = match answer {
@@ -124,7 +124,7 @@ pub(crate) fn outcome(outcome: &RunOutcome, table: &str, file: &str) -> String {
     out
 }
 
-fn committed(out: &mut String, outcome: &RunOutcome) {
+fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     let Some(receipt) = &outcome.receipt else { return };
     let Some(step) = receipt.steps.first() else { return };
     let done = match (receipt.kind, step.kind) {
@@ -137,15 +137,19 @@ fn committed(out: &mut String, outcome: &RunOutcome) {
         (RunKind::Undo, StepKind::Delete) => format!("{} taken away again", rows(step.changed)),
         (RunKind::Undo, StepKind::Update) => format!("{} put back", rows(step.changed)),
     };
-    let back = format!("marktwice undo {}", receipt.run);
+    let way = receipt.back.clone().unwrap_or_default();
+    let _ = write!(out, "{} as {}.", styled(GOOD, &done), styled(BOLD, &receipt.run));
+    if let Some(why) = way.obstacles.first() {
+        let _ = writeln!(out, " It cannot be taken back: {}", cells::escape(why));
+        return;
+    }
+    let allow: String = way.allow.iter().map(|code| format!(" --allow {code}")).collect();
+    let back = format!("marktwice undo {}{on}{allow}", receipt.run);
     let again = if receipt.kind == RunKind::Undo { "To take the undo back" } else { "To take it back" };
-    let _ = writeln!(
-        out,
-        "{} as {}. {again}: {}",
-        styled(GOOD, &done),
-        styled(BOLD, &receipt.run),
-        styled(BOLD, &back)
-    );
+    let _ = writeln!(out, " {again}: {}", styled(BOLD, &back));
+    if let Some(owned) = way.owned_in_words() {
+        let _ = writeln!(out, "  an undo puts back all but {}", cells::escape(&owned));
+    }
 }
 
 /// What became of runs that were cut off.

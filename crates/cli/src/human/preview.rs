@@ -40,6 +40,7 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
         out.push_str(&trouble::findings(&preview.findings, |f| f.passes(&preview.allowed)));
     }
     closer::pins(&mut out, preview);
+    way_back(&mut out, preview);
     unmet(&mut out, preview);
     if let Some(why) = &preview.study.skipped {
         let _ = writeln!(out, "  {}", styled(DIM, &format!("not looked at closer: {why}")));
@@ -69,6 +70,28 @@ fn many(out: &mut String, preview: &Preview) {
                 .collect();
             let _ = writeln!(out, "    {}", shown.join("  "));
         }
+    }
+}
+
+/// What an undo will not put back, before anybody agrees to the run.
+fn way_back(out: &mut String, preview: &Preview) {
+    if preview.matched == 0 {
+        return;
+    }
+    if preview.undo_of.is_some() {
+        let unknown: Vec<_> = preview.foreseen.iter().filter(|f| f.label == Label::Unknown).collect();
+        if !unknown.is_empty() {
+            let text = format!("only the undo can tell: {}", unknown_columns(preview));
+            let _ = writeln!(out, "  {} {}", styled(WARN, "undo"), cells::escape(&text));
+        }
+        return;
+    }
+    if let Some(owned) = preview.back.owned_in_words() {
+        let text = format!("an undo puts back all but {owned}");
+        let _ = writeln!(out, "  {} {}", styled(WARN, "undo"), cells::escape(&text));
+    }
+    for why in &preview.back.unsure {
+        let _ = writeln!(out, "  {} {}", styled(WARN, "undo"), cells::escape(why));
     }
 }
 

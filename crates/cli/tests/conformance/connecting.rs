@@ -163,6 +163,8 @@ fn privileges_that_are_missing() {
                 "--rows",
                 "1",
                 "--yes",
+                "--allow",
+                "no-way-back",
                 "--on",
                 &cleaner,
             ])

@@ -21,6 +21,7 @@ mod side_effects;
 mod traces;
 mod types;
 mod unseen;
+mod way_back;
 
 use marktwice_testkit::stage::Stage;
 

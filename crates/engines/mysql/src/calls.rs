@@ -135,7 +135,7 @@ impl Catalogue for Asking<'_> {
             .map(|row| {
                 let verb = if cell(row, 2) == "CASCADE" { Verb::Delete } else { Verb::Update };
                 let schema = (cell(row, 0) != self.schema).then(|| cell(row, 0).to_owned());
-                let child = Written { schema, table: cell(row, 1).to_owned(), verb };
+                let child = Written { schema, table: cell(row, 1).to_owned(), verb, columns: Vec::new() };
                 (child, format!("ON DELETE {}", cell(row, 2)))
             })
             .collect())

@@ -94,8 +94,12 @@ pub(crate) fn describe(my: &mut My, schema: &str, name: &str) -> Result<Table, E
     describe_found(my, &found)
 }
 
-/// Describes a relation that was found.
+/// Describes a relation that was found. Definitions read the same whatever the session's time zone and SQL mode are.
 pub(crate) fn describe_found(my: &mut My, found: &Found) -> Result<Table, EngineError> {
+    my.pinned(|my| described(my, found))
+}
+
+fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
     let here =
         format!("TABLE_SCHEMA = {} AND TABLE_NAME = {}", literal(&found.schema), literal(&found.table));
     let raw = my.rows(&format!(
@@ -245,6 +249,11 @@ pub(crate) fn foreign_keys(my: &mut My, table: &Table) -> Result<Vec<ForeignKey>
                 on_update: cell(row, 7).to_owned(),
                 on_delete: cell(row, 8).to_owned(),
                 readable: true,
+                child_target: (cell(row, 0).to_owned(), cell(row, 1).to_owned()),
+                parent_sql: format!("{}.{}", ident(cell(row, 4)), ident(cell(row, 5))),
+                parent_readable: true,
+                // Rows come in unchecked while foreign_key_checks is off.
+                enforced: false,
             };
             all.push((id, key));
         }
@@ -290,6 +299,10 @@ pub(crate) fn unseen_foreign_keys(
                 on_update: action(4, 8),
                 on_delete: action(1, 2),
                 readable: false,
+                child_target: (schema.to_owned(), table.to_owned()),
+                parent_sql: String::new(),
+                parent_readable: false,
+                enforced: true,
             })
         })
         .collect())

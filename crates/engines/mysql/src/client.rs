@@ -25,6 +25,8 @@ pub(crate) struct My {
     pub(crate) stop: Option<Stopper>,
     /// The user's own settings, to be given back: SQL mode and time zone.
     pub(crate) own: (String, String),
+    /// Whether settings are pinned.
+    pub(crate) pinned: bool,
 }
 
 /// A text as a literal. Written in hexadecimal, so that no SQL mode reads it in another way.
@@ -156,7 +158,7 @@ impl My {
 
     /// Pins the settings under which values are read and written. They outlast a transaction.
     pub(crate) fn pin(&mut self) -> Result<(), EngineError> {
-        self.run("SET SESSION time_zone = '+00:00', SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO'")
+        self.run("SET SESSION time_zone = '+00:00', SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', SESSION sql_quote_show_create = 1")
     }
 
     /// Gives the user's own settings back.
@@ -171,8 +173,13 @@ impl My {
         &mut self,
         work: impl FnOnce(&mut My) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
+        if self.pinned {
+            return work(self);
+        }
         self.pin()?;
+        self.pinned = true;
         let done = work(self);
+        self.pinned = false;
         let unpinned = self.unpin();
         let done = done?;
         unpinned.map(|()| done)

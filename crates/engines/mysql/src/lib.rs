@@ -23,5 +23,6 @@ mod session;
 mod surroundings;
 mod tx;
 mod values;
+mod way_back;
 
 pub use open::Mysql;

@@ -110,7 +110,7 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<My, 
     };
     let shown = address.shown(CUSTOM.port);
     let conn = Conn::new(options.clone()).map_err(|e| opening(&e, &shown, &user, address))?;
-    let mut my = My { conn, options, stop: None, own: (String::new(), String::new()) };
+    let mut my = My { conn, options, stop: None, own: (String::new(), String::new()), pinned: false };
     my.run("SET NAMES utf8mb4")?;
     let own = my.rows("SELECT @@session.sql_mode, @@session.time_zone")?;
     let cell = |at: usize| own.first().and_then(|r| r.get(at).cloned().flatten()).unwrap_or_default();

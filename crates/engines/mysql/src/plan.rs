@@ -3,9 +3,11 @@
 use marktwice_core::Place;
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Label, Parts, StepKind};
+use marktwice_core::undo::inverse_kind;
+use marktwice_core::way_back::WayBack;
 use marktwice_core::table::KeyKind;
 use marktwice_port::{EngineError, Plan, SideHow, SideWrite};
-use marktwice_server::foresee;
+use marktwice_server::foresee::{self, own_writes};
 use marktwice_server::reach::{ForeignKey, foresee_own_cascade};
 use marktwice_server::walk::{Catalogue, shown};
 use marktwice_server::statement::{
@@ -30,6 +32,7 @@ use crate::client::{My, literal};
 use crate::complaint::{LANGUAGE, compile_error, refused};
 use crate::error::{code, engine, message};
 use crate::grants::{Grants, grants};
+use crate::way_back::by_definition;
 
 /// What the engine itself remembers of a plan.
 #[derive(Debug)]
@@ -41,6 +44,8 @@ pub(crate) struct Detail {
     pub(crate) writes: Vec<SideWrite>,
     /// Assigned expressions by column, those that can be told beforehand.
     pub(crate) values: Vec<(usize, String)>,
+    /// What definitions and rights say of an undo.
+    pub(crate) back: WayBack,
     /// Whether everything that the statement calls may be run while it is looked closer at.
     pub(crate) quiet: bool,
     /// Whether rows can be held in a temporary table.
@@ -127,6 +132,8 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
     transactional(my, &step, &all)?;
     let mut writes = called.side_writes(false);
     writes.extend(fired.side_writes(false));
+    let skips = own_writes(&mut foreseen, &table.target, &triggers, &fired, step.kind);
+    let (_, back) = by_definition(my, &grants, &own, &table, inverse_kind(step.kind))?;
     let (foreign_keys, unseen) = all_foreign_keys(my, &grants, &table, &step)?;
     writes.extend(unseen);
     foresee_own_cascade(&mut foreseen, &foreign_keys, &table.target, step.kind);
@@ -178,6 +185,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
         findings.retain(|f| f.code != Code::VolatileFilter);
         findings.push(finding);
     }
+    findings.extend(skips.map(|why| Finding::new(Code::MaySkip, why)));
     findings.extend(
         denied.map(|said| Finding::new(Code::MissingPrivilege, said).at(step.place(step.table.slice))),
     );
@@ -198,6 +206,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
         detail: Box::new(Detail {
             foreign_keys,
             writes,
+            back,
             quiet,
             step,
             table,

@@ -1,5 +1,6 @@
 //! An open connection to a database.
 
+use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Value};
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::StepKind;
@@ -11,7 +12,6 @@ use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
 use marktwice_server::statement::detail;
 
-use crate::calls::{reached, triggers};
 use crate::catalog::{describe, held_name, ident};
 use crate::client::My;
 use crate::finder::Finder;
@@ -21,6 +21,7 @@ use crate::look;
 use crate::plan::{Detail, plan};
 use crate::surroundings::{count, surroundings};
 use crate::tx::MyTx;
+use crate::way_back::by_definition;
 use crate::values::Form;
 
 pub(crate) struct MySession {
@@ -56,7 +57,7 @@ impl Session for MySession {
                 let matched = held::stream_plainly(my, plan, detail, None, sink)?;
                 let total = count(my, &detail.table)?;
                 let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
-                Ok(marktwice_port::Held { matched, total, side, many: None })
+                Ok(marktwice_port::Held { matched, total, side, many: None, back: detail.back.clone() })
             });
         }
         // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.
@@ -139,17 +140,20 @@ impl Session for MySession {
         })
     }
 
-    fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
-        let table = describe(&mut self.my, &restore.target.schema, &restore.target.table)?;
-        let grants = grants(&mut self.my)?;
-        let own = self.my.one("SELECT database()")?.unwrap_or_default();
-        let mut all = Vec::new();
-        for kind in [Some(restore.kind), restore.inserts.then_some(StepKind::Insert)].into_iter().flatten() {
-            let fired = triggers(&mut self.my, &grants, &table, kind)?.into_iter().map(|t| t.body).collect();
-            all.extend(reached(&mut self.my, &grants, &own, fired, &[])?.side_writes(false));
+    fn restore_reach(&mut self, restore: &Restore) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
+        let my = &mut self.my;
+        let table = describe(my, &restore.target.schema, &restore.target.table)?;
+        let grants = grants(my)?;
+        let own = my.one("SELECT database()")?.unwrap_or_default();
+        let (mut side, mut back) = by_definition(my, &grants, &own, &table, restore.kind)?;
+        if restore.inserts {
+            let (more, insert) = by_definition(my, &grants, &own, &table, StepKind::Insert)?;
+            side.extend(more);
+            insert.owned.into_iter().for_each(|o| back.owns(&o.column, o.why));
+            back.obstacles.extend(insert.obstacles);
         }
-        all.dedup();
-        Ok(all)
+        side.dedup();
+        Ok((side, back))
     }
 
     fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {

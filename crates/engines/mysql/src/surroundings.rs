@@ -12,6 +12,7 @@ use crate::catalog::{Table, describe, held_name, ident};
 use crate::client::My;
 use crate::held::Filled;
 use crate::plan::Detail;
+use crate::way_back::by_rows;
 
 /// How many rows a table has.
 pub(crate) fn count(my: &mut My, table: &Table) -> Result<u64, EngineError> {
@@ -55,7 +56,8 @@ pub(crate) fn surroundings(
 ) -> Result<marktwice_port::Held, EngineError> {
     let total = count(my, &detail.table)?;
     let (layout, counts) = (&filled.held.layout, (filled.matched, total));
-    statement::surroundings(plan, layout, &detail.writes, counts, filled.many.clone(), |assigned| {
+    let back = by_rows(my, plan, detail)?;
+    statement::surroundings(plan, layout, &detail.writes, counts, filled.many.clone(), back, |assigned| {
         actions(my, &detail.foreign_keys, &detail.table, plan.kind, assigned)
     })
 }

@@ -1,6 +1,7 @@
 //! The transaction of a run.
 
 use marktwice_core::mark::StepKind;
+use marktwice_core::way_back::WayBack;
 use marktwice_port::engine::{ChangeSource, KeepSink, PairSink, RowSink};
 use marktwice_port::{
     CommitOutcome, EngineError, Held as Rows, Plan, Restore, SideHow, SideWrite, Stopper, Tx,
@@ -132,7 +133,7 @@ impl Tx for MyTx<'_> {
         let side = actions(self.my, &keys, &held.table, restore.kind, &assigned)?;
         let total = count(self.my, &held.table)?;
         self.held = Some(held);
-        Ok(Rows { matched, total, side, many: None })
+        Ok(Rows { matched, total, side, many: None, back: WayBack::default() })
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {

@@ -220,7 +220,7 @@ impl Catalogue for Asking<'_> {
                     _ => (Verb::Update, "ON DELETE SET DEFAULT"),
                 };
                 let schema = (cell(row, 2) != "t").then(|| cell(row, 0).to_owned());
-                (Written { schema, table: cell(row, 1).to_owned(), verb }, action.to_owned())
+                (Written { schema, table: cell(row, 1).to_owned(), verb, columns: Vec::new() }, action.to_owned())
             })
             .collect())
     }

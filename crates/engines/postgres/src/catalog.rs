@@ -344,7 +344,11 @@ pub(crate) fn foreign_keys(pg: &mut Pg) -> Result<Vec<ForeignKey>, EngineError> 
          (SELECT nspname FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid WHERE c.oid = confrelid), \
          (SELECT relname FROM pg_class WHERE oid = confrelid), \
          (SELECT format('%I.%I', n.nspname, c.relname) FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid \
-          WHERE c.oid = conrelid), has_table_privilege(conrelid, 'SELECT') FROM pg_constraint WHERE contype = 'f' AND conparentid = 0 ORDER BY 1, conname",
+          WHERE c.oid = conrelid), has_table_privilege(conrelid, 'SELECT'), \
+         (SELECT nspname FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid WHERE c.oid = conrelid), \
+         (SELECT relname FROM pg_class WHERE oid = conrelid), \
+         (SELECT format('%I.%I', n.nspname, c.relname) FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid \
+          WHERE c.oid = confrelid), has_table_privilege(confrelid, 'SELECT'), convalidated FROM pg_constraint WHERE contype = 'f' AND conparentid = 0 ORDER BY 1, conname",
         columns("conrelid", "conkey"),
         columns("confrelid", "confkey"),
     ))?;
@@ -368,6 +372,10 @@ pub(crate) fn foreign_keys(pg: &mut Pg) -> Result<Vec<ForeignKey>, EngineError> 
             on_update: action(cell(row, 4)).to_owned(),
             on_delete: action(cell(row, 5)).to_owned(),
             readable: yes(row, 9),
+            child_target: (cell(row, 10).to_owned(), cell(row, 11).to_owned()),
+            parent_sql: cell(row, 12).to_owned(),
+            parent_readable: yes(row, 13),
+            enforced: yes(row, 14),
         })
         .collect())
 }

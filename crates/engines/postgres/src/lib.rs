@@ -21,5 +21,6 @@ mod restore;
 mod session;
 mod surroundings;
 mod tx;
+mod way_back;
 
 pub use open::Postgres;

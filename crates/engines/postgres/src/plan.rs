@@ -3,8 +3,10 @@
 use marktwice_core::Place;
 use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::mark::{Label, Parts};
+use marktwice_core::undo::inverse_kind;
+use marktwice_core::way_back::WayBack;
 use marktwice_port::{EngineError, Plan, SideWrite};
-use marktwice_server::foresee;
+use marktwice_server::foresee::{self, own_writes};
 use marktwice_server::reach::{ForeignKey, foresee_own_cascade};
 use marktwice_server::statement::{
     assigned_values, column_of, filter_calls, is_default, unpairable, without_temporary,
@@ -29,6 +31,7 @@ use crate::catalog::{
 use crate::client::Pg;
 use crate::copy::quoted;
 use crate::error::{engine, message};
+use crate::way_back::by_definition;
 
 const LANGUAGE: Language = Language::Postgres;
 
@@ -42,6 +45,8 @@ pub(crate) struct Detail {
     pub(crate) writes: Vec<SideWrite>,
     /// Assigned expressions by column, those that can be told beforehand.
     pub(crate) values: Vec<(usize, String)>,
+    /// What definitions and rights say of an undo.
+    pub(crate) back: WayBack,
     /// Whether everything that the statement calls may be run while it is looked closer at.
     pub(crate) quiet: bool,
     /// Whether rows can be held in a temporary table.
@@ -118,8 +123,12 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
             f.why = Some("a function in the statement writes, and only the run may call it".to_owned());
         }
     }
+    let fired = reached(pg, triggers.iter().map(|t| t.body.clone()).collect(), &[])?;
+    let skips = own_writes(&mut foreseen, &table.target, &triggers, &fired, step.kind);
     let mut writes = functions.side_writes(true);
-    writes.extend(reached(pg, triggers.iter().map(|t| t.body.clone()).collect(), &[])?.side_writes(true));
+    writes.extend(fired.side_writes(true));
+    let columns: Vec<usize> = foreseen.iter().map(|f| f.column).collect();
+    let (_, back) = by_definition(pg, &table, inverse_kind(step.kind), &columns)?;
     if !temp && step.sources.is_some() {
         return Err(without_temporary(&step));
     }
@@ -146,6 +155,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
         findings.retain(|f| f.code != Code::VolatileFilter);
         findings.push(finding);
     }
+    findings.extend(skips.map(|why| Finding::new(Code::MaySkip, why)));
     asked.elsewhere.dedup();
     findings.extend(asked.elsewhere.iter().map(|(table, server)| {
         Finding::new(Code::ReadsElsewhere, format!("{table} is read from the server {server}"))
@@ -172,6 +182,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
         detail: Box::new(Detail {
             foreign_keys,
             writes,
+            back,
             quiet,
             step,
             table,

@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Value};
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::StepKind;
@@ -13,8 +14,7 @@ use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
 use marktwice_server::statement::detail;
 
-use crate::calls::reached;
-use crate::catalog::{describe, ident, triggers};
+use crate::catalog::{describe, ident};
 use crate::client::{Pg, READING};
 use crate::copy::quoted;
 use crate::finder::Finder;
@@ -23,6 +23,7 @@ use crate::look;
 use crate::plan::{Detail, plan};
 use crate::surroundings::{count, surroundings};
 use crate::tx::PgTx;
+use crate::way_back::by_definition;
 
 /// One consistent view of everything; temporary tables can be made, and so the transaction may write for a moment.
 const TEMPORARY: &str = "ISOLATION LEVEL REPEATABLE READ READ WRITE";
@@ -74,7 +75,7 @@ impl PgSession {
             let matched = held::stream_plainly(pg, plan, detail, None, sink)?;
             let total = count(pg, &detail.table)?;
             let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
-            Ok(marktwice_port::Held { matched, total, side, many: None })
+            Ok(marktwice_port::Held { matched, total, side, many: None, back: detail.back.clone() })
         })
     }
 }
@@ -185,16 +186,18 @@ impl Session for PgSession {
         })
     }
 
-    fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
+    fn restore_reach(&mut self, restore: &Restore) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
         self.pg.looking(|pg| {
             let table = describe(pg, &restore.target.schema, &restore.target.table)?;
-            let mut all = Vec::new();
-            for kind in [Some(restore.kind), restore.inserts.then_some(StepKind::Insert)].into_iter().flatten() {
-                let fired = triggers(pg, &table, kind, &restore.columns)?;
-                all.extend(reached(pg, fired.into_iter().map(|t| t.body).collect(), &[])?.side_writes(true));
+            let (mut side, mut back) = by_definition(pg, &table, restore.kind, &restore.columns)?;
+            if restore.inserts {
+                let (more, insert) = by_definition(pg, &table, StepKind::Insert, &restore.columns)?;
+                side.extend(more);
+                insert.owned.into_iter().for_each(|o| back.owns(&o.column, o.why));
+                back.obstacles.extend(insert.obstacles);
             }
-            all.dedup();
-            Ok(all)
+            side.dedup();
+            Ok((side, back))
         })
     }
 

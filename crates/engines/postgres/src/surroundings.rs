@@ -14,6 +14,7 @@ use crate::catalog::{Table, describe};
 use crate::client::Pg;
 use crate::held::{Filled, identity};
 use crate::plan::{Detail, elsewhere};
+use crate::way_back::by_rows;
 
 /// How many rows a table has.
 pub(crate) fn count(pg: &mut Pg, table: &Table) -> Result<u64, EngineError> {
@@ -63,7 +64,8 @@ pub(crate) fn surroundings(
 ) -> Result<marktwice_port::Held, EngineError> {
     let total = count(pg, &detail.table)?;
     let (layout, counts) = (&filled.held.layout, (filled.matched, total));
-    statement::surroundings(plan, layout, &detail.writes, counts, filled.many.clone(), |assigned| {
+    let back = by_rows(pg, plan, detail)?;
+    statement::surroundings(plan, layout, &detail.writes, counts, filled.many.clone(), back, |assigned| {
         actions(pg, &detail.foreign_keys, &detail.table, plan.kind, assigned)
     })
 }

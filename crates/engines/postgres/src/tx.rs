@@ -1,6 +1,7 @@
 //! The transaction of a run.
 
 use marktwice_core::mark::StepKind;
+use marktwice_core::way_back::WayBack;
 use marktwice_port::engine::{ChangeSource, KeepSink, PairSink, RowSink};
 use marktwice_port::{
     CommitOutcome, EngineError, Held as Rows, Plan, Restore, SideHow, SideWrite, Stopper, Tx,
@@ -169,7 +170,7 @@ impl Tx for PgTx<'_> {
         let total = count(self.pg, &held.table)?;
         self.prepare_books(&keys, &held, restore.kind, &restore.columns)?;
         self.held = Some(held);
-        Ok(Rows { matched, total, side, many: None })
+        Ok(Rows { matched, total, side, many: None, back: WayBack::default() })
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {

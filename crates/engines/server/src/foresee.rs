@@ -5,13 +5,13 @@ use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::table::Target;
 use marktwice_port::EngineError;
 use marktwice_sql::Step;
-use marktwice_sql::routine::Routine;
+use marktwice_sql::routine::{Routine, Verb, Written};
 use marktwice_sql::slices::Slice;
 use marktwice_sql::slicing::names_in;
 use marktwice_sql::volatile::{self, Volatile};
 use sqlparser::tokenizer::Token;
 
-use crate::walk::Body;
+use crate::walk::{Body, Reached, by};
 
 /// A trigger that a statement fires.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -107,6 +107,41 @@ pub fn foresee(
     }
     all.sort_by_key(|f| f.column);
     Ok(all)
+}
+
+/// Triggers that write the target itself once a row is written: what they set, or take away, only the run can tell.
+/// Gives what may skip, take away or rewrite whole rows.
+pub fn own_writes(
+    all: &mut Vec<Foreseen>,
+    target: &Target,
+    triggers: &[Trigger],
+    reached: &Reached,
+    kind: StepKind,
+) -> Option<String> {
+    let mut skips = triggers
+        .iter()
+        .find(|t| t.before && t.routine.skips && kind == StepKind::Delete)
+        .map(|t| format!("trigger {} may skip rows", t.name));
+    let own = |w: &Written| w.table == target.table && w.schema.as_ref().is_none_or(|s| *s == target.schema);
+    for (written, how) in reached.writes.iter().filter(|(w, _)| own(w)) {
+        let by = by(how);
+        let columns: Vec<usize> = written.columns.iter().filter_map(|c| target.position(c)).collect();
+        if written.verb != Verb::Update || columns.is_empty() {
+            skips.get_or_insert(format!("{by} writes {} itself", target.table));
+        }
+        for column in columns.into_iter().filter(|_| kind == StepKind::Update) {
+            let derived = !all.iter().any(|f| f.column == column && !f.derived);
+            all.retain(|f| f.column != column);
+            all.push(label(column, Some(format!("{by} writes it")), derived));
+        }
+    }
+    if let Some(why) = skips.as_ref().filter(|_| kind == StepKind::Update) {
+        for foreseen in all.iter_mut() {
+            *foreseen = label(foreseen.column, Some(why.clone()), foreseen.derived);
+        }
+    }
+    all.sort_by_key(|f| f.column);
+    skips
 }
 
 fn label(column: usize, why: Option<String>, derived: bool) -> Foreseen {

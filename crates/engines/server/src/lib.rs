@@ -15,6 +15,7 @@ pub mod statement;
 pub mod tls;
 pub mod unknown;
 pub mod walk;
+pub mod way_back;
 pub mod watch;
 
 pub use address::{Address, Host};

@@ -31,6 +31,14 @@ pub struct ForeignKey {
     pub on_delete: String,
     /// Whether this user may read the table that refers.
     pub readable: bool,
+    /// The schema and the name of the table that refers, as the catalogue has them.
+    pub child_target: (String, String),
+    /// The table that is referred to, quoted, to stand in a statement.
+    pub parent_sql: String,
+    /// Whether this user may read the table that is referred to.
+    pub parent_readable: bool,
+    /// Whether the engine vouches that every row has its parent.
+    pub enforced: bool,
 }
 
 impl ForeignKey {
@@ -129,7 +137,7 @@ fn further(
     all: &mut Vec<SideWrite>,
 ) -> Result<(), EngineError> {
     let verb = if removes { Verb::Delete } else { Verb::Update };
-    let written = Written { schema: None, table: from.child.clone(), verb };
+    let written = Written { schema: None, table: from.child.clone(), verb, columns: changed.to_vec() };
     let add = |write: SideWrite, all: &mut Vec<SideWrite>| {
         let known = all.iter().any(|w| w.table == write.table && w.how == write.how);
         if !known {

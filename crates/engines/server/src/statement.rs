@@ -4,6 +4,7 @@ use marktwice_core::finding::{Code, Finding};
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, Label};
 use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::way_back::WayBack;
 use marktwice_port::{EngineError, Held, Plan, SideWrite};
 use marktwice_sql::Step;
 use marktwice_sql::slices::Slice;
@@ -105,6 +106,7 @@ pub fn surroundings(
     writes: &[SideWrite],
     (matched, total): (u64, u64),
     many: Option<Many>,
+    back: WayBack,
     actions: impl FnOnce(&[(usize, Option<String>)]) -> Result<Vec<SideWrite>, EngineError>,
 ) -> Result<Held, EngineError> {
     let name =
@@ -115,7 +117,7 @@ pub fn surroundings(
         side.extend_from_slice(writes);
         side.extend(actions(&assigned)?);
     }
-    Ok(Held { matched, total, side, many })
+    Ok(Held { matched, total, side, many, back })
 }
 
 /// Refuses to begin what is known to lack a privilege.

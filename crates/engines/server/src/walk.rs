@@ -75,11 +75,7 @@ impl Reached {
             }
         }
         for (what, how) in &self.acts {
-            let by = match how {
-                SideHow::Trigger(name) => format!("trigger {name}"),
-                SideHow::Routine(name) => format!("function {name}"),
-                SideHow::ForeignKey(name) | SideHow::Measured(name) | SideHow::Unmeasured(name) => name.clone(),
-            };
+            let by = by(how);
             let how = SideHow::Unmeasured(format!("{by} does {what}, which nobody can measure or take back"));
             all.push(SideWrite { table: String::new(), how, rows: None });
         }
@@ -88,6 +84,16 @@ impl Reached {
             all.push(SideWrite { table: String::new(), how: SideHow::Unmeasured(what), rows: None });
         }
         all
+    }
+}
+
+/// What writes, for people.
+pub fn by(how: &SideHow) -> String {
+    match how {
+        SideHow::Trigger(name) => format!("trigger {name}"),
+        SideHow::Routine(name) => format!("function {name}"),
+        SideHow::ForeignKey(name) => format!("the foreign key's {name}"),
+        SideHow::Measured(name) | SideHow::Unmeasured(name) => name.clone(),
     }
 }
 
@@ -241,7 +247,7 @@ mod tests {
         }
 
         fn actions_of(&mut self, written: &Written) -> Result<Vec<(Written, String)>, EngineError> {
-            let child = Written { schema: None, table: "child".to_owned(), verb: Verb::Delete };
+            let child = Written { schema: None, table: "child".to_owned(), verb: Verb::Delete, columns: Vec::new() };
             Ok(if written.table == "parent" { vec![(child, "ON DELETE CASCADE".to_owned())] } else { Vec::new() })
         }
     }

@@ -226,6 +226,8 @@ pub(crate) fn foreign_keys(connection: &Connection) -> Result<Vec<ForeignKey>, E
         // The definition may write the parent's name in other letters.
         if let Some((parent, ..)) = find(connection, &key.parent)? {
             key.parent_name = ("main".to_owned(), parent.clone());
+            key.parent_sql = format!("main.{}", quoted(&parent));
+            key.parent_readable = true;
             key.parent = parent;
         }
         if key.parent_columns.is_empty() {
@@ -263,6 +265,11 @@ fn foreign_keys_of(connection: &Connection, child: &str) -> rusqlite::Result<Vec
                 on_update: row.get(4)?,
                 on_delete: row.get(5)?,
                 readable: true,
+                child_target: ("main".to_owned(), child.to_owned()),
+                parent_sql: String::new(),
+                parent_readable: false,
+                // Off by default on every connection.
+                enforced: false,
             };
             all.push((id, key));
         }

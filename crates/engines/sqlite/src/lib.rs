@@ -24,5 +24,6 @@ mod session;
 mod shape;
 mod tx;
 mod values;
+mod way_back;
 
 pub use open::{Sqlite, file_of};

@@ -2,7 +2,9 @@
 
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Label, Parts, StepKind};
-use marktwice_port::{EngineError, Plan};
+use marktwice_core::undo::inverse_kind;
+use marktwice_core::way_back::WayBack;
+use marktwice_port::{EngineError, Plan, Restore};
 use marktwice_sql::assigned::assigned;
 use marktwice_sql::language::Language;
 use marktwice_sql::leave_out::leave_out;
@@ -19,6 +21,7 @@ use crate::error::engine;
 use crate::exactness::{foresee, reads};
 use crate::probe;
 use crate::reach::fired;
+use crate::way_back::by_definition;
 
 /// What the engine itself remembers of a plan.
 #[derive(Debug)]
@@ -30,6 +33,8 @@ pub(crate) struct Detail {
     pub(crate) schema: i64,
     /// Writes by triggers, known from the compile step.
     pub(crate) triggers: Vec<marktwice_port::SideWrite>,
+    /// What definitions say of an undo.
+    pub(crate) back: WayBack,
 }
 
 /// Makes the plan of a change.
@@ -65,6 +70,17 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
         keys: &table.keys,
         counted: &[],
     }));
+    let skips = fired.skips.as_ref().map(|t| format!("trigger {t} may skip rows"));
+    let takes = fired.takes.as_ref().map(|t| format!("trigger {t} writes {} itself", table.target.table));
+    findings.extend(skips.into_iter().chain(takes).map(|why| Finding::new(Code::MaySkip, why)));
+    let stored = |at: &usize| table.target.columns.get(*at).is_some_and(|c| !c.generated);
+    let restore = Restore {
+        target: table.target.clone(),
+        kind: inverse_kind(step.kind),
+        columns: foreseen.iter().map(|f| f.column).filter(stored).collect(),
+        inserts: false,
+    };
+    let (_, back) = by_definition(connection, &table, &restore)?;
     let leave_out = leave_out(&step, &foreseen);
     let filter_columns = filter_columns(&step, &table);
     Ok(Plan {
@@ -85,6 +101,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
             foreign_keys,
             schema: schema_version(connection)?,
             triggers: fired.writes,
+            back,
             step,
             table,
         }),

@@ -25,6 +25,8 @@ pub(crate) struct Fired {
     pub(crate) target_columns: Vec<(usize, String)>,
     /// A trigger that may silently skip rows.
     pub(crate) skips: Option<String>,
+    /// A trigger that takes rows of the target away, or brings others in.
+    pub(crate) takes: Option<String>,
 }
 
 /// Reads the triggers' part out of a compile step.
@@ -50,7 +52,12 @@ pub(crate) fn fired(connection: &Connection, acts: &[Step], table: &Table) -> Re
                 }
                 of
             }
-            Act::Insert { table } | Act::Delete { table } => table,
+            Act::Insert { table: of } | Act::Delete { table: of } => {
+                if of.eq_ignore_ascii_case(&table.target.table) {
+                    fired.takes.get_or_insert(by.to_owned());
+                }
+                of
+            }
             Act::Read { .. } | Act::Other => continue,
         };
         let write = SideWrite { table: written.clone(), how: SideHow::Trigger(by.to_owned()), rows: None };

@@ -3,9 +3,9 @@
 use std::path::PathBuf;
 use std::time::Instant;
 
+use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Value};
 use marktwice_core::hash::{Fingerprint, RowHash};
-use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
@@ -19,11 +19,12 @@ use crate::error::engine;
 use crate::names::quoted;
 use crate::open::beside;
 use crate::plan::{Detail, plan, schema_version};
-use crate::reach::{count_actions, fired};
-use crate::restore::{Finder, put_statement};
+use crate::reach::count_actions;
+use crate::restore::Finder;
 use crate::shape::{Shape, drop_held, hold};
 use crate::tx::SqliteTx;
-use crate::{look, probe, values};
+use crate::way_back::{by_definition, by_rows};
+use crate::{look, values};
 
 /// Virtual machine steps between two looks whether somebody asked to stop.
 const STEPS: i32 = 10_000;
@@ -131,7 +132,8 @@ pub(crate) fn hold_all(connection: &Connection, plan: &Plan) -> Result<(Shape, H
     if matched == 0 {
         side.clear();
     }
-    Ok((shape, Held { matched, total, side, many }))
+    let back = by_rows(connection, plan, detail)?;
+    Ok((shape, Held { matched, total, side, many, back }))
 }
 
 impl Session for SqliteSession {
@@ -233,16 +235,10 @@ impl Session for SqliteSession {
         result.and(ended)
     }
 
-    fn restore_reach(&mut self, restore: &Restore) -> Result<Vec<SideWrite>, EngineError> {
+    fn restore_reach(&mut self, restore: &Restore) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
         let connection = self.connection_mut()?;
         let table = describe(connection, &restore.target.table)?;
-        let mut all = Vec::new();
-        for kind in [Some(restore.kind), restore.inserts.then_some(StepKind::Insert)].into_iter().flatten() {
-            let acts = probe::acts(connection, &put_statement(restore, kind)).map_err(engine)?;
-            all.extend(fired(connection, &acts, &table)?.writes);
-        }
-        all.dedup();
-        Ok(all)
+        by_definition(connection, &table, restore)
     }
 
     fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {

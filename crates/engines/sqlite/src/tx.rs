@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use marktwice_core::way_back::WayBack;
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_port::engine::{ChangeSource, KeepSink, PairSink, RowSink};
 use marktwice_port::{CommitOutcome, EngineError, Held, Plan, Restore, SideWrite, Stopper, Tx};
@@ -118,7 +119,7 @@ impl Tx for SqliteTx<'_> {
         let side: Vec<SideWrite> = count_actions(connection, &keys, &table, restore.kind, &assigned)?;
         let total = count(connection, &restore.target.table)?;
         self.shape = Some(shape);
-        Ok(Held { matched, total, side, many: None })
+        Ok(Held { matched, total, side, many: None, back: WayBack::default() })
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {

@@ -1,0 +1,142 @@
+//! Whether an undo will succeed here: triggers and rights, rows that are older than a constraint, and values that their
+//! own text does not give back.
+
+use marktwice_core::mark::StepKind;
+use marktwice_core::way_back::WayBack;
+use marktwice_port::{EngineError, Plan, SideWrite};
+use marktwice_server::way_back;
+use marktwice_sql::Language;
+use marktwice_sql::ours::{HELD, before};
+
+use crate::calls::reached;
+use crate::catalog::{Table, triggers};
+use crate::client::Pg;
+use crate::held::identity;
+use crate::plan::Detail;
+
+/// What definitions and rights say of putting rows back by a statement of this kind, and what it would write elsewhere.
+pub(crate) fn by_definition(
+    pg: &mut Pg,
+    table: &Table,
+    kind: StepKind,
+    columns: &[usize],
+) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
+    let fired = triggers(pg, table, kind, columns)?;
+    let reached = reached(pg, fired.iter().map(|t| t.body.clone()).collect(), &[])?;
+    let side = reached.side_writes(true);
+    let mut back = way_back::by_definition(&table.target, &fired, &reached, &side);
+    let verb = kind.verb();
+    let may = if kind == StepKind::Delete {
+        format!("SELECT has_table_privilege({}, 'DELETE')", table.oid)
+    } else {
+        format!(
+            "SELECT has_table_privilege({0}, '{verb}') OR (SELECT bool_and(has_column_privilege({0}, attnum, '{verb}')) \
+             FROM pg_attribute WHERE attrelid = {0} AND attnum > 0 AND NOT attisdropped AND attgenerated = '')",
+            table.oid
+        )
+    };
+    // Of an UPDATE only some columns are needed, and the statement itself needs the same ones.
+    if kind != StepKind::Update && pg.one(&may)?.as_deref() != Some("t") {
+        back.obstacles.push(format!("{verb} on {} is missing, which putting rows back needs", table.shown));
+    }
+    Ok((side, back))
+}
+
+/// Adds what the held rows say.
+pub(crate) fn by_rows(pg: &mut Pg, plan: &Plan, detail: &Detail) -> Result<WayBack, EngineError> {
+    let mut back = detail.back.clone();
+    let table = &detail.table;
+    let held = format!("pg_temp.{HELD}");
+    let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
+    back.obstacles.extend(way_back::by_rows(
+        Language::Postgres,
+        &held,
+        &table.target,
+        plan.kind,
+        &assigned,
+        &detail.foreign_keys,
+        &mut |sql| pg.count(sql),
+    )?);
+    older_than_checks(pg, table, &mut back)?;
+    values_that_read_back(pg, table, &mut back)?;
+    Ok(back)
+}
+
+/// Rows that break a check which was added without looking at them.
+fn older_than_checks(pg: &mut Pg, table: &Table, back: &mut WayBack) -> Result<(), EngineError> {
+    let checks = pg.canonical(|pg| {
+        pg.rows(&format!(
+            "SELECT conname, pg_get_expr(conbin, conrelid) FROM pg_constraint WHERE conrelid = {} AND contype = 'c' \
+             AND NOT convalidated ORDER BY 1",
+            table.oid
+        ))
+    })?;
+    let same: Vec<String> =
+        identity(table, &table.name).into_iter().map(|(held, own)| format!("h.{held} = {own}")).collect();
+    for check in checks {
+        let text = |at: usize| check.get(at).cloned().flatten().unwrap_or_default();
+        let n = pg.canonical(|pg| {
+            pg.count(&format!(
+                "SELECT count(*) FROM {} WHERE ({}) IS FALSE AND EXISTS (SELECT 1 FROM pg_temp.{HELD} AS h WHERE {})",
+                table.from,
+                text(1),
+                same.join(" AND ")
+            ))
+        })?;
+        if n > 0 {
+            let rows = if n == 1 { "1 row breaks".to_owned() } else { format!("{n} rows break") };
+            back.obstacles.push(format!(
+                "{rows} the check {} already, which is younger than they are, and could not be put back",
+                text(0)
+            ));
+        }
+    }
+    let younger = pg.one("SELECT 1 FROM pg_constraint WHERE contypid <> 0 AND NOT convalidated LIMIT 1")?;
+    for (at, of) in table.types.iter().enumerate().filter(|(_, of)| younger.is_some() && of.declared != of.base) {
+        let sql = format!("SELECT count(h.{}::{}) FROM pg_temp.{HELD} AS h", before(at), of.declared);
+        let name = table.target.columns.get(at).map_or("", |c| c.name.as_str());
+        if let Err(said) = attempt(pg, &sql)? {
+            back.obstacles.push(format!("what {name} holds does not fit its type any more: {said}"));
+        }
+    }
+    Ok(())
+}
+
+/// Values whose text means something else, or nothing, when it is read again: names of functions with several forms, and
+/// types that are not the server's own.
+fn values_that_read_back(pg: &mut Pg, table: &Table, back: &mut WayBack) -> Result<(), EngineError> {
+    for (at, of) in table.types.iter().enumerate() {
+        if !(of.base.contains('.') || of.base.starts_with("reg")) {
+            continue;
+        }
+        let (x, base) = (before(at), &of.base);
+        let name = table.target.columns.get(at).map_or("", |c| c.name.as_str());
+        let sql = format!(
+            "SELECT count(*) FROM pg_temp.{HELD} AS h WHERE (h.{x}::text::{base})::text IS DISTINCT FROM h.{x}::text"
+        );
+        match attempt(pg, &sql)? {
+            Ok(0) => {}
+            Ok(n) => back.obstacles.push(format!("{n} values of {name} do not read back from their text")),
+            Err(said) => back.obstacles.push(format!("what {name} holds does not read back from its text: {said}")),
+        }
+    }
+    Ok(())
+}
+
+/// Counts under pinned settings; an error of the server's is an answer too.
+fn attempt(pg: &mut Pg, sql: &str) -> Result<Result<u64, String>, EngineError> {
+    pg.canonical(|pg| {
+        pg.run("SAVEPOINT marktwice_attempt")?;
+        match pg.count(sql) {
+            Ok(n) => {
+                pg.run("RELEASE SAVEPOINT marktwice_attempt")?;
+                Ok(Ok(n))
+            }
+            Err(EngineError::Interrupted) => Err(EngineError::Interrupted),
+            Err(error) => {
+                pg.run("ROLLBACK TO SAVEPOINT marktwice_attempt; RELEASE SAVEPOINT marktwice_attempt")?;
+                Ok(Err(error.to_string()))
+            }
+        }
+    })
+}
