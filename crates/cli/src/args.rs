@@ -140,8 +140,8 @@ pub(crate) enum Command {
     },
     /// Remove the row contents of runs and keep their receipts; they cannot be undone any more
     Forget(ForgetArgs),
-    /// Find out what became of runs that were cut off
-    Settle,
+    /// Find out what became of runs that were cut off, or set one aside
+    Settle(SettleArgs),
     /// Say what a finding means and what to do; all of them without a code
     Why {
         /// The code, as it stands in front of the finding
@@ -274,6 +274,20 @@ pub(crate) struct ApplyArgs {
     pub(crate) hold: bool,
 }
 
+/// Arguments of `settle`.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct SettleArgs {
+    /// The run; all that were cut off without one
+    #[arg(value_name = "RUN", required_if_eq("aside", "true"))]
+    pub(crate) run: Option<String>,
+    /// Set the run aside: its outcome stays unknown, and it stands in nobody's way any more
+    #[arg(long, requires = "reason")]
+    pub(crate) aside: bool,
+    /// Why it is set aside; kept in its receipt
+    #[arg(long, value_name = "TEXT", requires = "aside")]
+    pub(crate) reason: Option<String>,
+}
+
 /// Arguments of `history`.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct HistoryArgs {
@@ -368,7 +382,11 @@ fn show(text: &str) -> Result<Show, String> {
 
 fn date(text: &str) -> Result<String, String> {
     let shape = |c: (usize, char)| if matches!(c.0, 4 | 7) { c.1 == '-' } else { c.1.is_ascii_digit() };
-    if matches!(text.len(), 4 | 7 | 10) && text.char_indices().all(shape) {
+    let whole = format!("{text}{}", "-01".repeat(10usize.saturating_sub(text.len()) / 3));
+    if matches!(text.len(), 4 | 7 | 10)
+        && text.char_indices().all(shape)
+        && whole.parse::<jiff::civil::Date>().is_ok()
+    {
         return Ok(text.to_owned());
     }
     Err("write a day (2026-05-11), a month (2026-05) or a year (2026)".to_owned())

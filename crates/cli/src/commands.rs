@@ -51,7 +51,7 @@ pub(crate) fn run(args: Args) -> u8 {
         Command::History(args) => history::run(&common, &args),
         Command::Receipt { run, csv } => receipt::run(&common, run.as_deref(), csv.as_deref()),
         Command::Forget(args) => forget::run(&common, &args),
-        Command::Settle => settle::run(&common),
+        Command::Settle(args) => settle::run(&common, &args),
         Command::Demo { folder } => demo::run(&common, &folder),
     };
     result.unwrap_or_else(|trouble| {

@@ -12,7 +12,7 @@ use marktwice_core::value::list_to_json;
 use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Value};
 use marktwice_run::{
-    Answer, Conflicts, End, Entry, Faults, Preview, Rows, RunOutcome, Seen, Settled, ShownRow, Verdict,
+    Answer, Compared, Conflicts, End, Entry, Faults, Preview, Rows, RunOutcome, Seen, Settled, ShownRow, Verdict,
 };
 use serde_json::{Map, Value as Json, json};
 
@@ -262,12 +262,26 @@ pub(crate) fn settled(all: &[Settled], status: u8) -> Json {
     let runs: Vec<Json> = all
         .iter()
         .map(|s| {
-            let (verdict, keys) = match &s.verdict {
-                Verdict::Committed => ("committed", Vec::new()),
-                Verdict::RolledBack => ("rolled-back", Vec::new()),
-                Verdict::Undecidable(keys) => ("undecidable", keys.iter().map(|k| list_to_json(k)).collect()),
+            let verdict = match s.verdict {
+                Verdict::Committed => "committed",
+                Verdict::RolledBack => "rolled-back",
+                Verdict::Undecidable => "undecidable",
+                Verdict::SetAside => "set-aside",
             };
-            json!({ "run": s.receipt.run, "verdict": verdict, "rows": keys })
+            let (compared, keys) = match &s.rows {
+                None => (Json::Null, Vec::new()),
+                Some(Compared::AsLeft) => ("as-left".into(), Vec::new()),
+                Some(Compared::AsBefore) => ("as-before".into(), Vec::new()),
+                Some(Compared::Not(why)) => (json!({ "not": why }), Vec::new()),
+                Some(Compared::Mixed { left, before, neither, named }) => (
+                    json!({ "left": left, "before": before, "neither": neither }),
+                    named.iter().map(|k| list_to_json(k)).collect(),
+                ),
+            };
+            json!({
+                "run": s.receipt.run, "verdict": verdict, "record": s.record, "compared": compared, "rows": keys,
+                "why": s.receipt.why,
+            })
         })
         .collect();
     document("marktwice-settle", json!({ "status": status, "runs": runs }))

@@ -11,8 +11,8 @@ use crate::way_back::WayBack;
 
 /// The version of the receipt format that this program writes, and the newest it reads.
 ///
-/// Version 1: the first.
-pub const RECEIPT_VERSION: u32 = 1;
+/// Version 1: the first. Version 2: the state `set-aside`; `back`, `schema`, and what else moved in that nobody had to know.
+pub const RECEIPT_VERSION: u32 = 2;
 
 /// What kind of run it was.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -36,12 +36,14 @@ pub enum RunState {
     Committed,
     /// Rolled back, or never begun in the database.
     RolledBack,
+    /// Nobody can tell, and a person has set it aside.
+    SetAside,
 }
 
 impl RunState {
     /// Whether the outcome is known.
     pub fn is_final(self) -> bool {
-        matches!(self, RunState::Committed | RunState::RolledBack)
+        matches!(self, RunState::Committed | RunState::RolledBack | RunState::SetAside)
     }
 
     /// How it is called.
@@ -51,6 +53,7 @@ impl RunState {
             RunState::Committing => "committing",
             RunState::Committed => "committed",
             RunState::RolledBack => "rolled back",
+            RunState::SetAside => "set aside",
         }
     }
 }
@@ -225,6 +228,27 @@ impl Receipt {
             back: None,
             forgotten: None,
         }
+    }
+
+    /// The receipt of a run of which nothing is known but its name.
+    pub fn unknown(run: &str, database: &DatabaseId, now: String) -> Receipt {
+        let step = StepReceipt {
+            kind: StepKind::Update,
+            table: String::new(),
+            schema: None,
+            statement: String::new(),
+            statement_hash: String::new(),
+            definition: String::new(),
+            expected_rows: None,
+            expected_changes: None,
+            matched: 0,
+            changed: 0,
+            engine_count: None,
+        };
+        let mut receipt = Receipt::prepared(run, RunKind::Apply, database, now, step);
+        receipt.state = RunState::Committing;
+        receipt.steps.clear();
+        receipt
     }
 
     /// Whether this run can be taken back as far as its own record goes.

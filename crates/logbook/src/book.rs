@@ -9,11 +9,11 @@ use std::time::{Duration, Instant};
 use marktwice_core::hash;
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
 use marktwice_core::record::MarkHeader;
-use marktwice_port::{DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader};
+use marktwice_port::{Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader};
 
 use crate::atomic::{self, io_error, make_folder};
 use crate::marks::{Draft, Kept};
-use crate::runs::{CHANGE, Folder, read_receipt};
+use crate::runs::{CHANGE, Folder, RECEIPT, read_receipt};
 use crate::snapshot::Reader;
 
 /// Marks older than the newest this many are removed when a new one is kept: a mark is good for one agreement.
@@ -76,6 +76,17 @@ fn file_name(path: &Path) -> &str {
 fn short_name(path: &Path) -> &str {
     let stem = file_name(path).split('.').find(|part| part.contains('-')).unwrap_or("");
     stem.rsplit('-').next().unwrap_or("")
+}
+
+/// The time at the beginning of a name, made later than that of the last one where the clock has been put back in between:
+/// names are sorted, and what came last must stay the last.
+fn in_order(stamp: &str, earlier: &[PathBuf]) -> String {
+    let last = earlier.iter().map(|path| file_name(path).split('-').next().unwrap_or("")).max().unwrap_or("");
+    if stamp > last {
+        return stamp.to_owned();
+    }
+    let (base, count) = last.split_once('_').unwrap_or((last, "0"));
+    format!("{base}_{:06}", count.parse::<u32>().unwrap_or(0) + 1)
 }
 
 impl Shelf {
@@ -201,6 +212,7 @@ impl Logbook for Shelf {
             let _ = fs::remove_file(old);
         }
         header.mark.clone_from(&name);
+        let stamp = in_order(stamp, &files);
         let path = self.folder.join("marks").join(format!("{stamp}-{name}.jsonl.zst"));
         Ok((name, Box::new(Draft::new(&path, &header)?)))
     }
@@ -228,7 +240,9 @@ impl Logbook for Shelf {
         change: &str,
         make: &mut dyn FnMut(&str) -> Receipt,
     ) -> Result<Box<dyn RunFolder>, LogError> {
-        let name = self.new_name(&self.run_folders()?)?;
+        let earlier = self.run_folders()?;
+        let name = self.new_name(&earlier)?;
+        let stamp = in_order(stamp, &earlier);
         let path = self.folder.join("runs").join(format!("{stamp}-{name}"));
         make_folder(&path)?;
         let mut folder = self.folder_of(name.clone(), path);
@@ -247,23 +261,56 @@ impl Logbook for Shelf {
     fn receipts(&self) -> Result<Vec<Receipt>, LogError> {
         let mut all = Vec::new();
         for folder in self.run_folders()?.iter().rev() {
-            all.extend(read_receipt(folder)?);
+            match read_receipt(folder) {
+                Ok(receipt) => all.extend(receipt),
+                Err(error) if error.kind == LogErrorKind::Damaged => {}
+                Err(error) => return Err(error),
+            }
         }
         Ok(all)
     }
 
+    fn damaged(&self) -> Result<Vec<Damaged>, LogError> {
+        let mut all = Vec::new();
+        for folder in self.run_folders()? {
+            if let Err(error) = read_receipt(&folder)
+                && error.kind == LogErrorKind::Damaged
+            {
+                let run = short_name(&folder).to_owned();
+                let open = self.folder.join("unsettled").join(&run).exists();
+                all.push(Damaged { run, why: error.message, open });
+            }
+        }
+        Ok(all)
+    }
+
+    fn set_aside(&self, receipt: &Receipt) -> Result<(), LogError> {
+        let folder = self.run_folder(&receipt.run)?;
+        if read_receipt(&folder).is_err() {
+            let path = folder.join(RECEIPT);
+            let bytes = fs::read(&path).map_err(|e| io_error("read", &path, &e))?;
+            atomic::write(&folder.join("receipt.damaged.json"), &bytes)?;
+        }
+        self.open_run(&receipt.run)?.receipt(receipt)
+    }
+
     fn unsettled(&self) -> Result<Vec<Receipt>, LogError> {
-        let mut open = Vec::new();
+        // A receipt tells by itself that it is not settled, so that a lost note loses nothing.
+        let mut open: Vec<Receipt> = self.receipts()?.into_iter().filter(|r| !r.state.is_final()).collect();
+        open.reverse();
         for note in sorted_entries(&self.folder.join("unsettled"))? {
             let run = file_name(&note);
             let receipt = match self.run_folder(run) {
-                Ok(folder) => read_receipt(&folder)?,
-                Err(_) => None,
+                Ok(folder) => read_receipt(&folder),
+                Err(_) => Ok(None),
             };
             match receipt {
-                Some(receipt) if !receipt.state.is_final() => open.push(receipt),
+                Ok(Some(receipt)) if !receipt.state.is_final() => {}
+                // What a damaged one says nobody knows: its note stays until a person has set it aside.
+                Err(error) if error.kind == LogErrorKind::Damaged => {}
+                Err(error) => return Err(error),
                 // Settled, or dead before it had a receipt: nothing was begun in the database.
-                _ => {
+                Ok(_) => {
                     let _ = fs::remove_file(&note);
                 }
             }

@@ -55,6 +55,9 @@ pub enum Intent {
     Read,
     /// To apply or undo.
     Write,
+    /// To find out what became of a run: only where the newest state is, and reading waits for whoever has written the
+    /// rows and not ended yet.
+    Settle,
 }
 
 /// How long to wait for others.

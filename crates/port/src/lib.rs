@@ -14,5 +14,5 @@ pub use engine::{
     SideWrite, SinkError, Tx, Waits,
 };
 pub use logbook::{
-    DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader, SnapshotWriter,
+    Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader, SnapshotWriter,
 };

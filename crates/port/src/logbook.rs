@@ -118,6 +118,17 @@ pub trait RunFolder {
     fn snapshot(&mut self, header: &SnapshotHeader) -> Result<Box<dyn SnapshotWriter>, LogError>;
 }
 
+/// A run whose receipt cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Damaged {
+    /// The run.
+    pub run: String,
+    /// What is wrong with its receipt.
+    pub why: String,
+    /// Whether a note says that its outcome was not known when the receipt was last whole.
+    pub open: bool,
+}
+
 /// The logbook of one database.
 pub trait Logbook {
     /// Keeps every other process from beginning a run on this database until the guard is dropped.
@@ -156,17 +167,29 @@ pub trait Logbook {
     /// When there is no such run.
     fn open_run(&self, run: &str) -> Result<Box<dyn RunFolder>, LogError>;
 
-    /// Receipts of all runs, newest first.
+    /// Receipts of all runs, newest first; damaged ones left out.
     ///
     /// # Errors
-    /// When one cannot be read.
+    /// When one is of a newer format, or a folder cannot be read.
     fn receipts(&self) -> Result<Vec<Receipt>, LogError>;
 
-    /// Receipts of runs whose outcome is not written down.
+    /// Runs whose receipt is damaged, and what is wrong with it.
+    ///
+    /// # Errors
+    /// When a folder cannot be read.
+    fn damaged(&self) -> Result<Vec<Damaged>, LogError>;
+
+    /// Receipts of runs whose outcome is not written down, whether a note of them is left or not.
     ///
     /// # Errors
     /// When one cannot be read.
     fn unsettled(&self) -> Result<Vec<Receipt>, LogError>;
+
+    /// Writes the receipt of a run that a person has set aside. One that cannot be read is kept beside it.
+    ///
+    /// # Errors
+    /// When there is no such run, or it cannot be written.
+    fn set_aside(&self, receipt: &Receipt) -> Result<(), LogError>;
 
     /// Removes the snapshot of a run; its receipt, which must say so, is written first.
     ///

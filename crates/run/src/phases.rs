@@ -65,6 +65,9 @@ impl<'a> Prepared<'a> {
         if let Some(open) = book.unsettled()?.first() {
             return Err(Failure::Unsettled { run: open.run.clone() });
         }
+        if let Some(open) = book.damaged()?.into_iter().find(|d| d.open) {
+            return Err(Failure::Unsettled { run: open.run });
+        }
         let mut first = None;
         let stamp = context.ambient.now();
         let folder = book.begin_run(&stamp.compact, text, &mut |run| {

@@ -1,31 +1,61 @@
 //! What became of runs that were cut off.
 //!
 //! A run that says `prepared` never asked for COMMIT: the engine has rolled it back, provably. A run that says
-//! `committing` is decided by the engine's own record of its transaction where there is one, else by its rows: all as after it, or all as before it; anything else is undecidable, and
-//! nobody guesses.
+//! `committing` is decided by the engine's own record of its transaction where there is one, else by its rows: all as after
+//! it, or all as before it; anything else is undecidable, and nobody guesses. The rows are compared in any case: where they
+//! contradict the engine's record (a server that was put back from a backup) nobody decides either. A person may then set
+//! the run aside, with a reason; what is known is written down, and nothing is lost.
 
 use std::cell::RefCell;
+use std::collections::HashMap;
 
 use marktwice_core::Value;
 use marktwice_core::receipt::{Receipt, RunState};
 use marktwice_core::table::KeyKind;
 use marktwice_core::undo::RowChange;
-use marktwice_port::{Intent, LogErrorKind, Logbook, Session, SinkError};
+use marktwice_port::{Damaged, Intent, LogErrorKind, Logbook, Session, SinkError};
 
 use crate::context::Context;
 use crate::faults::NAMED;
 use crate::outcome::Failure;
 use crate::preview::unwrap_sink;
 
+/// Differing rows whose keys are remembered while they are compared.
+const KEYS: usize = 10_000;
+
 /// What was found out about one run.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Verdict {
     /// It committed.
     Committed,
     /// It was rolled back.
     RolledBack,
-    /// Its rows fit neither; the keys of the first of them.
-    Undecidable(Vec<Vec<Value>>),
+    /// Nobody can tell.
+    Undecidable,
+    /// A person has set it aside.
+    SetAside,
+}
+
+/// What the rows of a run say.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Compared {
+    /// All are as the run left them.
+    AsLeft,
+    /// All are as they were before the run.
+    AsBefore,
+    /// Neither is true of all of them.
+    Mixed {
+        /// Rows as the run left them.
+        left: u64,
+        /// Rows as they were before the run.
+        before: u64,
+        /// Rows that fit neither.
+        neither: u64,
+        /// Keys of the first of those.
+        named: Vec<Vec<Value>>,
+    },
+    /// They were not compared, for this reason.
+    Not(String),
 }
 
 /// One run that was looked at.
@@ -35,6 +65,10 @@ pub struct Settled {
     pub receipt: Receipt,
     /// What was found out.
     pub verdict: Verdict,
+    /// What the engine's own record of the transaction says, where there is one.
+    pub record: Option<bool>,
+    /// What its rows say; `None` for a run that never asked for COMMIT.
+    pub rows: Option<Compared>,
 }
 
 /// What was found among runs that were cut off.
@@ -65,6 +99,15 @@ pub(crate) fn tidy_up(book: &dyn Logbook, context: &Context<'_>) -> Result<Tidie
         Err(error) if error.kind == LogErrorKind::Busy => return Ok(tidied),
         Err(error) => return Err(error.into()),
     };
+    for Damaged { run, why, open } in book.damaged()? {
+        if open {
+            tidied.unsettled = Some(run.clone());
+        }
+        let kept = "what it says of that run is not known here";
+        tidied.notes.push(format!(
+            "the receipt of run {run} is damaged ({why}), and {kept}: marktwice settle {run} --aside --reason TEXT sets it aside"
+        ));
+    }
     let notes = &mut tidied.notes;
     for receipt in book.unsettled()? {
         let run = receipt.run.clone();
@@ -81,7 +124,7 @@ pub(crate) fn tidy_up(book: &dyn Logbook, context: &Context<'_>) -> Result<Tidie
                     "run {run} was cut off while it committed: marktwice settle finds out what became of it"
                 ));
             }
-            RunState::Committed | RunState::RolledBack => {}
+            RunState::Committed | RunState::RolledBack | RunState::SetAside => {}
         }
     }
     Ok(tidied)
@@ -101,71 +144,124 @@ fn conclude(
     Ok(receipt)
 }
 
-/// Finds out what became of every run whose outcome is not written down. Only receipts are changed.
+/// Finds out what became of every run whose outcome is not written down, or of one. Only receipts are changed.
 ///
 /// # Errors
 /// When another process is at work, or the database or the logbook fails.
-pub fn settle(context: &Context<'_>) -> Result<Vec<Settled>, Failure> {
-    let mut session = context.engine.open(context.address, Intent::Read, context.waits)?;
+pub fn settle(context: &Context<'_>, only: Option<&str>) -> Result<Vec<Settled>, Failure> {
+    let mut session = context.engine.open(context.address, Intent::Settle, context.waits)?;
     let book = (context.book)(session.database())?;
     let _lock = book.lock()?;
     let mut all = Vec::new();
     for receipt in book.unsettled()? {
-        let verdict = match receipt.state {
-            RunState::Prepared => Verdict::RolledBack,
-            _ => decide(&mut *session, &*book, &receipt)?,
+        if only.is_some_and(|run| run != receipt.run) {
+            continue;
+        }
+        if receipt.state == RunState::Prepared {
+            let receipt = conclude(&*book, context, receipt, RunState::RolledBack, "cut off before COMMIT")?;
+            all.push(Settled { receipt, verdict: Verdict::RolledBack, record: None, rows: None });
+            continue;
+        }
+        if receipt.database.identity != session.database().identity {
+            let why = format!("the run was made on another database ({})", receipt.database.name);
+            let rows = Some(Compared::Not(why));
+            all.push(Settled { receipt, verdict: Verdict::Undecidable, record: None, rows });
+            continue;
+        }
+        let record = match &receipt.token {
+            Some(token) => session.outcome(token)?,
+            None => None,
         };
-        let receipt = match (&verdict, receipt.state) {
-            (Verdict::RolledBack, RunState::Prepared) => {
-                conclude(&*book, context, receipt, RunState::RolledBack, "cut off before COMMIT")?
-            }
-            (Verdict::RolledBack, _) => {
+        let rows = by_rows(&mut *session, &*book, &receipt)?;
+        let verdict = decide(record, &rows);
+        let receipt = match verdict {
+            Verdict::Committed => conclude(&*book, context, receipt, RunState::Committed, "settled: it committed")?,
+            Verdict::RolledBack => {
                 conclude(&*book, context, receipt, RunState::RolledBack, "settled: it did not commit")?
             }
-            (Verdict::Committed, _) => {
-                conclude(&*book, context, receipt, RunState::Committed, "settled: it committed")?
-            }
-            (Verdict::Undecidable(_), _) => receipt,
+            Verdict::Undecidable | Verdict::SetAside => receipt,
         };
-        all.push(Settled { receipt, verdict });
+        all.push(Settled { receipt, verdict, record, rows: Some(rows) });
     }
     Ok(all)
 }
 
-/// Asks the engine for the outcome of the transaction, and the rows where it cannot tell.
-fn decide(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> Result<Verdict, Failure> {
-    let known = match &receipt.token {
-        Some(token) => session.outcome(token)?,
-        None => None,
+/// Sets a run aside by a person's word: nobody asks about it any more, and nothing of it is lost.
+///
+/// # Errors
+/// When there is no such run, its outcome is known, or the logbook fails.
+pub fn set_aside(context: &Context<'_>, run: &str, reason: &str) -> Result<Settled, Failure> {
+    let session = context.engine.open(context.address, Intent::Read, context.waits)?;
+    let book = (context.book)(session.database())?;
+    let _lock = book.lock()?;
+    let who = context.user.clone().map_or(String::new(), |user| format!(" by {user}"));
+    let now = context.ambient.now().rfc3339;
+    let known = book.receipts()?.into_iter().find(|r| r.run == run);
+    let mut receipt = match known {
+        Some(receipt) if !receipt.state.is_final() => receipt,
+        Some(receipt) => {
+            return Err(Failure::usage(
+                format!("the outcome of run {run} is known: {}", receipt.state.as_str()),
+                "only a run whose outcome nobody knows is set aside",
+            ));
+        }
+        None if book.damaged()?.iter().any(|damaged| damaged.run == run) => {
+            Receipt::unknown(run, session.database(), now.clone())
+        }
+        None => {
+            return Err(Failure::usage(
+                format!("there is no run {run} on this database"),
+                "marktwice history lists them",
+            ));
+        }
     };
-    match known {
-        Some(true) => Ok(Verdict::Committed),
-        Some(false) => Ok(Verdict::RolledBack),
-        None => by_rows(session, book, receipt),
+    let then = match receipt.state {
+        RunState::Prepared => "it had not asked for COMMIT",
+        RunState::Committing if receipt.steps.is_empty() => "its receipt could not be read",
+        _ => "it was about to commit",
+    };
+    receipt.state = RunState::SetAside;
+    receipt.ended = Some(now);
+    receipt.why = Some(format!("set aside{who}: {reason} (known: {then})"));
+    book.set_aside(&receipt)?;
+    Ok(Settled { receipt, verdict: Verdict::SetAside, record: None, rows: None })
+}
+
+/// The engine's record decides, unless all rows say the opposite.
+fn decide(record: Option<bool>, rows: &Compared) -> Verdict {
+    match (record, rows) {
+        (Some(true), Compared::AsBefore) | (Some(false), Compared::AsLeft) => Verdict::Undecidable,
+        (Some(true), _) | (None, Compared::AsLeft) => Verdict::Committed,
+        (Some(false), _) | (None, Compared::AsBefore) => Verdict::RolledBack,
+        (None, Compared::Mixed { .. } | Compared::Not(_)) => Verdict::Undecidable,
     }
 }
 
 /// Compares the rows of a run with its snapshot.
-fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> Result<Verdict, Failure> {
+fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> Result<Compared, Failure> {
+    let not = |why: &str| Ok(Compared::Not(why.to_owned()));
     let (Some(snapshot), true) = (&receipt.snapshot, receipt.steps.iter().any(|s| s.changed > 0)) else {
-        return Ok(Verdict::Undecidable(Vec::new()));
+        return not("the run changed nothing");
     };
-    let target = match book.snapshot(&receipt.run, snapshot)?.header().tables.first() {
-        Some(target) => target.clone(),
-        None => return Ok(Verdict::Undecidable(Vec::new())),
+    let target = match book.snapshot(&receipt.run, snapshot) {
+        Ok(reader) => match reader.header().tables.first() {
+            Some(target) => target.clone(),
+            None => return not("the snapshot holds no table"),
+        },
+        Err(error) => return not(&error.to_string()),
     };
     if target.key.kind == KeyKind::WholeRow {
-        // Nobody can tell a row of the run from an equal one that was always there.
-        return Ok(Verdict::Undecidable(Vec::new()));
+        return not("nobody can tell a row of the run from an equal one that was always there");
     }
-    let mut strangers: Vec<Vec<Value>> = Vec::new();
-    for (after, verdict) in [(true, Verdict::Committed), (false, Verdict::RolledBack)] {
+    let mut rows = 0u64;
+    let mut differing = |after: bool| -> Result<HashMap<i64, Vec<Value>>, Failure> {
+        rows = 0;
         let reader = RefCell::new(book.snapshot(&receipt.run, snapshot)?);
         let mut source = || -> Result<Option<RowChange>, SinkError> {
             loop {
                 match reader.borrow_mut().next().map_err(Box::new)? {
                     None => return Ok(None),
-                    // Asked for by the key that the row has if this verdict is true, with what it then holds.
+                    // Asked for by the key that the row has if this is true, with what it then holds.
                     Some(change) if change.differs() => {
                         return Ok(Some(if after { change.inverse() } else { change }));
                     }
@@ -173,23 +269,36 @@ fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> 
                 }
             }
         };
-        let mut differing = Vec::new();
-        let mut count = 0u64;
+        let mut found = HashMap::new();
         session
             .look_up(&target, &mut source, &mut |change, now| {
+                rows += 1;
                 if change.before.as_deref() != now {
-                    count += 1;
-                    if differing.len() < NAMED {
-                        differing.push(change.key.clone());
-                    }
+                    // Numbers of all, keys of as many as are ever named.
+                    let key = if found.len() < KEYS { change.key.clone() } else { Vec::new() };
+                    found.insert(change.ordinal, key);
                 }
                 Ok(())
             })
             .map_err(unwrap_sink)?;
-        if count == 0 {
-            return Ok(verdict);
-        }
-        strangers = differing;
+        Ok(found)
+    };
+    let not_left = differing(true)?;
+    if not_left.is_empty() {
+        return Ok(Compared::AsLeft);
     }
-    Ok(Verdict::Undecidable(strangers))
+    let not_before = differing(false)?;
+    if not_before.is_empty() {
+        return Ok(Compared::AsBefore);
+    }
+    let mut neither: Vec<(i64, Vec<Value>)> =
+        not_before.iter().filter(|(n, _)| not_left.contains_key(n)).map(|(n, key)| (*n, key.clone())).collect();
+    neither.sort_by_key(|(n, _)| *n);
+    let count = |n: usize| n as u64;
+    Ok(Compared::Mixed {
+        left: rows - count(not_left.len()),
+        before: rows - count(not_before.len()),
+        neither: count(neither.len()),
+        named: neither.into_iter().map(|(_, key)| key).filter(|key| !key.is_empty()).take(NAMED).collect(),
+    })
 }

@@ -159,6 +159,14 @@ impl Logbook for FaultyBook {
         self.inner.receipts()
     }
 
+    fn damaged(&self) -> Result<Vec<marktwice_port::Damaged>, LogError> {
+        self.fuse.log(|| self.inner.damaged())
+    }
+
+    fn set_aside(&self, receipt: &Receipt) -> Result<(), LogError> {
+        self.fuse.log(|| self.inner.set_aside(receipt))
+    }
+
     fn unsettled(&self) -> Result<Vec<Receipt>, LogError> {
         self.inner.unsettled()
     }

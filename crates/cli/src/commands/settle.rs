@@ -1,21 +1,25 @@
-//! `settle`: what became of runs that were cut off.
+//! `settle`: what became of runs that were cut off; and setting one aside where nobody can tell.
 
-use marktwice_run::{Verdict, settle};
+use marktwice_run::{Verdict, set_aside, settle};
 
 use super::{Desk, print, print_json};
-use crate::args::{Common, Format};
+use crate::args::{Common, Format, SettleArgs};
 use crate::report::Trouble;
 use crate::{exit, human, json};
 
-/// Settles all runs of the database whose outcome is not written down.
-pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
+/// Settles all runs of the database whose outcome is not written down, or one; or sets one aside.
+pub(crate) fn run(common: &Common, args: &SettleArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
-    let all = desk.with(settle).map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk))?;
-    let open = all.iter().any(|s| matches!(s.verdict, Verdict::Undecidable(_)));
+    let done = desk.with(|context| match (&args.run, &args.reason) {
+        (Some(run), Some(reason)) if args.aside => Ok(vec![set_aside(context, run, reason)?]),
+        (run, _) => settle(context, run.as_deref()),
+    });
+    let all = done.map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk))?;
+    let open = all.iter().any(|s| s.verdict == Verdict::Undecidable);
     let status = if open { exit::UNKNOWN } else { exit::DONE };
     match common.format {
         Format::Json => print_json(&json::settled(&all, status)),
-        Format::Human => print(&human::settled(&desk.shown, &all)),
+        Format::Human => print(&human::settled(&desk.shown, &all, &common.on_again())),
     }
     Ok(status)
 }

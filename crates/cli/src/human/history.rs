@@ -14,6 +14,7 @@ fn state(entry: &Entry) -> Text {
         RunState::RolledBack => Text::plain("rolled back"),
         RunState::Prepared => Text::default().push(STOP, "not ended"),
         RunState::Committing => Text::default().push(STOP, "unknown"),
+        RunState::SetAside => Text::default().push(DIM, "set aside"),
     }
 }
 
@@ -68,7 +69,7 @@ pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64) -> S
     let count = |e: &Entry| e.receipt.steps.first().map_or(String::new(), |s| number(s.changed));
     let title = |e: &Entry| Text::plain(e.receipt.title.as_deref().map_or(String::new(), |t| cut(t, 40)));
     let why = |e: &Entry| {
-        let text = e.receipt.why.as_deref().filter(|_| e.receipt.state == RunState::RolledBack).unwrap_or("");
+        let text = e.receipt.why.as_deref().filter(|_| matches!(e.receipt.state, RunState::RolledBack | RunState::SetAside)).unwrap_or("");
         Text::default().push(DIM, cut(text, 40))
     };
     let mut columns = vec![
@@ -80,7 +81,7 @@ pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64) -> S
         column("", 0, &open_to),
         column("title", 2, &title),
     ];
-    if entries.iter().any(|e| e.receipt.state == RunState::RolledBack) {
+    if entries.iter().any(|e| matches!(e.receipt.state, RunState::RolledBack | RunState::SetAside)) {
         columns.push(column("why", 4, &why));
     }
     let (text, _) = draw(columns, width());

@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::RunKind;
-use marktwice_run::{Answer, End, Preview, RunOutcome, Settled, Verdict};
+use marktwice_run::{Answer, Compared, End, Preview, RunOutcome, Settled, Verdict};
 
 use super::{BOLD, GOOD, STOP, WARN, cells, conflicts, number, rows, styled, trouble, verb};
 use crate::report::Trouble;
@@ -152,15 +152,37 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     }
 }
 
+/// What the rows of a run say, as the end of a sentence.
+fn compared(rows_of: Option<&Compared>) -> String {
+    match rows_of {
+        None => ".".to_owned(),
+        Some(Compared::AsLeft) => ": its rows are as it left them.".to_owned(),
+        Some(Compared::AsBefore) => ": its rows are as they were before it.".to_owned(),
+        Some(Compared::Not(why)) => format!("; its rows were not compared: {}.", cells::escape(why)),
+        Some(Compared::Mixed { left, before, neither, .. }) => {
+            let mut parts = Vec::new();
+            for (n, what) in [(left, "as it left them"), (before, "as before it"), (neither, "neither")] {
+                if *n > 0 {
+                    parts.push(format!("{} {} {what}", rows(*n), verb(*n, "is", "are")));
+                }
+            }
+            format!(": {}.", parts.join(", "))
+        }
+    }
+}
+
 /// What became of runs that were cut off.
-pub(crate) fn settled(database: &str, all: &[Settled]) -> String {
+pub(crate) fn settled(database: &str, all: &[Settled], on: &str) -> String {
     let name = styled(BOLD, &cells::escape(database));
     if all.is_empty() {
         return format!("{name} · Nothing to settle: the outcome of every run is known.\n");
     }
+    let aside = all.iter().all(|one| one.verdict == Verdict::SetAside);
     let mut out = format!(
         "{name} · {}\n",
-        if all.len() == 1 {
+        if aside {
+            "set aside".to_owned()
+        } else if all.len() == 1 {
             "1 run was cut off".to_owned()
         } else {
             format!("{} runs were cut off", all.len())
@@ -168,23 +190,47 @@ pub(crate) fn settled(database: &str, all: &[Settled]) -> String {
     );
     for one in all {
         let run = styled(BOLD, &one.receipt.run);
-        match &one.verdict {
+        let (table, known) =
+            (one.receipt.steps.first().map_or("", |s| s.table.as_str()), compared(one.rows.as_ref()));
+        let says = match one.record {
+            Some(true) => ", says the server's own record of it",
+            Some(false) => ", says the server's own record of it",
+            None => "",
+        };
+        match one.verdict {
             Verdict::Committed => {
-                let _ = writeln!(out, "{run} committed: its rows are as the run left them.");
+                let _ = writeln!(out, "{run} committed{says}{known}");
+            }
+            Verdict::RolledBack if one.rows.is_none() => {
+                let _ = writeln!(out, "{run} was rolled back: it had not asked for COMMIT, so nothing changed.");
             }
             Verdict::RolledBack => {
-                let _ = writeln!(out, "{run} was rolled back: nothing changed.");
+                let _ = writeln!(out, "{run} was rolled back{says}{known}");
             }
-            Verdict::Undecidable(keys) => {
+            Verdict::SetAside => {
+                let why = one.receipt.why.as_deref().unwrap_or("");
+                let _ = writeln!(out, "{run} is {}.", cells::escape(why));
+            }
+            Verdict::Undecidable => {
+                let record = match one.record {
+                    Some(true) => "the server's record says that it committed",
+                    Some(false) => "the server's record says that it did not commit",
+                    None => "the server keeps no record of it",
+                };
+                let _ = writeln!(out, "{} {run}: {record}{known}", styled(STOP, "Undecidable"));
+                if one.record.is_some() {
+                    let _ = writeln!(out, "  has the server been put back from a backup?");
+                }
                 let _ = writeln!(
                     out,
-                    "{} {run}: its rows fit neither before nor after.",
-                    styled(STOP, "Undecidable")
+                    "  to go on without knowing: {}",
+                    styled(BOLD, &format!("marktwice settle {}{on} --aside --reason TEXT", one.receipt.run))
                 );
-                let table = one.receipt.steps.first().map_or("", |s| s.table.as_str());
-                for key in keys {
-                    let _ = writeln!(out, "    {table} {}", cells::key(key));
-                }
+            }
+        }
+        if let Some(Compared::Mixed { named, .. }) = &one.rows {
+            for key in named {
+                let _ = writeln!(out, "    {} {}", cells::escape(table), cells::key(key));
             }
         }
     }

@@ -17,6 +17,7 @@ mod moved;
 mod put_back;
 mod races;
 mod refused;
+mod settling;
 mod side_effects;
 mod traces;
 mod types;

@@ -19,13 +19,34 @@ use crate::values::Form;
 /// How many rows are looked up at once.
 const CHUNK: usize = 200;
 
+/// How rows that are found are locked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Lock {
+    /// Not at all.
+    None,
+    /// So that nobody is still writing them.
+    Shared,
+    /// So that they can be written.
+    Update,
+}
+
+impl Lock {
+    fn clause(self) -> &'static str {
+        match self {
+            Lock::None => "",
+            Lock::Shared => " LOCK IN SHARE MODE",
+            Lock::Update => " FOR UPDATE",
+        }
+    }
+}
+
 /// A change and what is there now.
 pub(crate) type Answer = (RowChange, Option<Vec<Value>>);
 
 /// Looks rows up.
 pub(crate) struct Finder<'t> {
     table: &'t Table,
-    lock: bool,
+    lock: Lock,
     /// How often each content was asked for: the nth asks for the nth such row.
     asked: HashMap<u64, i64>,
     /// Whether the contents that are there have been counted.
@@ -35,7 +56,7 @@ pub(crate) struct Finder<'t> {
 impl<'t> Finder<'t> {
     /// A finder that locks what it finds, or not. What it needs is made here, so not inside a transaction that only
     /// reads.
-    pub(crate) fn new(my: &mut My, table: &'t Table, lock: bool) -> Result<Self, EngineError> {
+    pub(crate) fn new(my: &mut My, table: &'t Table, lock: Lock) -> Result<Self, EngineError> {
         if table.target.key.kind == KeyKind::WholeRow {
             let columns: Vec<String> = table
                 .types
@@ -60,7 +81,7 @@ impl<'t> Finder<'t> {
         let there = content(self.table, |at| {
             self.table.target.columns.get(at).map_or(String::new(), |c| format!("t.{}", ident(&c.name)))
         });
-        let lock = if self.lock { " FOR UPDATE" } else { "" };
+        let lock = self.lock.clause();
         my.execute_one(
             &format!(
                 "INSERT INTO {} SELECT {there} AS marktwice_c, count(*) FROM {} AS t GROUP BY marktwice_c{lock}",
@@ -111,7 +132,7 @@ impl<'t> Finder<'t> {
             ([only], [at]) => format!("{} IN ({})", ident(only), vec![mark(at); changes.len()].join(", ")),
             _ => vec![format!("({})", one.join(" AND ")); changes.len()].join(" OR "),
         };
-        let lock = if self.lock { " FOR UPDATE" } else { "" };
+        let lock = self.lock.clause();
         let sql = format!("SELECT {} FROM {} WHERE {filter}{lock}", self.columns(), self.table.name);
         let keys: Vec<Value> = changes.iter().flat_map(|c| c.key.iter().cloned()).collect();
         let mut rows = Vec::new();

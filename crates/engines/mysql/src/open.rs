@@ -58,6 +58,12 @@ impl Engine for Mysql {
             }
         }
         let database = identity(&mut my, &address)?;
+        if intent == Intent::Settle && my.one("SELECT @@global.read_only")?.as_deref() == Some("1") {
+            return Err(EngineError::ReadOnly(format!(
+                "{} is read-only (as a replica is) and may lag behind: what became of a run is asked of the primary only",
+                database.name
+            )));
+        }
         if intent == Intent::Write {
             let flags = my.rows("SELECT @@global.read_only, @@session.tx_read_only")?;
             let on = |at: usize| flags.first().and_then(|r| r.get(at)?.as_deref()) == Some("1");
@@ -74,7 +80,7 @@ impl Engine for Mysql {
                 )));
             }
         }
-        Ok(Box::new(MySession::new(my, database, notes)))
+        Ok(Box::new(MySession::new(my, database, notes, intent)))
     }
 }
 

@@ -15,7 +15,7 @@ use marktwice_server::statement::same_definition;
 use crate::catalog::{Table, describe, held_name, ident};
 use crate::client::My;
 use crate::content::content;
-use crate::finder::{Finder, found_name};
+use crate::finder::{Finder, Lock, found_name};
 use crate::held::{Held, content_columns, define};
 use crate::values::Form;
 
@@ -47,7 +47,7 @@ pub(crate) fn hold_rows(
     columns.extend(content_columns());
     define(my, &table, &columns)?;
     let insert = format!("INSERT INTO {} ({}) VALUES ({marks})", held_name(&table), names.join(", "));
-    let mut finder = Finder::new(my, &table, true)?;
+    let mut finder = Finder::new(my, &table, Lock::Update)?;
     let mut held = 0;
     loop {
         let chunk = finder.next(my, source)?;

@@ -1,5 +1,7 @@
 //! An open connection to a database.
 
+use std::time::{Duration, Instant};
+
 use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Value};
 use marktwice_core::hash::{Fingerprint, RowHash};
@@ -9,12 +11,12 @@ use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
-use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
+use marktwice_port::{EngineError, Intent, Plan, Restore, Session, SideWrite, Stopper, Tx};
 use marktwice_server::statement::detail;
 
-use crate::catalog::{describe, held_name, ident};
+use crate::catalog::{Table, describe, held_name, ident};
 use crate::client::My;
-use crate::finder::Finder;
+use crate::finder::{Finder, Lock};
 use crate::grants::grants;
 use crate::held;
 use crate::look;
@@ -28,11 +30,41 @@ pub(crate) struct MySession {
     my: My,
     database: DatabaseId,
     notes: Vec<String>,
+    intent: Intent,
+}
+
+/// How long it is waited for the server to end the connection of a client that died.
+const NOTICED: Duration = Duration::from_secs(30);
+
+impl MySession {
+    pub(crate) fn new(my: My, database: DatabaseId, notes: Vec<String>, intent: Intent) -> Self {
+        MySession { my, database, notes, intent }
+    }
 }
 
 impl MySession {
-    pub(crate) fn new(my: My, database: DatabaseId, notes: Vec<String>) -> Self {
-        MySession { my, database, notes }
+    /// Reads rows with locks: whoever has written one and not committed yet is waited for.
+    fn look_up_and_wait(
+        &mut self,
+        table: &Table,
+        source: &mut ChangeSource<'_>,
+        sink: &mut FoundSink<'_>,
+    ) -> Result<(), EngineError> {
+        let mut finder = Finder::new(&mut self.my, table, Lock::Shared)?;
+        self.my.run("START TRANSACTION")?;
+        let done = self.my.pinned(|my| {
+            loop {
+                let chunk = finder.next(my, source)?;
+                if chunk.is_empty() {
+                    return Ok(());
+                }
+                for (change, now) in &chunk {
+                    sink(change, now.as_deref()).map_err(EngineError::Sink)?;
+                }
+            }
+        });
+        let ended = self.my.run("ROLLBACK");
+        done.and(ended)
     }
 }
 
@@ -91,7 +123,23 @@ impl Session for MySession {
         look::survey(&mut self.my, schema, table)
     }
 
-    fn outcome(&mut self, _token: &str) -> Result<Option<bool>, EngineError> {
+    /// The server keeps no record of a transaction; but its connection may still be at work on the COMMIT, although its
+    /// client is dead, and until it has ended nothing is decided.
+    fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {
+        let Some(id) = token.strip_prefix("connection ").and_then(|id| id.parse::<u64>().ok()) else {
+            return Ok(None);
+        };
+        let until = Instant::now() + NOTICED;
+        let sql = format!("SELECT 1 FROM information_schema.PROCESSLIST WHERE ID = {id} AND INFO IS NOT NULL");
+        while self.my.one(&sql)?.is_some() {
+            if Instant::now() >= until {
+                return Err(EngineError::Locked(format!(
+                    "the connection {id} of that run is still at work on the server after {} s",
+                    NOTICED.as_secs()
+                )));
+            }
+            std::thread::sleep(Duration::from_millis(200));
+        }
         Ok(None)
     }
 
@@ -122,7 +170,10 @@ impl Session for MySession {
         sink: &mut FoundSink<'_>,
     ) -> Result<(), EngineError> {
         let table = describe(&mut self.my, &target.schema, &target.table)?;
-        let mut finder = Finder::new(&mut self.my, &table, false)?;
+        if self.intent == Intent::Settle {
+            return self.look_up_and_wait(&table, source, sink);
+        }
+        let mut finder = Finder::new(&mut self.my, &table, Lock::None)?;
         // What is copied into a temporary table is not locked so.
         if table.target.key.kind == KeyKind::WholeRow {
             self.my.run("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;

@@ -209,7 +209,7 @@ impl Tx for MyTx<'_> {
     }
 
     fn token(&mut self) -> Option<String> {
-        None
+        Some(format!("connection {}", self.my.conn.connection_id()))
     }
 
     fn commit(mut self: Box<Self>) -> CommitOutcome {

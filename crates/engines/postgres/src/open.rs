@@ -59,6 +59,12 @@ impl Engine for Postgres {
         })?;
         let flag = |at: usize| about.first().and_then(|r| r.get(at)?.as_deref()) == Some("t");
         let (replica, read_only, temp) = (flag(0), flag(1), flag(2));
+        if intent == Intent::Settle && replica {
+            return Err(EngineError::ReadOnly(format!(
+                "{} is a read replica, which may lag behind: what became of a run is asked of the primary only",
+                database.name
+            )));
+        }
         if intent == Intent::Write {
             if replica {
                 return Err(EngineError::ReadOnly(format!(

@@ -11,7 +11,7 @@ use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
-use marktwice_port::{EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
+use marktwice_port::{Constraint, EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
 use marktwice_server::statement::detail;
 
 use crate::catalog::{describe, ident};
@@ -131,7 +131,10 @@ impl Session for PgSession {
                     )));
                 }
                 // So long ago that the server has forgotten it, or a database that was put back from a backup.
-                Ok(None) | Err(EngineError::Constraint { .. } | EngineError::Other(_)) => return Ok(None),
+                Ok(None) => return Ok(None),
+                Err(EngineError::Constraint { kind: Constraint::Type, message }) if message.contains("future") => {
+                    return Ok(None);
+                }
                 Err(error) => return Err(error),
             }
         }

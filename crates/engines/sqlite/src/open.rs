@@ -47,10 +47,10 @@ impl Engine for Sqlite {
         let mut notes = Vec::new();
         let had_wal = beside(&path, "-wal").exists();
         let connection = match intent {
-            Intent::Read => open_read(&path, &database.name, waits.lock, &mut notes)?,
+            Intent::Read | Intent::Settle => open_read(&path, &database.name, waits.lock, &mut notes)?,
             Intent::Write => open_write(&path, &database.name, waits.lock)?,
         };
-        let tidy = intent == Intent::Read && !had_wal;
+        let tidy = intent != Intent::Write && !had_wal;
         Ok(Box::new(SqliteSession::new(connection, database, notes, waits, intent, tidy.then_some(path))))
     }
 }

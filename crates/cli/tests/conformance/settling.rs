@@ -1,0 +1,176 @@
+//! What became of a run is found out, never guessed; and where nobody can tell, a person's word sets it aside.
+
+use std::path::PathBuf;
+use std::process::Stdio;
+use std::time::Duration;
+
+use crate::{COOP, PROGRAM, each};
+use marktwice_testkit::Scene;
+use marktwice_testkit::servers::{Brand, start};
+use marktwice_testkit::sql::Db;
+use marktwice_testkit::stage::{On, Stage};
+
+const SQL: &str = "UPDATE keeper SET region = 'Fell' WHERE keeper_id IN (1, 3)";
+
+/// The newest run's folder and receipt, put back to the moment before its COMMIT.
+fn committing(stage: &Stage, note: bool) -> (String, PathBuf) {
+    let folder = stage.scene.runs().pop().unwrap();
+    let mut receipt = stage.scene.receipt(&folder);
+    let run = receipt["run"].as_str().unwrap().to_owned();
+    receipt["state"] = "committing".into();
+    marktwice_logbook::seal(&mut receipt);
+    std::fs::write(folder.join("receipt.json"), receipt.to_string()).unwrap();
+    if note {
+        let note = stage.scene.shelf().join("unsettled").join(&run);
+        std::fs::write(note, folder.file_name().unwrap().to_str().unwrap()).unwrap();
+    }
+    (run, folder)
+}
+
+#[test]
+fn rows_and_record_are_both_asked() {
+    each(|stage| {
+        stage.apply(SQL, "2", 0);
+        let (run, _) = committing(stage, false);
+        // A lost note is no reason to forget the run.
+        stage.apply("DELETE FROM hive WHERE hive_id = 10", "1", 7).says("settle");
+        // Somebody has changed one row since, and one is back as it was.
+        stage.run("UPDATE keeper SET region = 'Else' WHERE keeper_id = 1; UPDATE keeper SET region = 'Moor' WHERE keeper_id = 3;".replace("; ", ";\n").as_str());
+        if stage.on == On::Postgres {
+            let settled = stage.scene.run(&["settle"]).expect(0);
+            settled.says("committed, says the server's own record").says("1 row is as before it, 1 row is neither").says("keeper 1").says_not("keeper 3");
+        } else {
+            let settled = stage.scene.run(&["settle"]).expect(7).says("Undecidable");
+            settled.says("1 row is as before it, 1 row is neither").says("keeper 1").says_not("keeper 3");
+            stage.scene.run(&["settle", &run, "--aside", "--reason", "looked at by hand"]).expect(0).says("set aside");
+            stage.scene.run(&["history"]).expect(0).says("set aside").says("looked at by hand");
+        }
+        stage.run("UPDATE keeper SET region = 'Moor' WHERE keeper_id IN (1, 3);");
+        stage.there_and_back("DELETE FROM hive WHERE hive_id = 10", "1");
+    });
+}
+
+#[test]
+fn a_server_that_was_put_back_contradicts_itself() {
+    each(|stage| {
+        if stage.on != On::Postgres {
+            return;
+        }
+        stage.apply(SQL, "2", 0);
+        let (run, _) = committing(stage, true);
+        stage.run("UPDATE keeper SET region = 'Dale' WHERE keeper_id = 1; UPDATE keeper SET region = 'Moor' WHERE keeper_id = 3;");
+        stage.scene.run(&["settle"]).expect(7).says("Undecidable").says("backup").says("as they were before");
+        stage.scene.run(&["undo", &run, "--yes"]).expect(7);
+        stage.scene.run(&["settle", &run, "--aside", "--reason", "restored on Monday"]).expect(0);
+        stage.scene.run(&["settle"]).expect(0).says("Nothing to settle");
+        stage.there_and_back(SQL, "2");
+    });
+}
+
+#[test]
+fn damaged_files_block_nothing_for_ever() {
+    each(|stage| {
+        stage.apply(SQL, "2", 0);
+        let (run, folder) = committing(stage, true);
+        let snapshot = folder.join("rows.jsonl.zst");
+        std::fs::write(&snapshot, b"torn").unwrap();
+        let settled = stage.scene.run(&["settle"]);
+        assert_eq!(settled.status, Some(if stage.on == On::Postgres { 0 } else { 7 }), "{}{}", settled.out, settled.err);
+        settled.says("were not compared");
+        if stage.on != On::Postgres {
+            stage.scene.run(&["settle", &run, "--aside", "--reason", "no snapshot"]).expect(0);
+        }
+        // A receipt that nobody can read.
+        stage.apply("UPDATE hive SET kilos = 1 WHERE hive_id = 10", "1", 0);
+        let (run, folder) = committing(stage, true);
+        std::fs::write(folder.join("receipt.json"), b"{ \"torn").unwrap();
+        stage.scene.run(&["preview", "--sql", SQL, "--allow", "already-run"]).says("is damaged").says("--aside");
+        stage.scene.run(&["history"]).expect(0);
+        stage.apply("UPDATE hive SET kilos = 2 WHERE hive_id = 10", "1", 7);
+        stage.scene.run(&["settle", &run, "--aside"]).expect(2);
+        stage.scene.run(&["settle", "nope", "--aside", "--reason", "x"]).expect(2);
+        stage.scene.run(&["settle", &run, "--aside", "--reason", "disk trouble"]).expect(0).says("could not be read");
+        assert!(folder.join("receipt.damaged.json").exists());
+        stage.apply("UPDATE hive SET kilos = 2 WHERE hive_id = 10", "1", 0);
+        stage.scene.run(&["history"]).expect(0).says("set aside");
+        // What is settled is not set aside.
+        let known = stage.scene.runs().pop().unwrap();
+        let known = stage.scene.receipt(&known)["run"].as_str().unwrap().to_owned();
+        stage.scene.run(&["settle", &known, "--aside", "--reason", "x"]).expect(2).says("is known");
+    });
+}
+
+#[test]
+fn a_commit_that_is_still_on_its_way() {
+    // A server of its own: what blocks this COMMIT would block those of other stories.
+    let Some(server) = start(Brand::Maria, &["--skip-networking"]) else { return };
+    let url = server.database();
+    let scene = Scene::on(PROGRAM, &url);
+    Db::open(&url).run(COOP);
+    let mut holder = Db::open(&url);
+    holder.run("BACKUP STAGE START;\nBACKUP STAGE FLUSH;\nBACKUP STAGE BLOCK_DDL;\nBACKUP STAGE BLOCK_COMMIT;");
+    let mut child = scene
+        .command()
+        .args(["apply", "--sql", SQL, "--rows", "2", "--yes"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    // COMMIT waits behind a backup, and its client dies.
+    let committing = || {
+        let books = std::fs::read_dir(scene.path("book")).into_iter().flatten().flatten();
+        let runs = books.flat_map(|b| std::fs::read_dir(b.path().join("runs")).into_iter().flatten().flatten());
+        runs.map(|r| std::fs::read_to_string(r.path().join("receipt.json")).unwrap_or_default())
+            .any(|receipt| receipt.contains("\"committing\""))
+    };
+    while !committing() {
+        assert!(child.try_wait().unwrap().is_none(), "it waits for its COMMIT");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    std::thread::sleep(Duration::from_millis(500));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let settled = std::thread::scope(|scope| {
+        let settle = scope.spawn(|| scene.run(&["settle"]));
+        std::thread::sleep(Duration::from_millis(1500));
+        assert!(!settle.is_finished(), "it waits for the COMMIT");
+        holder.run("BACKUP STAGE END;");
+        settle.join().unwrap()
+    });
+    settled.expect(0).says("committed: its rows are as it left them");
+    assert!(Db::open(&url).value("SELECT region FROM keeper WHERE keeper_id = 1").contains("Fell"));
+}
+
+#[test]
+fn a_run_of_another_database() {
+    each(|stage| {
+        stage.apply(SQL, "2", 0);
+        let folder = stage.scene.runs().pop().unwrap();
+        let mut receipt = stage.scene.receipt(&folder);
+        receipt["database"]["identity"] = "another".into();
+        marktwice_logbook::seal(&mut receipt);
+        std::fs::write(folder.join("receipt.json"), receipt.to_string()).unwrap();
+        let before = stage.dump();
+        let run = receipt["run"].as_str().unwrap();
+        stage.scene.run(&["undo", run, "--yes"]).expect(2).says("another database");
+        assert_eq!(stage.dump(), before);
+    });
+}
+
+#[test]
+fn the_last_stays_the_last_when_the_clock_steps_back() {
+    each(|stage| {
+        stage.apply("UPDATE hive SET kilos = 1 WHERE hive_id = 10", "1", 0);
+        let folder = stage.scene.runs().pop().unwrap();
+        let name = folder.file_name().unwrap().to_str().unwrap().to_owned();
+        let later = format!("2099{}", &name[4..]);
+        std::fs::rename(&folder, folder.with_file_name(later)).unwrap();
+        let last = stage.apply("UPDATE hive SET kilos = 2 WHERE hive_id = 10", "1", 0);
+        let history = stage.scene.run(&["history", "--format", "json"]).json();
+        let newest = history["runs"][0]["receipt"]["run"].as_str().unwrap().to_owned();
+        assert!(last.out.contains(&newest), "{} {newest}", last.out);
+        stage.undo(&[], 0);
+        assert!(stage.value("SELECT kilos FROM hive WHERE hive_id = 10").contains('1'));
+        stage.scene.run(&["history", "--since", "2026-13-01"]).expect(2);
+    });
+}
