@@ -57,7 +57,7 @@ impl Common {
     pub(crate) fn on_again(&self) -> String {
         match &self.on {
             Some(on) if self.on_is_said => {
-                let shown = marktwice_server::address::without_secrets(on);
+                let shown = marktwice_server::address::without_password(on);
                 let plain = |c: char| c.is_ascii_alphanumeric() || "._-/:@=?&,+%".contains(c);
                 let quoted = if shown.chars().all(plain) && !shown.contains(['?', '&']) {
                     shown

@@ -55,6 +55,7 @@ pub(crate) fn run(args: Args) -> u8 {
         Command::Demo { folder } => demo::run(&common, &folder),
     };
     result.unwrap_or_else(|trouble| {
+        let trouble = trouble.without_secrets();
         tell(&human::trouble(&trouble));
         if common.format == Format::Json {
             print_json(&json::trouble(&trouble));
@@ -69,8 +70,12 @@ pub(crate) fn print(text: &str) {
     let _ = out.write_all(human::fit(text).as_bytes()).and_then(|()| out.flush());
 }
 
-/// Writes bytes to standard output as they are.
+/// Writes bytes to standard output as they are; on a terminal, so that they do not drive it.
 pub(crate) fn print_bytes(bytes: &[u8]) {
+    use std::io::IsTerminal;
+    if std::io::stdout().is_terminal() {
+        return print(&String::from_utf8_lossy(bytes));
+    }
     let mut out = std::io::stdout();
     let _ = out.write_all(bytes).and_then(|()| out.flush());
 }
@@ -78,7 +83,8 @@ pub(crate) fn print_bytes(bytes: &[u8]) {
 /// Writes a JSON document to standard output.
 pub(crate) fn print_json(document: &serde_json::Value) {
     let mut out = anstream::stdout();
-    let _ = writeln!(out, "{document:#}").and_then(|()| out.flush());
+    let text = human::safe_json(&format!("{document:#}"));
+    let _ = writeln!(out, "{text}").and_then(|()| out.flush());
 }
 
 /// Writes to standard error.

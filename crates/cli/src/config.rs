@@ -34,6 +34,31 @@ pub(crate) struct Config {
     folder: PathBuf,
 }
 
+/// A place of which no more than the key is shown: behind it a password may stand.
+fn key_only(place: Place) -> Place {
+    let Some(at) = place.text.find(['=', '"', '\'']) else { return place };
+    let text: String = place.text.get(..at).unwrap_or("").trim_end().to_owned();
+    let most = text.chars().count();
+    let (column, length) = if place.column > most { (1, most.max(1)) } else { (place.column, place.length) };
+    Place { length: length.min(most + 1 - column.min(most)).max(1), column, text: format!("{text} = …"), ..place }
+}
+
+/// What is wrong with a value, without the value itself.
+fn without_value(message: &str) -> String {
+    match (message.find('"'), message.rfind('"')) {
+        (Some(first), Some(last)) if first < last => {
+            let (before, after) = (message.get(..first).unwrap_or(""), message.get(last + 1..).unwrap_or(""));
+            format!("{before}…{after}")
+        }
+        _ if message.starts_with("invalid type") || message.starts_with("invalid value") => {
+            let kind = message.split(" `").next().unwrap_or("invalid type");
+            let expected = message.rfind(", expected").and_then(|at| message.get(at..)).unwrap_or("");
+            format!("{kind}{expected}")
+        }
+        _ => message.to_owned(),
+    }
+}
+
 impl Config {
     /// Reads the nearest file; an empty configuration where there is none.
     pub(crate) fn nearest(from: &Path) -> Result<Config, Trouble> {
@@ -57,8 +82,12 @@ impl Config {
         let file: File = toml::from_str(text).map_err(|error| {
             let span = error.span().unwrap_or(0..0);
             let message = error.message().split_whitespace().collect::<Vec<_>>().join(" ");
-            Trouble::usage(message, "the file may say on, logbook, and url under [database.NAME]")
-                .at(path.display().to_string(), Place::in_source(text, span.start, span.end))
+            let place = key_only(Place::in_source(text, span.start, span.end));
+            Trouble::usage(
+                without_value(&message),
+                "the file may say on, logbook, and url under [database.NAME]",
+            )
+            .at(path.display().to_string(), place)
         })?;
         Ok(Config { file, folder: folder.to_owned() })
     }

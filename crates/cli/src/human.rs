@@ -14,6 +14,7 @@ mod why;
 
 use anstyle::{AnsiColor, Style};
 
+pub(crate) use cells::safe_json;
 pub(crate) use history::{history, receipt, to_forget};
 pub(crate) use outcome::{outcome, question, question_inside, settled};
 pub(crate) use preview::preview;
@@ -27,6 +28,9 @@ pub(crate) const STOP: Style = AnsiColor::Red.on_default().bold();
 pub(crate) const WARN: Style = AnsiColor::Yellow.on_default();
 pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
 pub(crate) const AFTER: Style = AnsiColor::Cyan.on_default();
+
+/// All of them.
+pub(crate) const COLOURS: &[Style] = &[BOLD, DIM, STOP, WARN, GOOD, AFTER];
 
 /// A text in a style.
 pub(crate) fn styled(style: Style, text: &str) -> String {
@@ -77,6 +81,7 @@ pub(crate) fn width() -> Option<usize> {
 
 /// Breaks lines that are too long for the terminal between words; what is in columns fits already.
 pub(crate) fn fit(text: &str) -> String {
+    let text = &cells::safe(text);
     match width() {
         Some(width) => fit_to(text, width),
         None => text.replace(KEPT, ""),

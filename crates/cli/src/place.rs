@@ -27,10 +27,17 @@ pub(crate) fn address(common: &Common, config: &Config) -> Result<String, Troubl
         Some(Language::Sqlite) => Ok(shorter(&given)),
         Some(_) => Ok(given),
         None => Err(Trouble::usage(
-            format!("there is no engine for {}:// addresses", given.split("://").next().unwrap_or("such")),
+            format!("there is no engine for {} addresses", scheme_of(&given)),
             "taken are a path or sqlite:PATH, postgres://USER@HOST/DATABASE, mysql://USER@HOST/DATABASE",
         )),
     }
+}
+
+/// The scheme of an address, where that is what stands before the `://`.
+fn scheme_of(address: &str) -> String {
+    let scheme = address.split("://").next().unwrap_or("");
+    let plain = !scheme.is_empty() && scheme.chars().all(|c| c.is_ascii_alphanumeric() || "+-.".contains(c));
+    if plain { format!("{scheme}://") } else { "such".to_owned() }
 }
 
 /// A path below the current folder is shown from there.

@@ -2,6 +2,7 @@
 
 use marktwice_core::Place;
 use marktwice_run::Failure;
+use marktwice_server::address::without_secrets_in;
 use marktwice_sql::ChangeError;
 
 use crate::commands::Desk;
@@ -42,6 +43,18 @@ impl Trouble {
         self.file = Some(file.into_boxed_str());
         self.place = Some(Box::new(place));
         self
+    }
+
+    /// As it may be shown: what might be an address is without its password, in whatever it was typed.
+    pub(crate) fn without_secrets(self) -> Trouble {
+        let cut = |text: &str| without_secrets_in(text);
+        Trouble {
+            message: cut(&self.message).into(),
+            on: self.on.map(|on| cut(&on).into()),
+            file: self.file.map(|file| cut(&file).into()),
+            hint: self.hint.map(|hint| cut(&hint)),
+            ..self
+        }
     }
 
     /// With the database that it is about.

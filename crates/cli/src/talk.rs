@@ -48,7 +48,7 @@ fn ask(text: &str, deadline: Option<Instant>) -> Answer {
         return Answer::NobodyThere;
     }
     let mut err = anstream::stderr();
-    let _ = write!(err, "{text} [y/N] ");
+    let _ = write!(err, "{} [y/N] ", human::fit(text));
     let _ = err.flush();
     let answer = read_answer(deadline);
     if answer != Answer::Yes && answer != Answer::No {

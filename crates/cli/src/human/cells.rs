@@ -59,7 +59,7 @@ pub(crate) fn shortened(text: &str) -> String {
 pub(crate) fn escape(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
-        let direction = matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{61c}');
+        let direction = matches!(c, '\u{2028}' | '\u{2029}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{61c}');
         let invisible = c != ' ' && (c.is_control() || c.width().is_none_or(|w| w == 0) && !is_joining(c));
         match c {
             '\n' => out.push_str("\\n"),
@@ -67,6 +67,48 @@ pub(crate) fn escape(text: &str) -> String {
             '\t' => out.push_str("\\t"),
             c if direction || invisible => out.push_str(&format!("\\u{{{:x}}}", u32::from(c))),
             c => out.push(c),
+        }
+    }
+    out
+}
+
+/// What is about to be shown, whole: whatever drives a terminal and is none of our own colours is made visible, so that
+/// nothing that was not escaped on the way can do any harm.
+pub(crate) fn safe(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(c) = rest.chars().next() {
+        let ours = super::COLOURS.iter().find_map(|style| {
+            let (on, off) = (style.to_string(), format!("{style:#}"));
+            [on, off].into_iter().find(|code| !code.is_empty() && rest.starts_with(code.as_str()))
+        });
+        let begins = out.is_empty() || out.ends_with('\n');
+        if let Some(code) = ours {
+            rest = rest.get(code.len()..).unwrap_or("");
+            out.push_str(&code);
+            continue;
+        }
+        if c == '\n' || (c == super::KEPT && begins) {
+            out.push(c);
+        } else {
+            out.push_str(&escape(c.encode_utf8(&mut [0; 4])));
+        }
+        rest = rest.get(c.len_utf8()..).unwrap_or("");
+    }
+    out
+}
+
+/// The same for a JSON document, in which such characters only stand in texts: there they are written by their numbers.
+pub(crate) fn safe_json(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        let shown = escape(c.encode_utf8(&mut [0; 4]));
+        if c != '\n' && shown.starts_with("\\u{") {
+            for unit in c.encode_utf16(&mut [0; 2]) {
+                out.push_str(&format!("\\u{unit:04x}"));
+            }
+        } else {
+            out.push(c);
         }
     }
     out
@@ -113,6 +155,10 @@ mod tests {
     fn data_does_not_drive_the_terminal() {
         let shown = value(&Value::Text("a\u{1b}[31mred\u{202e}\u{200b}\nb\u{7}\0é".into()));
         assert_eq!(shown, "a\\u{1b}[31mred\\u{202e}\\u{200b}\\nb\\u{7}\\u{0}é");
+        let own = super::super::styled(super::super::BOLD, "x");
+        assert_eq!(safe(&format!("{own}\n\u{1b}]0;t\u{7}\u{9b}2J\u{2028}é")), format!("{own}\n\\u{{1b}}]0;t\\u{{7}}\\u{{9b}}2J\\u{{2028}}é"));
+        let json = safe_json("{\"a\": \"\u{202e}\u{9b}ö\"}\n");
+        assert_eq!(json, "{\"a\": \"\\u202e\\u009bö\"}\n");
         assert!(value(&Value::Text("x".repeat(500))).ends_with("(500 chars)"));
     }
 }

@@ -18,6 +18,7 @@ mod moved;
 mod preview;
 mod question;
 mod round_trip;
+mod secrets;
 mod undo;
 
 use marktwice_testkit::Scene;

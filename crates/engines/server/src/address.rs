@@ -223,9 +223,54 @@ pub fn without_secrets(address: &str) -> String {
             url.set_query(None);
             url.to_string().replace(NOWHERE, "")
         }
-        _ if address.contains("://") => format!("{}://…", address.split("://").next().unwrap_or("")),
-        _ => address.to_owned(),
+        _ => scrubbed(address),
     }
+}
+
+/// Words that stand before a secret, in connection texts of all kinds.
+const SECRETS: &[&str] = &["password", "passwd", "passwort", "pass", "pwd", "secret", "token"];
+
+/// A text that may be a mistyped address, as it may be shown: what could be a password is cut out.
+fn scrubbed(text: &str) -> String {
+    let lower = text.to_ascii_lowercase();
+    let named = |word: &str| {
+        lower.match_indices(word).any(|(at, _)| {
+            let rest = lower.get(at + word.len()..).unwrap_or("").trim_start();
+            rest.starts_with('=') || rest.starts_with(':') || rest.starts_with("%3d")
+        })
+    };
+    if SECRETS.iter().any(|word| named(word)) {
+        return "…".to_owned();
+    }
+    let scheme = text.find("://").map_or("", |at| text.get(..at + 3).unwrap_or(""));
+    let plain = scheme.trim_end_matches("://").chars().all(|c| c.is_ascii_alphanumeric() || "+-.".contains(c));
+    let scheme = if plain { scheme } else { "" };
+    match text.rfind('@') {
+        Some(at) if text.get(..at).is_some_and(|before| before.contains(':')) => {
+            format!("{scheme}…{}", text.get(at..).unwrap_or(""))
+        }
+        _ if text.contains("://") && read(text).is_err() => format!("{scheme}…"),
+        _ => text.to_owned(),
+    }
+}
+
+/// A message in which words may be mistyped addresses, as it may be shown.
+pub fn without_secrets_in(message: &str) -> String {
+    let may_be = |word: &str| {
+        let lower = word.to_ascii_lowercase();
+        (word.contains('@') && word.contains(':')) || SECRETS.iter().any(|s| lower.contains(&format!("{s}=")))
+    };
+    if !message.split_whitespace().any(may_be) {
+        return message.to_owned();
+    }
+    let mut out = String::new();
+    for word in message.split_inclusive(char::is_whitespace) {
+        let bare = word.trim_end();
+        let (bare, end) = word.split_at(bare.len());
+        out.push_str(&if may_be(bare) { without_secrets(bare) } else { bare.to_owned() });
+        out.push_str(end);
+    }
+    out
 }
 
 #[cfg(test)]
@@ -265,7 +310,25 @@ mod tests {
         assert_eq!(without_secrets(text), "postgres://ann@db.example/coop");
         assert_eq!(without_secrets("coop.db"), "coop.db");
         assert_eq!(without_secrets("postgres://ann:s3cret@/coop?host=/x"), "postgres://ann@/coop");
-        assert_eq!(without_secrets("postgres://ann:s3c ret:@@:x/"), "postgres://…");
+        for mistyped in [
+            "postgres://ann:s3cret:@@:x/",
+            "ann:s3cret@db.example/coop",
+            "postgres:ann:s3cret@db.example/coop",
+            "mysql:/ann:s3cret@db.example",
+            "host=db.example password=s3cret",
+            "host=db.example Password = s3cret dbname=x",
+            "ann:s3cret@h://",
+            "jdbc:postgresql://db.example/coop?user=ann&password=s3cret",
+            "postgres://db.example/coop?password=s3cret",
+        ] {
+            let shown = without_secrets(mistyped);
+            assert!(!shown.contains("s3cret"), "{mistyped}: {shown}");
+            let said = without_secrets_in(&format!("there is no file {mistyped} here"));
+            assert!(!said.contains("s3cret") || mistyped.contains(" s3cret"), "{said}");
+        }
+        for plain in ["coop.db", "/srv/a@b/coop.db", "C:\\data\\coop.db", "sqlite:coop.db"] {
+            assert_eq!(without_secrets(plain), plain);
+        }
         let a = Address::parse(text, PG).unwrap();
         assert!(!format!("{a:?} {}", a.shown(5432)).contains("s3cret"));
         for bad in [

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use marktwice_core::receipt::DatabaseId;
 use marktwice_port::{Engine, EngineError, Intent, Session, Waits};
+use marktwice_server::address::without_secrets;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
@@ -26,11 +27,13 @@ impl Engine for Sqlite {
     fn open(&self, address: &str, intent: Intent, waits: Waits) -> Result<Box<dyn Session>, EngineError> {
         let path = file_of(address);
         let shown = path.display().to_string();
+        // What is no file may be a mistyped address of a server.
+        let missing = without_secrets(&shown);
         match fs::metadata(&path) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                return Err(EngineError::NotFound(format!("there is no file {shown}")));
+                return Err(EngineError::NotFound(format!("there is no file {missing}")));
             }
-            Err(error) => return Err(EngineError::NotFound(format!("{shown} cannot be opened: {error}"))),
+            Err(error) => return Err(EngineError::NotFound(format!("{missing} cannot be opened: {error}"))),
             Ok(about) if about.is_dir() => {
                 return Err(EngineError::NotADatabase(format!("{shown} is a folder, not a SQLite database")));
             }
