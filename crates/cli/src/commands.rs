@@ -74,7 +74,11 @@ pub(crate) fn print(text: &str) {
 pub(crate) fn print_bytes(bytes: &[u8]) {
     use std::io::IsTerminal;
     if std::io::stdout().is_terminal() {
-        return print(&String::from_utf8_lossy(bytes));
+        // Not broken into lines of the terminal's width: it may be copied from there.
+        let text = human::safe(&String::from_utf8_lossy(bytes));
+        let mut out = anstream::stdout();
+        let _ = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+        return;
     }
     let mut out = std::io::stdout();
     let _ = out.write_all(bytes).and_then(|()| out.flush());

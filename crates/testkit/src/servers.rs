@@ -79,6 +79,26 @@ fn quiet(words: &[&str]) {
     assert!(output.status.success(), "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
 }
 
+/// Starts a program that ends, and whose folder goes, when this process does.
+fn leashed(signal: &str, folder: &str, words: &[&str]) -> ChildStdin {
+    let script = "signal=$1; folder=$2; shift 2; \"$@\" >\"$folder/log\" 2>&1 & server=$!; read -r _; \
+                  kill -$signal $server; wait $server; rm -rf \"$folder\"";
+    #[expect(
+        clippy::zombie_processes,
+        reason = "the shell ends with this process, which has nothing to wait for"
+    )]
+    let mut child = Command::new("sh")
+        .args(["-c", script, "sh", signal, folder])
+        .args(words)
+        .current_dir("/")
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("a shell");
+    child.stdin.take().expect("a pipe")
+}
+
 /// Starts a server with further options of its own; `None` where it is not installed.
 pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
     let (needed, package) = match brand {
@@ -176,22 +196,7 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
     }
     // The first word is a fast way down for PostgreSQL; MariaDB is rid of its data anyway.
     let signal = if brand == Brand::Postgres { "INT" } else { "KILL" };
-    let script = "signal=$1; folder=$2; shift 2; \"$@\" >\"$folder/log\" 2>&1 & server=$!; read -r _; \
-                  kill -$signal $server; wait $server; rm -rf \"$folder\"";
-    #[expect(
-        clippy::zombie_processes,
-        reason = "the shell ends with this process, which has nothing to wait for"
-    )]
-    let mut child = Command::new("sh")
-        .args(["-c", script, "sh", signal, &shown])
-        .args(&words)
-        .current_dir("/")
-        .stdin(Stdio::piped())
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .expect("a shell");
-    let leash = child.stdin.take().expect("a pipe");
+    let leash = leashed(signal, &shown, &words);
     let server = Server { brand, folder, databases: AtomicU32::new(0), _leash: leash };
     let since = Instant::now();
     while Db::try_open(&server.root_url()).is_err() {
@@ -231,6 +236,62 @@ impl Server {
             Brand::Maria => db.run(&format!("CREATE DATABASE {name} CHARACTER SET utf8mb4")),
         }
         self.url(&name)
+    }
+}
+
+/// A pooler before a PostgreSQL server of ours.
+#[derive(Debug)]
+pub struct Pooler {
+    folder: PathBuf,
+    _leash: ChildStdin,
+}
+
+/// Starts a pooler before a server; `None` where it is not installed.
+pub fn pooler(server: &Server, mode: &str, options: &str) -> Option<Pooler> {
+    let Some(program) = program("pgbouncer") else {
+        let message = "SKIPPED: no pooler is installed here (the package pgbouncer)";
+        assert!(std::env::var_os("CI").is_none(), "{message}; in CI that is a failure");
+        eprintln!("{message}");
+        return None;
+    };
+    let folder = tempfile::Builder::new().prefix("marktwice-pooler-").tempdir().expect("a folder").keep();
+    let shown = folder.display().to_string();
+    let config = folder.join("ini");
+    let text = format!(
+        "[databases]\n* = host={} user=tester\n[pgbouncer]\nunix_socket_dir = {shown}\nlisten_addr =\nlisten_port = 6432\n\
+         auth_type = any\npool_mode = {mode}\nignore_startup_parameters = extra_float_digits,options\n\
+         max_client_conn = 50\ndefault_pool_size = 5\n{options}\n",
+        server.socket().display()
+    );
+    std::fs::write(&config, text).expect("written");
+    let user = as_ordinary_user();
+    if !user.is_empty() {
+        quiet(&["chown", "-R", "nobody:nogroup", &shown]);
+    }
+    quiet(&["chmod", "755", &shown]);
+    let (program, config) = (program.display().to_string(), config.display().to_string());
+    let mut words = user;
+    words.extend([program.as_str(), "-q", config.as_str()]);
+    let leash = leashed("INT", &shown, &words);
+    let pooler = Pooler { folder, _leash: leash };
+    let since = Instant::now();
+    while !pooler.folder.join(".s.PGSQL.6432").exists() {
+        let said = std::fs::read_to_string(pooler.folder.join("log")).unwrap_or_default();
+        assert!(since.elapsed() < PATIENCE, "the pooler does not answer:\n{said}");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    Some(pooler)
+}
+
+impl Pooler {
+    /// The address of a database through the pooler.
+    pub fn url(&self, database: &str) -> String {
+        format!("postgres://tester@localhost:6432/{database}?host={}", self.folder.display())
+    }
+
+    /// The folder of its socket.
+    pub fn socket(&self) -> &Path {
+        &self.folder
     }
 }
 

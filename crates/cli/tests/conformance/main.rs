@@ -14,6 +14,7 @@ mod joined;
 mod keys;
 mod looking;
 mod moved;
+mod pooled;
 mod put_back;
 mod races;
 mod refused;

@@ -158,6 +158,9 @@ impl Pg {
         );
         let now = self.one(&sql).map_err(|error| match error {
             EngineError::Other(said) if said.contains("pooling") => pooled(&said),
+            EngineError::Other(said) if self.backend.is_none() && said.contains("was lost") => {
+                pooled("the connection was ended as soon as a transaction began")
+            }
             other => other,
         })?;
         self.inside = true;

@@ -17,6 +17,7 @@ mod look;
 mod measured;
 mod open;
 mod plan;
+mod pooler;
 mod restore;
 mod session;
 mod surroundings;

@@ -12,6 +12,7 @@ use tokio_postgres_rustls::MakeRustlsConnect;
 
 use crate::client::{Pg, Wire};
 use crate::error::{message, plain};
+use crate::pooler;
 use crate::session::PgSession;
 
 /// The PostgreSQL engine.
@@ -57,6 +58,7 @@ impl Engine for Postgres {
             )?;
             Ok((identity(pg, &address)?, about))
         })?;
+        pooler::refuse(&mut pg, &address)?;
         let flag = |at: usize| about.first().and_then(|r| r.get(at)?.as_deref()) == Some("t");
         let (replica, read_only, temp) = (flag(0), flag(1), flag(2));
         if intent == Intent::Settle && replica {

@@ -49,6 +49,7 @@ fn step() -> StepRecord {
 
 fn receipt(run: &str, state: RunState) -> Receipt {
     let step = StepReceipt {
+        schema: None,
         kind: StepKind::Update,
         table: "keeper".into(),
         statement: "s".into(),

@@ -1,0 +1,51 @@
+//! Whether a pooler stands before the server that hands its sessions out by the transaction or statement.
+//!
+//! Through such a one a second connection is given the very session that the first is not using just now, or another one
+//! for each transaction. A server by itself, and a pooler that keeps sessions, never do either. Settings that nobody of
+//! ours has made are another sign: another client has left them behind.
+
+use std::collections::HashSet;
+use std::sync::{Mutex, PoisonError};
+
+use marktwice_port::EngineError;
+use marktwice_server::Address;
+
+use crate::client::{Pg, pooled};
+use crate::open::connect;
+
+// What is left out above every pooler gives back to each client as it was, or we make ourselves.
+
+/// Addresses that were found to lead to sessions of their own, in this process.
+static DIRECT: Mutex<Option<HashSet<String>>> = Mutex::new(None);
+
+/// Refuses a pooler. `pg` has been looked through once, and is in no transaction.
+pub(crate) fn refuse(pg: &mut Pg, address: &Address) -> Result<(), EngineError> {
+    let left = pg.looking(|pg| {
+        pg.one("SELECT string_agg(name, ', ' ORDER BY name) FROM pg_settings WHERE source = 'session' AND name NOT IN \
+                ('lock_timeout', 'statement_timeout', 'idle_in_transaction_session_timeout', 'client_min_messages', \
+                 'application_name', 'client_encoding', 'DateStyle', 'TimeZone', 'IntervalStyle', \
+                 'standard_conforming_strings', 'transaction_isolation', 'transaction_read_only', 'transaction_deferrable')")
+    })?;
+    if let Some(names) = left {
+        return Err(pooled(&format!("another client's settings are in force here: {names}")));
+    }
+    let name = format!("{:?} {:?} {} {}", address.host, address.user, address.port, address.database);
+    let known = |name: &str| {
+        let mut direct = DIRECT.lock().unwrap_or_else(PoisonError::into_inner);
+        direct.get_or_insert_with(HashSet::new).contains(name)
+    };
+    if known(&name) {
+        return Ok(());
+    }
+    // Where no second connection is to be had (a limit of one, say), every transaction still looks at its session.
+    let Ok(mut second) = connect(address, &mut Vec::new()) else { return Ok(()) };
+    for _ in 0..2 {
+        second.looking(|_| Ok(()))?;
+        if second.backend.is_some() && second.backend == pg.backend {
+            return Err(pooled("two connections share one session of the server"));
+        }
+    }
+    let mut direct = DIRECT.lock().unwrap_or_else(PoisonError::into_inner);
+    direct.get_or_insert_with(HashSet::new).insert(name);
+    Ok(())
+}
