@@ -69,6 +69,9 @@ pub struct DatabaseId {
     pub name: String,
     /// What tells this database from every other, wherever a command is started; no secret in it.
     pub identity: String,
+    /// Other identities under which the same database has been, or may have been, known: of one node of a cluster, say.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub formerly: Vec<String>,
 }
 
 /// One step of a run.

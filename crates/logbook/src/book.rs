@@ -27,6 +27,8 @@ const ALPHABET: &[u8] = b"23456789bcdfghjkmnpqrstvwxz";
 #[derive(Debug, Clone)]
 pub struct Shelf {
     folder: PathBuf,
+    /// Identities of the database, the present one first.
+    identities: Vec<String>,
 }
 
 /// A database that a logbook knows.
@@ -48,7 +50,8 @@ pub fn databases(root: &Path) -> Result<Vec<Overview>, LogError> {
         if let Ok(bytes) = fs::read(folder.join("database.json"))
             && let Ok(database) = serde_json::from_slice(&bytes)
         {
-            all.push(Overview { database, shelf: Shelf { folder } });
+            let identities = identities(&database);
+            all.push(Overview { database, shelf: Shelf { folder, identities } });
         }
     }
     Ok(all)
@@ -89,13 +92,17 @@ fn in_order(stamp: &str, earlier: &[PathBuf]) -> String {
     format!("{base}_{:06}", count.parse::<u32>().unwrap_or(0) + 1)
 }
 
+fn identities(database: &DatabaseId) -> Vec<String> {
+    std::iter::once(&database.identity).chain(&database.formerly).cloned().collect()
+}
+
 impl Shelf {
     /// Opens the part of the logbook under `root` that belongs to `database`, making it where it is new.
     ///
     /// # Errors
     /// When it cannot be made or written.
     pub fn open(root: &Path, database: &DatabaseId) -> Result<Shelf, LogError> {
-        let shelf = Shelf::at(root, database);
+        let mut shelf = Shelf::at(root, database);
         make_folder(root)?;
         let ignore = root.join(".gitignore");
         if !ignore.exists() {
@@ -105,13 +112,46 @@ impl Shelf {
             make_folder(&shelf.folder.join(part))?;
         }
         let about = shelf.folder.join("database.json");
-        if !about.exists() {
-            let text = serde_json::to_vec_pretty(database).map_err(|e| {
+        let kept: Option<DatabaseId> = fs::read(&about).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
+        let mut known = kept.clone().unwrap_or_else(|| database.clone());
+        for former in &database.formerly {
+            if !known.formerly.contains(former) {
+                known.formerly.push(former.clone());
+            }
+        }
+        if kept.as_ref() != Some(&known) {
+            let text = serde_json::to_vec_pretty(&known).map_err(|e| {
                 LogError::new(LogErrorKind::Io, format!("cannot encode {}: {e}", about.display()))
             })?;
             atomic::write(&about, &text)?;
         }
+        shelf.identities = identities(&known);
+        shelf.identities.push(database.identity.clone());
+        for former in &database.formerly {
+            shelf.take_over(root, &DatabaseId { identity: former.clone(), ..database.clone() })?;
+        }
         Ok(shelf)
+    }
+
+    /// Takes over the runs that are kept under a former identity of the database: the folder of each is moved as it is,
+    /// then the note of it, so that a death in between leaves each run in one of the two places.
+    fn take_over(&self, root: &Path, former: &DatabaseId) -> Result<(), LogError> {
+        let old = Shelf::at(root, former);
+        if old.folder == self.folder || !old.folder.join("runs").exists() {
+            return Ok(());
+        }
+        // A run that is at work under the former identity goes on there.
+        let Ok(_lock) = old.lock() else { return Ok(()) };
+        for run in old.run_folders()? {
+            let to = self.folder.join("runs").join(file_name(&run));
+            fs::rename(&run, &to).map_err(|e| io_error("move", &run, &e))?;
+        }
+        atomic::sync_folder(&self.folder.join("runs"))?;
+        for note in sorted_entries(&old.folder.join("unsettled"))? {
+            let to = self.folder.join("unsettled").join(file_name(&note));
+            fs::rename(&note, &to).map_err(|e| io_error("move", &note, &e))?;
+        }
+        Ok(())
     }
 
     /// The part that belongs to `database`, whether it is there or not; nothing is written.
@@ -127,7 +167,7 @@ impl Shelf {
             .take(40)
             .collect();
         let name = format!("{}-{}", plain.trim_start_matches('.'), tail.get(..8).unwrap_or(""));
-        Shelf { folder: root.join(name) }
+        Shelf { folder: root.join(name), identities: identities(database) }
     }
 
     /// Its folder.
@@ -256,6 +296,10 @@ impl Logbook for Shelf {
     fn open_run(&self, run: &str) -> Result<Box<dyn RunFolder>, LogError> {
         let path = self.run_folder(run)?;
         Ok(Box::new(self.folder_of(run.to_owned(), path)))
+    }
+
+    fn is_of(&self, identity: &str) -> bool {
+        self.identities.iter().any(|known| known == identity)
     }
 
     fn receipts(&self) -> Result<Vec<Receipt>, LogError> {

@@ -167,6 +167,9 @@ pub trait Logbook {
     /// When there is no such run.
     fn open_run(&self, run: &str) -> Result<Box<dyn RunFolder>, LogError>;
 
+    /// Whether this is the logbook of the database with that identity, under its present name or a former one.
+    fn is_of(&self, identity: &str) -> bool;
+
     /// Receipts of all runs, newest first; damaged ones left out.
     ///
     /// # Errors

@@ -162,7 +162,7 @@ pub fn settle(context: &Context<'_>, only: Option<&str>) -> Result<Vec<Settled>,
             all.push(Settled { receipt, verdict: Verdict::RolledBack, record: None, rows: None });
             continue;
         }
-        if receipt.database.identity != session.database().identity {
+        if !book.is_of(&receipt.database.identity) {
             let why = format!("the run was made on another database ({})", receipt.database.name);
             let rows = Some(Compared::Not(why));
             all.push(Settled { receipt, verdict: Verdict::Undecidable, record: None, rows });

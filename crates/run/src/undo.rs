@@ -130,7 +130,7 @@ fn what_to_take_back(
             "marktwice history shows the runs",
         ));
     }
-    if receipt.database.identity != session.database().identity {
+    if !book.is_of(&receipt.database.identity) {
         return Err(Failure::usage(
             format!("run {run} was made on another database ({})", receipt.database.name),
             "it is taken back there; how its folder came into this logbook only a person can tell",

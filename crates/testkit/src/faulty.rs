@@ -159,6 +159,10 @@ impl Logbook for FaultyBook {
         self.inner.receipts()
     }
 
+    fn is_of(&self, identity: &str) -> bool {
+        self.inner.is_of(identity)
+    }
+
     fn damaged(&self) -> Result<Vec<marktwice_port::Damaged>, LogError> {
         self.fuse.log(|| self.inner.damaged())
     }

@@ -199,9 +199,11 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
     let leash = leashed(signal, &shown, &words);
     let server = Server { brand, folder, databases: AtomicU32::new(0), _leash: leash };
     let since = Instant::now();
-    while Db::try_open(&server.root_url()).is_err() {
+    while let Err(error) = Db::try_open(&server.root_url()) {
         let said = std::fs::read_to_string(&log).unwrap_or_default();
-        assert!(since.elapsed() < PATIENCE, "the server does not answer:\n{said}");
+        let last: Vec<&str> = said.lines().rev().take(30).collect();
+        let last = last.into_iter().rev().collect::<Vec<_>>().join("\n");
+        assert!(since.elapsed() < PATIENCE, "the server does not answer ({error}):\n{last}");
         std::thread::sleep(Duration::from_millis(100));
     }
     Some(server)
@@ -226,6 +228,12 @@ impl Server {
         self.folder.join("socket")
     }
 
+    /// Kills it, as a machine that fails does.
+    pub fn kill(&self) {
+        let pid = std::fs::read_to_string(self.folder.join("data/pid")).expect("a running server");
+        quiet(&["kill", "-KILL", pid.trim()]);
+    }
+
     /// The address of a new, empty database.
     pub fn database(&self) -> String {
         let n = self.databases.fetch_add(1, Ordering::SeqCst);
@@ -237,6 +245,54 @@ impl Server {
         }
         self.url(&name)
     }
+}
+
+/// Starts a cluster of three MariaDB nodes on addresses of this machine; `None` where it is not installed.
+pub fn cluster() -> Option<Vec<Server>> {
+    let provider = ["/usr/lib/galera/libgalera_smm.so", "/usr/lib64/galera-4/libgalera_smm.so"];
+    let provider = provider.into_iter().find(|path| Path::new(path).exists());
+    let (Some(provider), Some(_), Some(_)) = (provider, program("wsrep_sst_rsync"), program("rsync")) else {
+        let message = "SKIPPED: no cluster is installed here (galera-4, rsync and the server's wsrep_sst_rsync)";
+        assert!(std::env::var_os("CI").is_none(), "{message}; in CI that is a failure");
+        eprintln!("{message}");
+        return None;
+    };
+    let dice = fastrand::u32(..);
+    let address = |n: u32| format!("127.{}.{}.{n}", 64 + dice % 100, 1 + (dice >> 8) % 250);
+    let mut nodes = Vec::new();
+    for n in 1..=3 {
+        let (own, first) = (address(n), address(1));
+        let join = if n == 1 { "gcomm://".to_owned() } else { format!("gcomm://{first}:4567") };
+        let options = [
+            format!("--bind-address={own}"),
+            "--port=3306".to_owned(),
+            "--binlog-format=ROW".to_owned(),
+            "--innodb-autoinc-lock-mode=2".to_owned(),
+            "--wsrep-on=ON".to_owned(),
+            format!("--wsrep-provider={provider}"),
+            format!("--wsrep-cluster-address={join}"),
+            format!("--wsrep-node-address={own}"),
+            "--wsrep-sst-method=rsync".to_owned(),
+            format!("--wsrep-sst-receive-address={own}:4444"),
+            format!(
+                "--wsrep-provider-options=gmcast.listen_addr=tcp://{own}:4567;ist.recv_addr={own}:4568;gcache.size=8M;\
+                 evs.keepalive_period=PT0.5S;evs.suspect_timeout=PT2S;evs.inactive_timeout=PT4S"
+            ),
+        ];
+        let mut options: Vec<&str> = options.iter().map(String::as_str).collect();
+        if n == 1 {
+            options.push("--wsrep-new-cluster");
+        }
+        let node = start(Brand::Maria, &options)?;
+        let since = Instant::now();
+        let ready = || Db::try_open(&node.root_url()).ok().is_some_and(|mut db| db.try_run("SELECT 1 FROM mysql.db").is_ok());
+        while !ready() {
+            assert!(since.elapsed() < PATIENCE, "the node does not join");
+            std::thread::sleep(Duration::from_millis(200));
+        }
+        nodes.push(node);
+    }
+    Some(nodes)
 }
 
 /// A pooler before a PostgreSQL server of ours.

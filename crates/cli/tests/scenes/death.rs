@@ -72,7 +72,7 @@ fn a_run_that_was_committing_is_settled_by_its_rows() {
             .expect(7)
             .says("marktwice settle");
         let (status, word, state) = match (committed, fits) {
-            (true, _) => (0, "committed: its rows are as the run left them", "committed"),
+            (true, _) => (0, "committed: its rows are as it left them", "committed"),
             (false, true) => (0, "was rolled back", "rolled-back"),
             (false, false) => (7, "keeper 3", "committing"),
         };

@@ -83,7 +83,7 @@ fn a_changed_table_stops_it() {
 }
 
 #[test]
-fn a_trigger_that_rewrites_what_is_put_back_is_found_out() {
+fn a_trigger_that_rewrites_what_is_put_back_is_said() {
     let s = scene(
         "CREATE TABLE t (id INTEGER PRIMARY KEY, a INT, n INT DEFAULT 0); INSERT INTO t VALUES (1, 1, 0);
          CREATE TRIGGER count_up AFTER UPDATE OF a ON t BEGIN UPDATE t SET n = n + 1 WHERE id = new.id; END;",
@@ -106,13 +106,11 @@ fn a_trigger_that_rewrites_what_is_put_back_is_found_out() {
         .expect(0)
         .run();
     assert_eq!(s.value("SELECT a || '/' || n FROM t"), "text:'2/1'");
-    let before = s.dump();
     s.run(&["undo", &run, "--yes"]).expect(3).says("count_up");
     s.run(&["undo", &run, "--yes", "--allow", "undeclared-write"])
-        .expect(4)
-        .says("not what was previewed")
-        .says("n became");
-    assert_eq!(s.dump(), before);
+        .expect(0)
+        .says("only the undo can tell: n (trigger count_up sets it)");
+    assert_eq!(s.value("SELECT a || '/' || n FROM t"), "text:'1/2'");
 }
 
 #[test]

@@ -27,6 +27,8 @@ pub(crate) struct My {
     pub(crate) own: (String, String),
     /// Whether settings are pinned.
     pub(crate) pinned: bool,
+    /// The cluster that the server is a node of.
+    pub(crate) cluster: Option<String>,
 }
 
 /// A text as a literal. Written in hexadecimal, so that no SQL mode reads it in another way.
@@ -154,6 +156,18 @@ impl My {
                 Conn::new(options.clone()).and_then(|mut other| other.query_drop(format!("KILL QUERY {id}")));
         };
         watched(&stop, &cancel, || work(self))
+    }
+
+    /// On a cluster what looks like a deadlock may be another node's change that came first.
+    pub(crate) fn cluster_words(&self, error: EngineError) -> EngineError {
+        match error {
+            EngineError::Locked(said) if self.cluster.is_some() && said.contains("deadlock") => {
+                EngineError::Locked(format!(
+                    "{said}; on this cluster that is also what happens when a change of another node came first"
+                ))
+            }
+            other => other,
+        }
     }
 
     /// Pins the settings under which values are read and written. They outlast a transaction.

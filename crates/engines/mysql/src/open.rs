@@ -116,12 +116,25 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<My, 
     };
     let shown = address.shown(CUSTOM.port);
     let conn = Conn::new(options.clone()).map_err(|e| opening(&e, &shown, &user, address))?;
-    let mut my = My { conn, options, stop: None, own: (String::new(), String::new()), pinned: false };
+    let mut my = My { conn, options, stop: None, own: (String::new(), String::new()), pinned: false, cluster: None };
     my.run("SET NAMES utf8mb4")?;
     let own = my.rows("SELECT @@session.sql_mode, @@session.time_zone")?;
     let cell = |at: usize| own.first().and_then(|r| r.get(at).cloned().flatten()).unwrap_or_default();
     my.own = (cell(0), cell(1));
+    my.cluster = cluster(&mut my)?;
     Ok(my)
+}
+
+/// The cluster that the server is a node of. What other nodes have ordered is waited for before anything is read: without
+/// that a node reads what is no longer true in the cluster.
+fn cluster(my: &mut My) -> Result<Option<String>, EngineError> {
+    // Servers without clusters do not know the variable.
+    if my.one("SELECT @@wsrep_on").ok().flatten().as_deref() != Some("1") {
+        return Ok(None);
+    }
+    my.run("SET SESSION wsrep_sync_wait = 15")?;
+    let rows = my.rows("SHOW STATUS LIKE 'wsrep_cluster_state_uuid'")?;
+    Ok(rows.into_iter().next().and_then(|row| row.into_iter().nth(1)).flatten().filter(|id| !id.is_empty()))
 }
 
 fn opening(error: &mysql::Error, shown: &str, user: &str, address: &Address) -> EngineError {
@@ -152,6 +165,7 @@ fn opening(error: &mysql::Error, shown: &str, user: &str, address: &Address) -> 
 fn identity(my: &mut My, address: &Address) -> Result<DatabaseId, EngineError> {
     let version = my.one("SELECT version()")?.unwrap_or_default();
     let engine = if version.contains("MariaDB") { "MariaDB" } else { "MySQL" };
+    let cluster = my.cluster.clone();
     let server = match (my.one("SELECT @@global.server_uid"), my.one("SELECT @@global.server_uuid")) {
         (Ok(Some(id)), _) | (_, Ok(Some(id))) if !id.is_empty() => id,
         _ => my.one("SELECT concat(@@hostname, ':', @@port, ':', @@datadir)")?.unwrap_or_default(),
@@ -160,6 +174,11 @@ fn identity(my: &mut My, address: &Address) -> Result<DatabaseId, EngineError> {
         engine: engine.to_owned(),
         version: version.split('-').next().unwrap_or("").to_owned(),
         name: address.shown(CUSTOM.port),
-        identity: format!("mysql:{server}/{}", address.database),
+        identity: match &cluster {
+            // All nodes of a cluster hold one database.
+            Some(cluster) => format!("mysql:cluster:{cluster}/{}", address.database),
+            None => format!("mysql:{server}/{}", address.database),
+        },
+        formerly: cluster.iter().map(|_| format!("mysql:{server}/{}", address.database)).collect(),
     })
 }

@@ -1,7 +1,7 @@
 //! Understanding a statement with the server's help: it compiles the text first, then come the slices and the rules.
 
 use marktwice_core::Place;
-use marktwice_core::finding::{Code, Finding};
+use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::mark::{Label, Parts, StepKind};
 use marktwice_core::undo::inverse_kind;
 use marktwice_core::way_back::WayBack;
@@ -185,6 +185,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
         findings.retain(|f| f.code != Code::VolatileFilter);
         findings.push(finding);
     }
+    findings.extend(other_tables_on_a_cluster(my, &step, &table));
     findings.extend(skips.map(|why| Finding::new(Code::MaySkip, why)));
     findings.extend(
         denied.map(|said| Finding::new(Code::MissingPrivilege, said).at(step.place(step.table.slice))),
@@ -316,6 +317,23 @@ fn as_base_table(my: &mut My, step: &Step, schema: &str, view: &str) -> Option<S
         literal(view)
     );
     instead::base_table(step, &my.one(&sql).ok()??)
+}
+
+/// On a cluster another node may change what a statement only reads, after it was read and before the run is ordered.
+fn other_tables_on_a_cluster(my: &mut My, step: &Step, table: &Table) -> Option<Finding> {
+    my.cluster.as_ref()?;
+    let mut names: Vec<String> =
+        subqueries(step, step.statement).iter().flat_map(|query| relations_in(step, *query)).collect();
+    names.extend(step.sources.iter().flat_map(|s| &s.tables).filter_map(|t| t.table.as_ref()).map(|t| t.text.clone()));
+    // Words that may be names of tables are; those that are none name none.
+    let other = names.into_iter().find(|name| {
+        !name.eq_ignore_ascii_case(&table.target.table) && find(my, None, name).is_ok_and(|found| found.is_some())
+    })?;
+    let message = format!(
+        "{other} is read on a node of a cluster: another node may change it while this runs, and only the rows that are \
+         written are protected"
+    );
+    Some(Finding::new(Code::ReadsElsewhere, message).weighing(Level::Warn))
 }
 
 /// Without the right to read every column, the rows cannot be shown or kept.

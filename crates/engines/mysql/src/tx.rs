@@ -138,7 +138,7 @@ impl Tx for MyTx<'_> {
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {
         let before = self.counters()?;
-        let count = self.my.execute_one(&plan.statement, &[])?;
+        let count = self.my.execute_one(&plan.statement, &[]).map_err(|e| self.my.cluster_words(e))?;
         let mut written = self.counters()?;
         written.iter_mut().zip(before).for_each(|(now, before)| *now = now.saturating_sub(before));
         self.executed = Some((written, count));
@@ -222,7 +222,7 @@ impl Tx for MyTx<'_> {
         match self.my.conn.query_drop("COMMIT") {
             Ok(()) => CommitOutcome::Committed,
             Err(error) if is_lost(&error) => CommitOutcome::Unknown(engine(error)),
-            Err(error) => CommitOutcome::RolledBack(engine(error)),
+            Err(error) => CommitOutcome::RolledBack(self.my.cluster_words(engine(error))),
         }
     }
 

@@ -195,5 +195,6 @@ fn identity(pg: &mut Pg, address: &Address) -> Result<DatabaseId, EngineError> {
         version: cell(2),
         name: named.shown(CUSTOM.port),
         identity: format!("postgresql:{cluster}/{}", cell(1)),
+        formerly: Vec::new(),
     })
 }

@@ -46,6 +46,7 @@ impl Engine for Sqlite {
             version: rusqlite::version().to_owned(),
             name: shown,
             identity: identity.display().to_string(),
+            formerly: Vec::new(),
         };
         let mut notes = Vec::new();
         let had_wal = beside(&path, "-wal").exists();

@@ -17,6 +17,7 @@ fn database() -> DatabaseId {
         version: "3".into(),
         name: "/x/coop.db".into(),
         identity: "/x/coop.db".into(),
+        formerly: Vec::new(),
     }
 }
 
@@ -215,7 +216,7 @@ fn unsettled_runs_are_found_until_their_outcome_is_written() {
     let other =
         shelf.begin_run("20260511T080001.000Z", "x", &mut |r| receipt(r, RunState::Prepared)).unwrap();
     let others = shelf.run_folder(other.run()).unwrap().join("receipt.json");
-    let newer = whole.replace("\"version\": 1", "\"version\": 2");
+    let newer = whole.replace("\"version\": 2", "\"version\": 3");
     for (text, kind) in [
         ("{".to_owned(), LogErrorKind::Damaged),
         (whole[..whole.len() / 2].to_owned(), LogErrorKind::Damaged),
@@ -226,10 +227,22 @@ fn unsettled_runs_are_found_until_their_outcome_is_written() {
     ] {
         assert_ne!(text, whole);
         fs::write(&path, &text).unwrap();
+        if kind == LogErrorKind::Damaged {
+            // One that nobody can read is told, and stands in nobody else's way.
+            let damaged = shelf.damaged().unwrap();
+            assert_eq!((damaged.len(), damaged[0].run.as_str()), (1, name.as_str()), "{text}");
+            assert!(damaged[0].why.contains("receipt.json"), "{}", damaged[0].why);
+            assert_eq!(shelf.receipts().unwrap().len(), 1);
+            continue;
+        }
         let error = shelf.receipts().unwrap_err();
         assert_eq!(error.kind, kind, "{text}");
         assert!(error.message.contains("receipt.json"), "{}", error.message);
     }
+    fs::write(&path, "{").unwrap();
+    shelf.set_aside(&receipt(&name, RunState::SetAside)).unwrap();
+    assert!(shelf.damaged().unwrap().is_empty());
+    assert_eq!(fs::read_to_string(path.with_file_name("receipt.damaged.json")).unwrap(), "{");
     fs::write(&path, &whole).unwrap();
     assert_eq!(shelf.receipts().unwrap().len(), 2);
 }
