@@ -14,7 +14,7 @@ mod why;
 
 use anstyle::{AnsiColor, Style};
 
-pub(crate) use cells::{safe, safe_json};
+pub(crate) use cells::{escape as one_line, safe, safe_json};
 pub(crate) use history::{history, receipt, to_forget};
 pub(crate) use outcome::{outcome, question, question_inside, settled};
 pub(crate) use preview::preview;

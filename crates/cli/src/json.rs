@@ -100,6 +100,7 @@ fn preview_fields(preview: &Preview) -> Json {
         "not_asked": preview.not_asked,
         "mark": preview.mark,
         "way_back": preview.back,
+        "stays_null": { "rows": preview.stays_null.0, "operands": preview.stays_null.1 },
         "notes": preview.notes,
     })
 }
@@ -187,6 +188,7 @@ fn moved(moved: &Moved) -> Json {
         "left": moved.left,
         "changed": moved.changed,
         "result": moved.result,
+        "elsewhere": moved.elsewhere,
         "rows": moved.named.iter().map(|m| json!({ "key": list_to_json(&m.key), "how": m.how })).collect::<Vec<_>>(),
     })
 }

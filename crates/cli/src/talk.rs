@@ -26,6 +26,11 @@ impl Talk for Terminal<'_> {
         (self.show)(preview);
     }
 
+    fn tell(&mut self, text: &str) {
+        self.ambient.quiet();
+        crate::commands::tell(&format!("note: {}\n", human::one_line(text)));
+    }
+
     fn ask(&mut self, question: &Question<'_>) -> Answer {
         self.ambient.quiet();
         let (text, deadline) = match question {

@@ -122,8 +122,10 @@ impl Parts {
     /// Splits a target's columns. A DELETE takes whole rows away, so every column is related to it.
     pub fn new(target: &Target, kind: StepKind, reads: &[usize], foreseen: &[Foreseen]) -> Parts {
         let all = 0..target.columns.len();
+        // What a preview shows beside them says which row it is: a change there is seen by whoever agreed to it.
         let is_related = |c: &usize| {
-            kind == StepKind::Delete || reads.contains(c) || foreseen.iter().any(|f| f.column == *c)
+            kind == StepKind::Delete
+                || target.naming == Some(*c) || reads.contains(c) || foreseen.iter().any(|f| f.column == *c)
         };
         Parts {
             related: all.clone().filter(is_related).collect(),

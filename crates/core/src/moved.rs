@@ -26,6 +26,8 @@ pub enum How {
     Changed,
     /// It holds the same, but would become something else.
     Result,
+    /// Only columns that the statement neither reads nor writes, and no preview shows, hold something else.
+    Elsewhere,
 }
 
 /// One moved row.
@@ -48,6 +50,8 @@ pub struct Moved {
     pub changed: u64,
     /// Rows with another foreseen result.
     pub result: u64,
+    /// Rows that differ in columns which do not matter to the statement; no reason to stop.
+    pub elsewhere: u64,
     /// The first rows found, named, as many as were asked for.
     pub named: Vec<MovedRow>,
 }
@@ -83,6 +87,7 @@ fn sums<E>(reader: &mut Reader<'_, E>) -> Result<Vec<Sum>, E> {
                 .0
                 .wrapping_mul(0x9e37_79b9_7f4a_7c15)
                 .wrapping_add(row.after.0.wrapping_mul(0xc2b2_ae3d_27d4_eb4f))
+                .wrapping_add(row.rest.0.wrapping_mul(0x1656_67b1_9e37_79f9))
                 .wrapping_add(key.short().0);
             sum.rows += 1;
             sum.sum = sum.sum.wrapping_add(mixed);
@@ -175,6 +180,10 @@ fn one_group<E>(
                 moved.result += 1;
                 name(moved, &row.key, How::Result);
             }
+            Some(before) if before.rest != row.rest => {
+                moved.elsewhere += 1;
+                name(moved, &row.key, How::Elsewhere);
+            }
             Some(_) => {}
         }
     })?;
@@ -217,6 +226,7 @@ mod tests {
         let mut second: Vec<_> = (0..1000).rev().filter(|i| *i != 5).map(|i| row(i, 7, 7)).collect();
         second[10].related = ShortHash(8);
         second[20].after = ShortHash(9);
+        second[30].rest = ShortHash(3);
         second.push(row(5000, 7, 7));
         let moved = compare(&first, &second, 10);
         assert_eq!((moved.joined, moved.left, moved.changed, moved.result), (1, 1, 1, 1));
@@ -225,6 +235,8 @@ mod tests {
         assert_eq!(named(How::Joined), vec![Value::Int(5000)]);
         assert_eq!(named(How::Changed), vec![Value::Int(989)]);
         assert_eq!(named(How::Result), vec![Value::Int(979)]);
+        assert_eq!((moved.elsewhere, named(How::Elsewhere)), (1, vec![Value::Int(969)]));
+        assert_eq!(moved.total(), 4);
     }
 
     #[test]

@@ -29,6 +29,8 @@ pub struct Assigned {
     pub from_itself: bool,
     /// How many characters the column is declared to hold.
     pub room: Option<usize>,
+    /// Columns of the target that the new value is computed from.
+    pub operands: Vec<usize>,
 }
 
 #[derive(Debug, Default)]
@@ -51,6 +53,9 @@ pub struct Notices {
     twins: HashSet<ShortHash>,
     twin_rows: u64,
     look_for_twins: bool,
+    /// Rows in which nothing changes because an operand is NULL, and which operands were.
+    stay_null: u64,
+    null_operands: Vec<usize>,
 }
 
 impl Notices {
@@ -59,7 +64,7 @@ impl Notices {
         let columns = assigned.iter().map(|_| Column::default()).collect();
         let keyed = target.key.columns.clone();
         let look_for_twins = target.columns.len() > keyed.len() + 1 || target.key.kind == KeyKind::WholeRow;
-        Notices { assigned, columns, keyed, twins: HashSet::new(), twin_rows: 0, look_for_twins }
+        Notices { assigned, columns, keyed, twins: HashSet::new(), twin_rows: 0, look_for_twins, stay_null: 0, null_operands: Vec::new() }
     }
 
     /// Looks at one row.
@@ -70,6 +75,19 @@ impl Notices {
             self.twin_rows += u64::from(!self.twins.insert(RowHash::of(rest).short()));
         }
         let After::Row(after) = &row.after else { return };
+        if *after == row.before {
+            let null = |at: usize| row.before.get(at).is_some_and(Value::is_null);
+            let mut stays = false;
+            for assigned in self.assigned.iter().filter(|a| !a.null && null(a.column)) {
+                for at in assigned.operands.iter().copied().filter(|at| null(*at)) {
+                    stays = true;
+                    if !self.null_operands.contains(&at) {
+                        self.null_operands.push(at);
+                    }
+                }
+            }
+            self.stay_null += u64::from(stays);
+        }
         for (assigned, seen) in self.assigned.iter().zip(&mut self.columns) {
             let (Some(old), Some(new)) = (row.before.get(assigned.column), after.get(assigned.column)) else {
                 continue;
@@ -121,6 +139,11 @@ impl Notices {
         found
     }
 
+    /// How many rows stay NULL because an operand is NULL, and which columns are.
+    pub fn stays_null(&self, target: &Target) -> (u64, Vec<String>) {
+        (self.stay_null, target.names(&self.null_operands))
+    }
+
     /// What the rows alone have shown.
     pub fn findings(&self, target: &Target) -> Vec<Finding> {
         let rows = |n: u64| if n == 1 { "1 row".to_owned() } else { format!("{n} rows") };
@@ -147,6 +170,17 @@ impl Notices {
             if seen.merged > 0 {
                 add(Code::Merges, format!("different values of {name} become one in {}", rows(seen.merged)));
             }
+        }
+        if self.stay_null > 0 {
+            let names = target.names(&self.null_operands).join(", ");
+            let (is, stay) = if self.stay_null == 1 { ("stays", "is missed") } else { ("stay", "are missed") };
+            let message = format!("{} {is} NULL and {stay}: {names} is NULL there", rows(self.stay_null));
+            let place = self.assigned.iter().find(|a| !a.operands.is_empty()).map(|a| a.place.clone());
+            let finding = Finding::new(Code::StaysNull, message);
+            found.push(match place {
+                Some(place) => finding.at(place),
+                None => finding,
+            });
         }
         if self.twin_rows > 0 {
             let equal = if self.twin_rows == 1 { "equals" } else { "equal" };
@@ -193,7 +227,7 @@ mod tests {
 
     fn codes(rows: &[(i64, &str, Option<&str>)]) -> Vec<Code> {
         let place = Place { line: 1, column: 1, length: 1, text: String::new() };
-        let assigned = vec![Assigned { column: 1, place, null: false, from_itself: true, room: Some(4) }];
+        let assigned = vec![Assigned { column: 1, place, null: false, from_itself: true, room: Some(4), operands: vec![2] }];
         let mut notices = Notices::new(&target(), assigned);
         for (id, old, new) in rows {
             let text = |t: &str| Value::Text(t.to_owned());
@@ -215,6 +249,11 @@ mod tests {
         assert_eq!(codes(&[(1, "Moor", None)]), [Code::BecomesNull]);
         assert_eq!(codes(&[(1, "Moor", Some("Hills"))]), [Code::TooLong]);
         assert_eq!(codes(&[(1, "Moor", Some("Dale")), (2, "Vale", Some("Dale"))]), [Code::Merges]);
+        let mut missed = Notices::new(&target(), vec![Assigned { column: 1, place: Place { line: 1, column: 1, length: 1, text: String::new() }, null: false, from_itself: false, room: None, operands: vec![0, 2] }]);
+        let row = vec![Value::Int(1), Value::Null, Value::Null];
+        missed.row(&HeldRow { ordinal: 1, key: vec![Value::Int(1)], before: row.clone(), after: After::Row(row) });
+        assert_eq!(missed.stays_null(&target()), (1, vec!["note".to_owned()]));
+        assert_eq!(missed.findings(&target())[0].code, Code::StaysNull);
         assert_eq!(codes(&[(1, "Moor", Some("a")), (2, "Moor", Some("b"))]), [Code::TwinRows]);
     }
 }

@@ -41,6 +41,11 @@ pub enum RunState {
 }
 
 impl RunState {
+    /// Whether nothing came of it.
+    pub fn is_rolled_back(self) -> bool {
+        self == RunState::RolledBack
+    }
+
     /// Whether the outcome is known.
     pub fn is_final(self) -> bool {
         matches!(self, RunState::Committed | RunState::RolledBack | RunState::SetAside)

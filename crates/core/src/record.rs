@@ -47,6 +47,9 @@ pub struct MarkHeader {
     pub taken: String,
     /// On which database.
     pub database: DatabaseId,
+    /// The command that took it: a bare `apply` takes the last one of a preview only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
     /// The whole text of the change.
     pub change: String,
     /// Values of parameters by name (none in this version of the program).

@@ -12,7 +12,7 @@ use marktwice_core::record::MarkHeader;
 use marktwice_port::{Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader};
 
 use crate::atomic::{self, io_error, make_folder};
-use crate::marks::{Draft, Kept};
+use crate::marks::{Draft, Kept, taken_by};
 use crate::runs::{CHANGE, Folder, RECEIPT, read_receipt};
 use crate::snapshot::Reader;
 
@@ -260,7 +260,10 @@ impl Logbook for Shelf {
     fn mark(&self, name: Option<&str>) -> Result<Box<dyn Mark>, LogError> {
         let files = self.mark_files()?;
         let wanted = match name {
-            None => files.last(),
+            // Marks that were taken on the way to a question are not meant; older ones do not say.
+            None => files.iter().rev().find(|path| {
+                taken_by(path).is_ok_and(|by| by.is_none_or(|by| by == "preview"))
+            }),
             Some(name) => files.iter().find(|f| short_name(f) == name),
         };
         match (wanted, name) {

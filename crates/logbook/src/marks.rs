@@ -45,6 +45,14 @@ impl Kept {
     }
 }
 
+/// The command that took a mark, as its first line says; a file that cannot be read is one that may be meant.
+pub(crate) fn taken_by(path: &Path) -> Result<Option<String>, LogError> {
+    match LineReader::open::<MarkHeader>(path, MARK_FORMAT, MARK_VERSION) {
+        Ok((header, _)) => Ok(header.by),
+        Err(_) => Ok(None),
+    }
+}
+
 fn read(path: &Path, give: &mut dyn FnMut(&MarkRow)) -> Result<(MarkHeader, MarkSummary), LogError> {
     let (header, mut reader) = LineReader::open::<MarkHeader>(path, MARK_FORMAT, MARK_VERSION)?;
     let mut rows = 0;

@@ -245,6 +245,9 @@ pub struct Held {
     pub many: Option<Many>,
     /// Whether and how an undo will succeed.
     pub back: WayBack,
+    /// Whether the statement sets off a trigger, for these rows or by itself: then it does something even where no row
+    /// would change.
+    pub fires: bool,
 }
 
 /// What is to be put back.

@@ -8,7 +8,7 @@ use crate::context::{Answer, Context, Question, Talk};
 use crate::mark::{Agreed, ground_shifted, moved_between, step_record};
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts};
-use crate::preview::{Change, Preview, Show, Taken, take};
+use crate::preview::{APPLY, Change, Preview, Show, Taken, take};
 
 /// What an application rests on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -50,7 +50,7 @@ pub fn apply(
     }
     // Nobody reads the closer look where nobody is asked.
     let quick = change.quick || options.agreement == Agreement::Given;
-    let taken = take(context, &Change { quick, ..change.clone() }, options.show)?;
+    let taken = take(context, &Change { quick, ..change.clone() }, options.show, APPLY)?;
     let Taken { preview, plan, summary, tidied, book } = &taken;
     tidied.settled()?;
     talk.show(preview);
@@ -58,14 +58,14 @@ pub fn apply(
     let (agreed, by) = match &options.mark {
         None => {
             let by = if change.rows.is_some() { "expected count" } else { "answered" };
-            (Agreed { name: own, summary: *summary, book: &**book }, by)
+            (Agreed { name: own, summary: *summary, book: &**book, shown: &preview.rows }, by)
         }
         Some(name) => {
             let kept = book.mark(Some(name))?;
             if let Some(end) = held_to(&*kept, &taken)? {
                 return Ok(RunOutcome::not_begun(end));
             }
-            (Agreed { name: name.clone(), summary: *kept.summary(), book: &**book }, "mark")
+            (Agreed { name: name.clone(), summary: *kept.summary(), book: &**book, shown: &preview.rows }, "mark")
         }
     };
     if let Some(end) = refusal(preview) {
@@ -94,7 +94,7 @@ pub fn apply(
     };
     let hold = options.hold && options.agreement == Agreement::Ask;
     let run = || -> Result<RunOutcome, Ended> {
-        let proven = prepared.begin(&mut *session)?.mark(plan, change, &agreed)?.execute(plan)?.prove()?;
+        let proven = prepared.begin(&mut *session)?.mark(plan, change, &agreed, talk)?.execute(plan)?.prove()?;
         let proven = if hold { proven.ask(talk)? } else { proven };
         Ok(proven.commit())
     };
@@ -116,6 +116,14 @@ pub(crate) fn refusal(preview: &Preview) -> Option<End> {
     if let Some(run) = &preview.undo_of {
         return Some(End::NothingToDo(format!(
             "no row of run {run} is left to be put back; nothing was begun"
+        )));
+    }
+    let (null, operands) = &preview.stays_null;
+    if *null > 0 {
+        let what = if *null == 1 { "row stays".to_owned() } else { "rows stay".to_owned() };
+        return Some(End::NothingToDo(format!(
+            "{null} {what} NULL, because {} is NULL there; nothing was begun",
+            operands.join(", ")
         )));
     }
     let rows =

@@ -60,6 +60,9 @@ pub trait Talk {
     /// Shows what was found, before anything is asked or refused.
     fn show(&mut self, preview: &Preview);
 
+    /// Tells something that a person should know before the commit.
+    fn tell(&mut self, text: &str);
+
     /// Asks.
     fn ask(&mut self, question: &Question<'_>) -> Answer;
 }

@@ -8,6 +8,7 @@ use marktwice_port::{EngineError, Intent, LogError, Logbook, Mark, Plan, Tx};
 
 use crate::context::Context;
 use crate::outcome::Failure;
+use crate::preview::ShownRow;
 
 /// How many moved rows are named.
 const NAMED: usize = 20;
@@ -31,6 +32,7 @@ pub(crate) fn header(plan: &Plan, database: &DatabaseId, change: &str, taken: &s
         mark: String::new(),
         taken: taken.to_owned(),
         database: database.clone(),
+        by: None,
         change: change.to_owned(),
         params: serde_json::Map::new(),
         settings: plan.settings.clone(),
@@ -48,7 +50,16 @@ pub fn mark_text(context: &Context<'_>, name: Option<&str>) -> Result<(String, S
     let session = context.engine.open(context.address, Intent::Read, context.waits)?;
     let book = (context.book)(session.database())?;
     let mark = book.mark(name)?;
-    Ok((mark.header().mark.clone(), mark.header().change.clone()))
+    let name_of = mark.header().mark.clone();
+    if name.is_none()
+        && let Some(run) = book.receipts()?.iter().find(|r| r.mark.as_ref() == Some(&name_of) && !r.state.is_rolled_back())
+    {
+        return Err(Failure::usage(
+            format!("the last preview here (mark {name_of}) was applied already, as run {}", run.run),
+            "preview the change that is meant, or name it: marktwice apply CHANGE",
+        ));
+    }
+    Ok((name_of, mark.header().change.clone()))
 }
 
 /// What a mark rests on that is another now; `None` when all is the same.
@@ -97,4 +108,6 @@ pub(crate) struct Agreed<'a> {
     pub(crate) name: String,
     pub(crate) summary: MarkSummary,
     pub(crate) book: &'a dyn Logbook,
+    /// Rows that were shown whole, where this very command has shown them.
+    pub(crate) shown: &'a [ShownRow],
 }

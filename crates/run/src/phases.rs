@@ -6,6 +6,8 @@ use std::any::Any;
 
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::{After, Agreement, Foreseen, HeldRow, MarkSummary, Marker, agreement};
+use marktwice_core::cell::diff;
+use marktwice_core::moved::How;
 use marktwice_core::receipt::{Receipt, RunState, SnapshotRef};
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, SnapshotTotals, StepRecord};
 use marktwice_core::table::{KeyKind, Target};
@@ -177,6 +179,7 @@ impl<'a, 's> Begun<'a, 's> {
         plan: &Plan,
         change: &Change,
         agreed: &Agreed<'_>,
+        talk: &mut dyn Talk,
     ) -> Result<Marked<'a, 's>, Ended> {
         let context = self.run.context;
         let mut marker = Marker::new(plan.parts.clone());
@@ -192,11 +195,15 @@ impl<'a, 's> Begun<'a, 's> {
         let summary = *marker.summary();
         match agreement(&agreed.summary, &summary) {
             Agreement::Same => {}
-            Agreement::UnrelatedOnly => {
-                let note = "columns that the statement neither reads nor writes changed since the preview"
-                    .to_owned();
-                self.run.receipt.settings.push(note);
-            }
+            Agreement::UnrelatedOnly => match self.changed_elsewhere(plan, agreed) {
+                Ok(notes) => {
+                    for note in notes {
+                        talk.tell(&note);
+                        self.run.receipt.settings.push(note);
+                    }
+                }
+                Err(error) => return Err(self.end(End::Failed(unwrap_sink(error)))),
+            },
             Agreement::Moved => {
                 return Err(match moved(agreed, &mut *self.tx, plan) {
                     Ok(moved) => self.end(End::Moved(moved)),
@@ -209,6 +216,40 @@ impl<'a, 's> Begun<'a, 's> {
             return Err(self.end(End::Expectation(unmet)));
         }
         self.marked(held, summary)
+    }
+
+    /// What somebody has changed since the preview in columns that do not matter to the statement: by row and column, with
+    /// what it was where the preview showed it.
+    fn changed_elsewhere(&mut self, plan: &Plan, agreed: &Agreed<'_>) -> Result<Vec<String>, EngineError> {
+        let moved = moved(agreed, &mut *self.tx, plan)?;
+        let named: Vec<&Vec<Value>> =
+            moved.named.iter().filter(|m| m.how == How::Elsewhere).map(|m| &m.key).collect();
+        let mut notes = Vec::new();
+        let text = |value: &Value| value.to_json().to_string();
+        self.tx.held(&mut |row| {
+            if !named.contains(&&row.key) {
+                return Ok(());
+            }
+            let name = format!("{} {}", plan.target.table, crate::undo::key_text(&row.key));
+            let shown = agreed.shown.iter().find(|shown| shown.key == row.key);
+            let cells = shown.map(|shown| diff(&shown.before, &row.before)).unwrap_or_default();
+            for cell in cells.iter().filter(|cell| plan.parts.rest.contains(&cell.column)) {
+                let column = plan.target.columns.get(cell.column).map_or("", |c| c.name.as_str());
+                let (was, now) = (text(&cell.before), text(&cell.after));
+                notes.push(format!("since the preview somebody changed {name}: {column} was {was} and is {now}"));
+            }
+            if cells.is_empty() {
+                notes.push(format!(
+                    "since the preview somebody changed {name}, in a column that the statement neither reads nor writes"
+                ));
+            }
+            Ok(())
+        })?;
+        let more = moved.elsewhere.saturating_sub(named.len() as u64);
+        if more > 0 {
+            notes.push(format!("and {more} more rows so"));
+        }
+        Ok(notes)
     }
 
     /// The same for an undo: hold the rows that are to be put back; the caller decides about each in `keep`.

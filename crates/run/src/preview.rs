@@ -165,6 +165,10 @@ pub struct Preview {
     pub not_asked: u64,
     /// Whether and how an undo will succeed.
     pub back: WayBack,
+    /// Whether triggers are set off, also where no row would change.
+    pub fires: bool,
+    /// Rows that stay NULL because an operand is NULL, and the columns that are.
+    pub stays_null: (u64, Vec<String>),
 }
 
 impl Preview {
@@ -183,7 +187,9 @@ impl Preview {
 
     /// Whether nothing would be done.
     pub fn nothing_to_do(&self) -> bool {
-        self.matched == 0 || (self.changes == 0 && !self.uncertain())
+        // What a trigger does, or a right that is missing, is met all the same.
+        let silent = !self.fires && !self.findings.iter().any(|f| f.code == Code::MissingPrivilege);
+        silent && (self.matched == 0 || (self.changes == 0 && !self.uncertain()))
     }
 }
 
@@ -201,10 +207,15 @@ pub(crate) struct Taken {
 /// # Errors
 /// When the database or the logbook fails, or the statement is refused.
 pub fn preview(context: &Context<'_>, change: &Change, show: Show) -> Result<Preview, Failure> {
-    take(context, change, show).map(|taken| taken.preview)
+    take(context, change, show, PREVIEW).map(|taken| taken.preview)
 }
 
-pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result<Taken, Failure> {
+/// What a mark says that took it, where a preview did.
+pub(crate) const PREVIEW: &str = "preview";
+/// The same where it was taken on the way to a question.
+pub(crate) const APPLY: &str = "apply";
+
+pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show, by: &str) -> Result<Taken, Failure> {
     let mut session = context.engine.open(context.address, Intent::Read, context.waits)?;
     let plan = session.plan(&change.source, &change.allowed())?;
     let book = (context.book)(session.database())?;
@@ -212,7 +223,8 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
     let tidied = tidy_up(&*book, context)?;
     notes.extend(tidied.notes.iter().cloned());
     let stamp = context.ambient.now();
-    let header = mark::header(&plan, session.database(), &change.source, &stamp.rfc3339);
+    let mut header = mark::header(&plan, session.database(), &change.source, &stamp.rfc3339);
+    header.by = Some(by.to_owned());
     let (name, mut draft) = book.draft_mark(header, &stamp.compact)?;
     let mut marker = Marker::new(plan.parts.clone());
     let mut rows: Vec<ShownRow> = Vec::new();
@@ -261,6 +273,7 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show) -> Result
         let seen = notices.findings(&plan.target).into_iter();
         preview.findings.extend(seen.filter(|f| f.code != Code::TooLong || !said.contains(&f.code)));
     }
+    preview.stays_null = notices.stays_null(&plan.target);
     closer(&mut *session, &plan, change, &notices, &mut preview);
     preview.findings.sort_by_key(|f| std::cmp::Reverse(f.level));
     Ok(Taken { preview, plan, summary, tidied, book })
@@ -329,6 +342,8 @@ fn assemble(
         already_back: 0,
         not_asked: 0,
         back: held.back.clone(),
+        fires: held.fires,
+        stays_null: (0, Vec::new()),
     };
     if plan.kind == StepKind::Update && preview.many.as_ref().is_some_and(|many| many.differing > 0) {
         // Which of the values is stored nobody can tell, so none is shown as a fact.

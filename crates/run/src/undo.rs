@@ -210,7 +210,7 @@ fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>) -> Result<Option<RowChange
 }
 
 /// A key as a person writes it: `418`, or `12,2026`.
-fn key_text(key: &[Value]) -> String {
+pub(crate) fn key_text(key: &[Value]) -> String {
     let one = |value: &Value| match value {
         Value::Text(text) | Value::Decimal(text) => text.clone(),
         other => other.to_json().to_string(),
@@ -355,6 +355,8 @@ fn look(
         not_asked: judge.not_asked,
         // What taking the undo back would meet is judged when it is asked for.
         back: WayBack::default(),
+        fires: false,
+        stays_null: (0, Vec::new()),
     };
     if let Some(expected) = options.rows.filter(|e| !e.met(matched, matched)) {
         preview.unmet.push(crate::preview::Unmet { what: "rows", expected, found: matched });

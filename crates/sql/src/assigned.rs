@@ -16,7 +16,9 @@ pub fn assigned(step: &Step, target: &Target) -> Vec<Assigned> {
             let value = assignment.parts.as_ref().and_then(|p| p.get(nth)).map(|s| step.text(*s));
             let own =
                 assignment.parts.as_ref().and_then(|p| p.get(nth)).map(|s| own_columns(step, target, *s));
-            let from_itself = own.is_some_and(|own| own.iter().any(|(at, _)| *at == column));
+            let mut operands: Vec<usize> = own.iter().flatten().map(|(at, _)| *at).collect();
+            operands.dedup();
+            let from_itself = operands.contains(&column);
             let plain = |word: &str| value.is_some_and(|v| v.eq_ignore_ascii_case(word));
             all.push(Assigned {
                 column,
@@ -24,6 +26,7 @@ pub fn assigned(step: &Step, target: &Target) -> Vec<Assigned> {
                 null: plain("null") || plain("default"),
                 from_itself,
                 room: target.columns.get(column).and_then(|c| length(&c.declared)),
+                operands,
             });
         }
     }

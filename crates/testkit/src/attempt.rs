@@ -44,6 +44,8 @@ impl Ambient for Quiet {
 pub struct Yes;
 
 impl Talk for Yes {
+    fn tell(&mut self, _text: &str) {}
+
     fn show(&mut self, _: &Preview) {}
 
     fn ask(&mut self, _: &Question<'_>) -> Answer {

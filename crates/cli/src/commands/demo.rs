@@ -120,6 +120,10 @@ struct Narrator {
 }
 
 impl Talk for Narrator {
+    fn tell(&mut self, text: &str) {
+        print(&format!("note: {text}\n"));
+    }
+
     fn show(&mut self, preview: &Preview) {
         print(&format!("{}\n", human::preview(preview, self.verbose)));
     }

@@ -1,5 +1,7 @@
 //! `preview`: which rows, with what contents, and what they would become.
 
+use marktwice_core::Code;
+use marktwice_core::mark::Label;
 use marktwice_run::Preview;
 
 use super::{Desk, change_of, print, print_json, read_text};
@@ -47,6 +49,11 @@ pub(crate) fn next_step(preview: &Preview) -> String {
     }
     if preview.nothing_to_do() {
         return "There is nothing to apply.\n".to_owned();
+    }
+    let missing = preview.findings.iter().find(|f| f.code == Code::MissingPrivilege);
+    let unheld = preview.foreseen.iter().find(|f| f.label == Label::Computed);
+    if let Some(why) = missing.map(|f| f.message.clone()).or_else(|| unheld.and_then(|f| f.why.clone())) {
+        return format!("Nothing was written. It cannot be applied here: {why}.\n");
     }
     let mark = preview.mark.as_deref().unwrap_or("");
     format!(

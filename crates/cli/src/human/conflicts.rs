@@ -107,6 +107,7 @@ pub(crate) fn moved(moved: &Moved, table: &str) -> String {
     }
     for row in &moved.named {
         let how = match row.how {
+            How::Elsewhere => "holds something else in a column that does not matter",
             How::Joined => "joined",
             How::Left => "left",
             How::Changed => "changed",

@@ -175,6 +175,18 @@ pub(crate) fn change_counts(preview: &Preview) -> String {
         };
         return format!("{sure}what becomes of {} only the run can tell", unknown_columns(preview));
     }
+    let (null, operands) = &preview.stays_null;
+    if *null > 0 {
+        let operands = cells::escape(&operands.join(", "));
+        let stay = format!("{} {} NULL: {operands} is NULL there", number(*null), verb(*null, "stays", "stay"));
+        let rest = already - null;
+        let rest = if rest == 0 {
+            String::new()
+        } else {
+            format!(", {} already {} the new {values}", number(rest), verb(rest, "holds", "hold"))
+        };
+        return format!("{} would change{rest}, {stay}", number(preview.changes));
+    }
     match (preview.changes, already) {
         (0, 1) => format!("it already holds the new {values}: nothing would change"),
         (0, _) => format!("all of them already hold the new {values}: nothing would change"),
@@ -257,8 +269,15 @@ fn columns(preview: &Preview) -> Vec<TextColumn> {
         all.push(TextColumn { name, cells, priority, right: numeric(preview, column) });
     }
     if preview.kind == StepKind::Update && !preview.uncertain() && preview.changes < preview.matched {
-        let state = |row: &ShownRow| {
-            if row.changes() { Text::default() } else { Text::default().push(DIM, "already so") }
+        let null = |row: &ShownRow| {
+            let operands = preview.stays_null.1.iter().filter_map(|name| target.position(name));
+            let assigned = preview.foreseen.iter().any(|f| row.before.get(f.column).is_some_and(Value::is_null));
+            assigned && operands.into_iter().any(|at| row.before.get(at).is_some_and(Value::is_null))
+        };
+        let state = |row: &ShownRow| match (row.changes(), null(row)) {
+            (true, _) => Text::default(),
+            (false, true) => Text::default().push(WARN, "stays NULL"),
+            (false, false) => Text::default().push(DIM, "already so"),
         };
         let cells = preview.rows.iter().map(state).collect();
         all.push(TextColumn { name: String::new(), cells, priority: 1, right: false });

@@ -19,6 +19,7 @@ mod pooled;
 mod put_back;
 mod races;
 mod refused;
+mod said;
 mod settling;
 mod side_effects;
 mod traces;

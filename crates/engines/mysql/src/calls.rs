@@ -153,7 +153,7 @@ pub(crate) fn triggers(
     if !grants.has("TRIGGER", &target.schema, &target.table) {
         let name = "that nobody sees without the TRIGGER privilege".to_owned();
         let body = Body { name: format!("a trigger of {} {name}", target.table), text: None, acts: false, volatile: true };
-        return Ok(vec![Trigger { name, before: true, routine: Routine::unknown(), body }]);
+        return Ok(vec![Trigger { name, before: true, for_statement: false, routine: Routine::unknown(), body }]);
     }
     let rows = my.rows(&format!(
         "SELECT TRIGGER_NAME, ACTION_TIMING, ACTION_STATEMENT FROM information_schema.TRIGGERS \
@@ -169,7 +169,7 @@ pub(crate) fn triggers(
             let (name, text) = (cell(row, 0).to_owned(), cell(row, 2).to_owned());
             let routine = routine::read(&text, Language::Mysql);
             let body = Body { name: name.clone(), text: Some(text), acts: false, volatile: true };
-            Trigger { name, before: cell(row, 1) == "BEFORE", routine, body }
+            Trigger { name, before: cell(row, 1) == "BEFORE", for_statement: false, routine, body }
         })
         .collect())
 }

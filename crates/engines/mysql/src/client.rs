@@ -29,6 +29,10 @@ pub(crate) struct My {
     pub(crate) pinned: bool,
     /// The cluster that the server is a node of.
     pub(crate) cluster: Option<String>,
+    /// Whether the user's own session refuses statements without a key in their filter.
+    pub(crate) own_guard: bool,
+    /// The limit on one statement.
+    pub(crate) limit: Option<Duration>,
 }
 
 /// A text as a literal. Written in hexadecimal, so that no SQL mode reads it in another way.

@@ -58,8 +58,8 @@ fn ask(my: &mut My, sql: &str, until: Instant) -> Result<Answer, EngineError> {
 /// Gives the time back that questions took away.
 fn unlimited(my: &mut My) {
     let _ = my
-        .run("SET SESSION max_statement_time = DEFAULT")
-        .or_else(|_| my.run("SET SESSION max_execution_time = DEFAULT"));
+        .run(&format!("SET SESSION max_statement_time = {}", my.limit.unwrap_or_default().as_secs_f64()))
+        .or_else(|_| my.run(&format!("SET SESSION max_execution_time = {}", my.limit.unwrap_or_default().as_millis())));
 }
 
 /// A closer look, in bounded time.

@@ -50,6 +50,7 @@ impl Engine for Mysql {
         my.run(&format!(
             "SET SESSION innodb_lock_wait_timeout = {wait}, SESSION lock_wait_timeout = {wait}"
         ))?;
+        my.limit = waits.statement;
         if let Some(limit) = waits.statement {
             // MariaDB counts in seconds, MySQL in milliseconds and reading statements only.
             let done = my.run(&format!("SET SESSION max_statement_time = {}", limit.as_secs_f64()));
@@ -116,13 +117,35 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<My, 
     };
     let shown = address.shown(CUSTOM.port);
     let conn = Conn::new(options.clone()).map_err(|e| opening(&e, &shown, &user, address))?;
-    let mut my = My { conn, options, stop: None, own: (String::new(), String::new()), pinned: false, cluster: None };
+    let mut my = My { conn, options, stop: None, own: (String::new(), String::new()), pinned: false, cluster: None, own_guard: false, limit: None };
     my.run("SET NAMES utf8mb4")?;
+    set_aside(&mut my)?;
     let own = my.rows("SELECT @@session.sql_mode, @@session.time_zone")?;
     let cell = |at: usize| own.first().and_then(|r| r.get(at).cloned().flatten()).unwrap_or_default();
     my.own = (cell(0), cell(1));
     my.cluster = cluster(&mut my)?;
     Ok(my)
+}
+
+/// Settings of the session that would break our own questions: a limit on every answer, transactions that go on or end
+/// the connection by themselves, limits on time and size. What bears on the meaning of the statement stays as it is.
+fn set_aside(my: &mut My) -> Result<(), EngineError> {
+    my.run("SET SESSION sql_select_limit = DEFAULT, SESSION completion_type = 'NO_CHAIN', SESSION autocommit = 1")?;
+    my.run("SET SESSION sql_select_limit = 18446744073709551615")?;
+    my.own_guard = my.one("SELECT @@session.sql_safe_updates")?.unwrap_or_default() == "1";
+    for setting in [
+        "sql_safe_updates = 0",
+        "sql_big_selects = 1",
+        "sql_auto_is_null = 0",
+        "max_statement_time = 0",
+        "idle_transaction_timeout = 0",
+        "idle_readonly_transaction_timeout = 0",
+        "idle_write_transaction_timeout = 0",
+    ] {
+        // Not every server knows all of them.
+        let _ = my.run(&format!("SET SESSION {setting}"));
+    }
+    Ok(())
 }
 
 /// The cluster that the server is a node of. What other nodes have ordered is waited for before anything is read: without

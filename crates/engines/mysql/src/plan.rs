@@ -8,10 +8,10 @@ use marktwice_core::way_back::WayBack;
 use marktwice_core::table::KeyKind;
 use marktwice_port::{EngineError, Plan, SideHow, SideWrite};
 use marktwice_server::foresee::{self, own_writes};
-use marktwice_server::reach::{ForeignKey, foresee_own_cascade};
+use marktwice_server::reach::{ForeignKey, foresee_own_cascade, referring};
 use marktwice_server::walk::{Catalogue, shown};
 use marktwice_server::statement::{
-    assigned_values, column_of, filter_calls, is_default, unpairable, without_temporary,
+    Fires,     assigned_values, column_of, filter_calls, is_default, unpairable, with_like_target, without_temporary,
 };
 use marktwice_sql::Step;
 use marktwice_sql::assigned::assigned;
@@ -44,6 +44,8 @@ pub(crate) struct Detail {
     pub(crate) writes: Vec<SideWrite>,
     /// Assigned expressions by column, those that can be told beforehand.
     pub(crate) values: Vec<(usize, String)>,
+    /// Which triggers the statement sets off.
+    pub(crate) fires: Fires,
     /// What definitions and rights say of an undo.
     pub(crate) back: WayBack,
     /// Whether everything that the statement calls may be run while it is looked closer at.
@@ -79,6 +81,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
         known.iter().any(|(k, columns)| k == of && columns.iter().any(|c| c.eq_ignore_ascii_case(column)))
     })
     .map_err(refused)?;
+    with_like_target(&step)?;
     let table = target_of(my, &step)?;
     joined(&step, &table)?;
     let grants = grants(my)?;
@@ -170,7 +173,8 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
     if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
         return Err(refused(finding));
     }
-    let reads = foresee::reads(&step, &table.target);
+    let mut reads = foresee::reads(&step, &table.target);
+    reads.extend(referring(&foreign_keys, &table.target));
     let pin = pin(&step, &table.target, &table.keys, &[]);
     let counted = (0..table.types.len()).filter(|at| table.types.get(*at).is_some_and(|t| t.auto));
     let counted: Vec<usize> = counted.collect();
@@ -207,6 +211,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
         detail: Box::new(Detail {
             foreign_keys,
             writes,
+            fires: Fires::of(&triggers),
             back,
             quiet,
             step,

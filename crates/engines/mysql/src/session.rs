@@ -89,7 +89,7 @@ impl Session for MySession {
                 let matched = held::stream_plainly(my, plan, detail, None, sink)?;
                 let total = count(my, &detail.table)?;
                 let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
-                Ok(marktwice_port::Held { matched, total, side, many: None, back: detail.back.clone() })
+                Ok(marktwice_port::Held { matched, total, side, many: None, back: detail.back.clone(), fires: detail.fires.for_rows || detail.fires.for_statement })
             });
         }
         // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.

@@ -133,12 +133,18 @@ impl Tx for MyTx<'_> {
         let side = actions(self.my, &keys, &held.table, restore.kind, &assigned)?;
         let total = count(self.my, &held.table)?;
         self.held = Some(held);
-        Ok(Rows { matched, total, side, many: None, back: WayBack::default() })
+        Ok(Rows { matched, total, side, many: None, back: WayBack::default(), fires: false })
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {
+        if self.my.own_guard {
+            self.my.run("SET SESSION sql_safe_updates = 1")?;
+        }
         let before = self.counters()?;
         let count = self.my.execute_one(&plan.statement, &[]).map_err(|e| self.my.cluster_words(e))?;
+        if self.my.own_guard {
+            self.my.run("SET SESSION sql_safe_updates = 0")?;
+        }
         let mut written = self.counters()?;
         written.iter_mut().zip(before).for_each(|(now, before)| *now = now.saturating_sub(before));
         self.executed = Some((written, count));

@@ -324,6 +324,7 @@ pub(crate) fn triggers(
         all.push(Trigger {
             name: name.clone(),
             before: bits & ROW != 0 && bits & BEFORE != 0,
+            for_statement: bits & ROW == 0,
             routine,
             body: Body { name, text, acts: false, volatile: true },
         });

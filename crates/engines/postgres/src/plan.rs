@@ -7,9 +7,9 @@ use marktwice_core::undo::inverse_kind;
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::foresee::{self, own_writes};
-use marktwice_server::reach::{ForeignKey, foresee_own_cascade};
+use marktwice_server::reach::{ForeignKey, foresee_own_cascade, referring};
 use marktwice_server::statement::{
-    assigned_values, column_of, filter_calls, is_default, unpairable, without_temporary,
+    Fires,     assigned_values, column_of, filter_calls, is_default, unpairable, with_like_target, without_temporary,
 };
 use marktwice_server::unknown::{syntax, unknown_name};
 use marktwice_sql::assigned::assigned;
@@ -45,6 +45,8 @@ pub(crate) struct Detail {
     pub(crate) writes: Vec<SideWrite>,
     /// Assigned expressions by column, those that can be told beforehand.
     pub(crate) values: Vec<(usize, String)>,
+    /// Which triggers the statement sets off.
+    pub(crate) fires: Fires,
     /// What definitions and rights say of an undo.
     pub(crate) back: WayBack,
     /// Whether everything that the statement calls may be run while it is looked closer at.
@@ -71,6 +73,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
         return Err(compile_error(pg, source, statement, db));
     }
     let step = understand(source, LANGUAGE).map_err(refused)?;
+    with_like_target(&step)?;
     let found = target_of(pg, &step)?;
     let table = describe_found(pg, &found)?;
     if let Some(said) = elsewhere(&table) {
@@ -139,7 +142,8 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
     if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
         return Err(refused(finding));
     }
-    let reads = foresee::reads(&step, &table.target);
+    let mut reads = foresee::reads(&step, &table.target);
+    reads.extend(referring(&foreign_keys, &table.target));
     let pin = pin(&step, &table.target, &table.keys, &[]);
     let counted = (0..table.types.len()).filter(|at| table.types.get(*at).is_some_and(|t| t.identity));
     let counted: Vec<usize> = counted.collect();
@@ -182,6 +186,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
         detail: Box::new(Detail {
             foreign_keys,
             writes,
+            fires: Fires::of(&triggers),
             back,
             quiet,
             step,

@@ -75,7 +75,7 @@ impl PgSession {
             let matched = held::stream_plainly(pg, plan, detail, None, sink)?;
             let total = count(pg, &detail.table)?;
             let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
-            Ok(marktwice_port::Held { matched, total, side, many: None, back: detail.back.clone() })
+            Ok(marktwice_port::Held { matched, total, side, many: None, back: detail.back.clone(), fires: detail.fires.for_rows || detail.fires.for_statement })
         })
     }
 }

@@ -170,7 +170,7 @@ impl Tx for PgTx<'_> {
         let total = count(self.pg, &held.table)?;
         self.prepare_books(&keys, &held, restore.kind, &restore.columns)?;
         self.held = Some(held);
-        Ok(Rows { matched, total, side, many: None, back: WayBack::default() })
+        Ok(Rows { matched, total, side, many: None, back: WayBack::default(), fires: false })
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {

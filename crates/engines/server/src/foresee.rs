@@ -20,6 +20,8 @@ pub struct Trigger {
     pub name: String,
     /// Whether it comes before the row is written, so that it may change or skip it.
     pub before: bool,
+    /// Whether it fires once for the statement, also where no row matches.
+    pub for_statement: bool,
     /// What its text says.
     pub routine: Routine,
     /// Its text, for what it does in the end.

@@ -165,6 +165,16 @@ fn further(
     Ok(())
 }
 
+/// Columns that say to what other row a row belongs: a preview shows them, with what they mean.
+pub fn referring(keys: &[ForeignKey], target: &Target) -> Vec<usize> {
+    let own = keys.iter().filter(|k| k.child_target.0 == target.schema && k.child_target.1 == target.table);
+    own.filter_map(|k| match k.child_columns.as_slice() {
+        [only] => target.position(only),
+        _ => None,
+    })
+    .collect()
+}
+
 /// Whether a statement sets off an action of a foreign key of the target onto itself.
 pub fn onto_itself<'k>(
     keys: &'k [ForeignKey],

@@ -10,6 +10,9 @@ use marktwice_sql::Step;
 use marktwice_sql::slices::Slice;
 use marktwice_sql::slicing::subqueries;
 
+use sqlparser::tokenizer::Token;
+
+use crate::foresee::Trigger;
 use crate::layout::Layout;
 use crate::walk::{Body, Catalogue, Verdict, judge};
 
@@ -76,6 +79,34 @@ pub fn unpairable(step: &Step, target: &Target, foreseen: &[Foreseen]) -> Option
     Some(Finding::new(Code::NotUnderstood, message).at(step.place(slice)).hint(hint))
 }
 
+/// A name in WITH that is the target's too: the statement writes the table, and everything else in it that says the name
+/// means what stands in WITH, so that no query of ours could ask for the rows of the one by that name.
+///
+/// # Errors
+/// [`EngineError::Refused`] then.
+pub fn with_like_target(step: &Step) -> Result<(), EngineError> {
+    let Some(with) = step.with else { return Ok(()) };
+    let tokens = step.words(with);
+    let target = &step.table.table.text;
+    let named = |at: usize| {
+        let ahead = tokens.get(at + 1..).unwrap_or_default();
+        let opens = ahead.first().is_some_and(|t| t.is(&Token::LParen));
+        let close = ahead.iter().position(|t| t.is(&Token::RParen)).map_or(0, |n| n + 1);
+        ahead.get(if opens { close } else { 0 }).is_some_and(|t| t.is_word("as"))
+    };
+    let found = tokens.iter().enumerate().find(|(at, t)| {
+        t.name().is_some_and(|n| step.language.folded(n).eq_ignore_ascii_case(target)) && named(*at)
+    });
+    match found {
+        None => Ok(()),
+        Some((_, token)) => Err(EngineError::Refused(Box::new(
+            Finding::new(Code::NotUnderstood, format!("WITH names {target}, as the table that is written is named"))
+                .at(step.place(token.slice))
+                .hint("give the query in WITH another name"),
+        ))),
+    }
+}
+
 /// The engine's own part of a plan.
 ///
 /// # Errors
@@ -95,6 +126,25 @@ pub fn same_definition(now: &Target, then: &Target, since: &str) -> Result<(), E
     Err(EngineError::SchemaChanged(format!("the definition of {} has changed since {since}", then.table)))
 }
 
+/// Which triggers a statement sets off.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Fires {
+    /// Some for each row.
+    pub for_rows: bool,
+    /// Some for the statement itself.
+    pub for_statement: bool,
+}
+
+impl Fires {
+    /// What these triggers are.
+    pub fn of(triggers: &[Trigger]) -> Fires {
+        Fires {
+            for_rows: triggers.iter().any(|t| !t.for_statement),
+            for_statement: triggers.iter().any(|t| t.for_statement),
+        }
+    }
+}
+
 /// What is held and foreseen to be written elsewhere, once the held table is full: `writes` by triggers, and what
 /// `actions` says of foreign keys, given the assigned columns and the names of their after-values.
 ///
@@ -106,18 +156,21 @@ pub fn surroundings(
     writes: &[SideWrite],
     (matched, total): (u64, u64),
     many: Option<Many>,
-    back: WayBack,
+    (back, fires): (WayBack, Fires),
     actions: impl FnOnce(&[(usize, Option<String>)]) -> Result<Vec<SideWrite>, EngineError>,
 ) -> Result<Held, EngineError> {
     let name =
         |column: usize| layout.after.iter().find(|(at, _)| *at == column).map(|(_, name)| name.clone());
     let assigned: Vec<_> = plan.foreseen.iter().map(|f| (f.column, name(f.column))).collect();
     let mut side = Vec::new();
-    if matched > 0 {
+    if matched > 0 || fires.for_statement {
         side.extend_from_slice(writes);
+    }
+    if matched > 0 {
         side.extend(actions(&assigned)?);
     }
-    Ok(Held { matched, total, side, many, back })
+    let fires = fires.for_statement || (matched > 0 && fires.for_rows);
+    Ok(Held { matched, total, side, many, back, fires })
 }
 
 /// Refuses to begin what is known to lack a privilege.

@@ -128,8 +128,21 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
     };
     let unique =
         indexes.iter().find(|i| !i.primary && !i.columns.is_empty() && i.columns.iter().all(not_null));
+    // A key that is declared and may hold NULL, as all but integer ones may here, is one while no row does.
+    let holds_null = |columns_of: &[usize]| -> Result<bool, EngineError> {
+        let open: Vec<String> = columns_of
+            .iter()
+            .filter_map(|&at| columns.get(at))
+            .filter(|c| !c.not_null)
+            .map(|c| format!("EXISTS (SELECT 1 FROM main.{} WHERE {} IS NULL)", quoted(&table), quoted(&c.name)))
+            .collect();
+        if open.is_empty() {
+            return Ok(false);
+        }
+        connection.query_row(&format!("SELECT {}", open.join(" OR ")), [], |row| row.get(0)).map_err(engine)
+    };
     let key =
-        if without_rowid || row_column.is_some() || (!primary.is_empty() && primary.iter().all(not_null)) {
+        if without_rowid || row_column.is_some() || (!primary.is_empty() && !holds_null(&primary)?) {
             named(KeyKind::Primary, &primary)
         } else if let Some(index) = unique {
             named(KeyKind::Unique, &index.columns)

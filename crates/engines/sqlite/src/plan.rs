@@ -14,7 +14,8 @@ use marktwice_sql::slicing::{names_in, single_statement, understand};
 use marktwice_sql::step::Step;
 use rusqlite::Connection;
 
-use marktwice_server::reach::{ForeignKey, foresee_own_cascade};
+use marktwice_server::reach::{ForeignKey, foresee_own_cascade, referring};
+use marktwice_server::statement::with_like_target;
 use crate::catalog::{Sort, Table, describe, find, foreign_keys};
 use crate::complaint::{as_base_table, compile_error, quoted_word};
 use crate::error::engine;
@@ -33,6 +34,8 @@ pub(crate) struct Detail {
     pub(crate) schema: i64,
     /// Writes by triggers, known from the compile step.
     pub(crate) triggers: Vec<marktwice_port::SideWrite>,
+    /// Whether the statement sets off a trigger.
+    pub(crate) fires: bool,
     /// What definitions say of an undo.
     pub(crate) back: WayBack,
 }
@@ -51,6 +54,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
         }
     }
     let step = understand(source, Language::Sqlite).map_err(refused)?;
+    with_like_target(&step)?;
     let table = target_of(connection, &step)?;
     let acts = probe::acts(connection, text).map_err(engine)?;
     let fired = fired(connection, &acts, &table)?;
@@ -60,7 +64,8 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
     if let Some(finding) = unpairable(&step, &table, &foreseen) {
         return Err(refused(finding));
     }
-    let reads = reads(&acts, &table);
+    let mut reads = reads(&acts, &table);
+    reads.extend(referring(&foreign_keys, &table.target));
     let row_names: Vec<&str> = table.row.as_deref().into_iter().collect();
     let pin = pin(&step, &table.target, &table.keys, &row_names);
     findings.extend(rules::look(Seen {
@@ -100,6 +105,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
         detail: Box::new(Detail {
             foreign_keys,
             schema: schema_version(connection)?,
+            fires: fired.any,
             triggers: fired.writes,
             back,
             step,

@@ -23,6 +23,8 @@ pub(crate) struct Fired {
     pub(crate) writes: Vec<SideWrite>,
     /// Columns of the target that they update, with the trigger's name.
     pub(crate) target_columns: Vec<(usize, String)>,
+    /// Whether there is any.
+    pub(crate) any: bool,
     /// A trigger that may silently skip rows.
     pub(crate) skips: Option<String>,
     /// A trigger that takes rows of the target away, or brings others in.
@@ -36,6 +38,7 @@ pub(crate) fn fired(connection: &Connection, acts: &[Step], table: &Table) -> Re
     for step in acts {
         let Some(by) = step.by.as_deref() else { continue };
         let Some(text) = trigger_text(connection, by).map_err(engine)? else { continue };
+        fired.any = true;
         if !seen.contains(&by) {
             seen.push(by);
             if fired.skips.is_none() && may_ignore(&text) {

@@ -133,7 +133,8 @@ pub(crate) fn hold_all(connection: &Connection, plan: &Plan) -> Result<(Shape, H
         side.clear();
     }
     let back = by_rows(connection, plan, detail)?;
-    Ok((shape, Held { matched, total, side, many, back }))
+    let fires = matched > 0 && detail.fires;
+    Ok((shape, Held { matched, total, side, many, back, fires }))
 }
 
 impl Session for SqliteSession {

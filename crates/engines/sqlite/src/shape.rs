@@ -123,6 +123,11 @@ pub(crate) fn hold(
     let fill = format!("INSERT INTO temp.{HELD} ({})\n{query}", insert.join(", "));
     let mut matched =
         connection.execute(&fill, []).map_err(|e| in_user_words(e, &table.target.table))? as u64;
+    if joined && let Some((own, _)) = identity.first() {
+        // A join that is summed up gives one row even where nothing matches, and that row is none of the target's.
+        let phantom = format!("DELETE FROM temp.{HELD} WHERE {own} IS NULL");
+        matched -= connection.execute(&phantom, []).map_err(engine)? as u64;
+    }
     texts_are_whole(connection, &table.target)?;
     let names = HeldNames {
         table: format!("temp.{HELD}"),

@@ -119,7 +119,7 @@ impl Tx for SqliteTx<'_> {
         let side: Vec<SideWrite> = count_actions(connection, &keys, &table, restore.kind, &assigned)?;
         let total = count(connection, &restore.target.table)?;
         self.shape = Some(shape);
-        Ok(Held { matched, total, side, many: None, back: WayBack::default() })
+        Ok(Held { matched, total, side, many: None, back: WayBack::default(), fires: false })
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {
