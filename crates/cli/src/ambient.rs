@@ -6,14 +6,35 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
-use marktwice_port::{Ambient, Phase, Stamp, Stopper};
+use marktwice_port::{Ambient, Phase, Silent, Stamp, Stopper};
+
+use crate::exit;
 
 static STOP: AtomicBool = AtomicBool::new(false);
 
-/// From now on Ctrl-C is a request to stop, not the end of the process: a run rolls back and says so.
+/// From now on Ctrl-C is a request to stop, not the end of the process: what is at work is stopped, on a server too, a run
+/// rolls back, and both say so. A second one ends the process at once; the next command then tidies up.
 pub(crate) fn catch_interrupts() {
-    // Should the handler be set already, or not be possible, Ctrl-C ends the process, and the next command tidies up.
-    let _ = ctrlc::set_handler(|| STOP.store(true, Ordering::SeqCst));
+    // Should the handler not be possible, Ctrl-C ends the process.
+    let _ = ctrlc::set_handler(|| {
+        if STOP.swap(true, Ordering::SeqCst) {
+            std::process::exit(i32::from(exit::DECLINED));
+        }
+    });
+}
+
+/// A server does not answer any more, and the connection cannot be waited for: says what is known, and ends.
+fn gone_silent(commit: bool) {
+    let (said, status) = if commit {
+        ("the server has gone silent while it committed: the outcome is unknown\n  find out with: marktwice settle\n", exit::UNKNOWN)
+    } else {
+        (
+            "the server has gone silent, and COMMIT was not asked for: without it the server rolls back\n",
+            exit::FAILED,
+        )
+    };
+    crate::commands::tell(&format!("error: {said}"));
+    std::process::exit(i32::from(status));
 }
 
 /// Whether Ctrl-C was pressed.
@@ -66,6 +87,10 @@ impl Ambient for Real {
 
     fn stopper(&self) -> Stopper {
         Arc::new(interrupted)
+    }
+
+    fn silent(&self) -> Silent {
+        Arc::new(gone_silent)
     }
 
     fn progress(&self, phase: Phase, done: u64, of: Option<u64>) {

@@ -25,6 +25,7 @@ fn main() -> ExitCode {
     let matches = args::Args::command().get_matches();
     let mut args = args::Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
     args.common.on_is_said = matches.value_source("on") == Some(ValueSource::CommandLine);
+    ambient::catch_interrupts();
     let worker = std::thread::Builder::new().stack_size(STACK).spawn(move || commands::run(args));
     let status = match worker.map(std::thread::JoinHandle::join) {
         Ok(Ok(status)) => status,

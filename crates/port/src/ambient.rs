@@ -5,6 +5,19 @@ use std::sync::Arc;
 /// Tells whether somebody asked to stop.
 pub type Stopper = Arc<dyn Fn() -> bool + Send + Sync>;
 
+/// Told when a server has not answered for much longer than the limit on a statement, and asking it to stop has not helped
+/// either: nothing can be waited for any more. Whether COMMIT was asked for is told too.
+pub type Silent = Arc<dyn Fn(bool) + Send + Sync>;
+
+/// What a session looks at while it waits for its engine.
+#[derive(Clone)]
+pub struct Watch {
+    /// Whether somebody asked to stop.
+    pub stop: Stopper,
+    /// Told when the engine has gone silent.
+    pub silent: Silent,
+}
+
 /// A moment, in the two forms that are written.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Stamp {
@@ -39,6 +52,9 @@ pub trait Ambient {
     /// Tells whether somebody asked to stop. Looked at between actions and by the engine while a statement is at
     /// work, never after the commit began.
     fn stopper(&self) -> Stopper;
+
+    /// What is done when an engine has gone silent; it need not come back.
+    fn silent(&self) -> Silent;
 
     /// Told now and then how far a phase is: rows done, of how many where that is known.
     fn progress(&self, phase: Phase, done: u64, of: Option<u64>);

@@ -17,7 +17,7 @@ use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::way_back::WayBack;
 
-use crate::ambient::Stopper;
+use crate::ambient::{Stopper, Watch};
 
 /// What is to become of a row that was looked up, to be put back.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -287,6 +287,9 @@ pub trait Engine {
 pub trait Session {
     /// Which database it is.
     fn database(&self) -> &DatabaseId;
+
+    /// From now on work is stopped when somebody asks for that, and silence is told.
+    fn obey(&mut self, watch: &Watch);
 
     /// What happened on opening that a person should know, such as an interrupted transaction that was rolled back.
     fn notes(&self) -> &[String];

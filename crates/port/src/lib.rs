@@ -8,7 +8,7 @@ pub mod ambient;
 pub mod engine;
 pub mod logbook;
 
-pub use ambient::{Ambient, Phase, Stamp, Stopper};
+pub use ambient::{Ambient, Phase, Silent, Stamp, Stopper, Watch};
 pub use engine::{
     CommitOutcome, Constraint, Engine, EngineError, Held, Intent, Keep, Plan, Restore, Session, SideHow,
     SideWrite, SinkError, Tx, Waits,

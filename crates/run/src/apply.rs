@@ -88,7 +88,7 @@ pub fn apply(
     let prepared = Prepared::new(context, &**book as &dyn Logbook, facts, &change.source, &mut |run| {
         first_receipt(context, change, &taken, run, &mark, by)
     })?;
-    let mut session = match context.engine.open(context.address, Intent::Write, context.waits) {
+    let mut session = match context.open(Intent::Write) {
         Ok(session) => session,
         Err(error) => return Ok(prepared.failed(error)),
     };

@@ -1,7 +1,7 @@
 //! What every use case is given: the engine, the address, the logbook and the surroundings.
 
 use marktwice_core::receipt::DatabaseId;
-use marktwice_port::{Ambient, Engine, LogError, Logbook, Waits};
+use marktwice_port::{Ambient, Engine, EngineError, Intent, LogError, Logbook, Session, Waits, Watch};
 
 use crate::preview::Preview;
 
@@ -22,6 +22,18 @@ pub struct Context<'a> {
     pub waits: Waits,
     /// Who runs this, as the operating system says.
     pub user: Option<String>,
+}
+
+impl Context<'_> {
+    /// Opens the database; from the first question on a request to stop is obeyed.
+    ///
+    /// # Errors
+    /// When the engine cannot.
+    pub fn open(&self, intent: Intent) -> Result<Box<dyn Session>, EngineError> {
+        let mut session = self.engine.open(self.address, intent, self.waits)?;
+        session.obey(&Watch { stop: self.ambient.stopper(), silent: self.ambient.silent() });
+        Ok(session)
+    }
 }
 
 /// What is asked of a person.

@@ -43,7 +43,7 @@ pub fn forgettable(entries: &[Entry], which: &Which) -> Result<Vec<Receipt>, Fai
 /// # Errors
 /// When another process is at work on the database, or something cannot be written.
 pub fn forget(context: &Context<'_>, runs: &[Receipt]) -> Result<(), Failure> {
-    let session = context.engine.open(context.address, marktwice_port::Intent::Read, context.waits)?;
+    let session = context.open(marktwice_port::Intent::Read)?;
     let book = (context.book)(session.database())?;
     let _lock = book.lock()?;
     let now = history(&*book)?;

@@ -36,7 +36,7 @@ fn open<T>(
     context: &Context<'_>,
     work: impl FnOnce(&mut dyn Session) -> Result<T, EngineError>,
 ) -> Result<Seen<T>, Failure> {
-    let mut session = context.engine.open(context.address, Intent::Read, context.waits)?;
+    let mut session = context.open(Intent::Read)?;
     let seen = work(&mut *session)?;
     Ok(Seen { database: session.database().clone(), notes: session.notes().to_vec(), seen })
 }

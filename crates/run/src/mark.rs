@@ -47,7 +47,7 @@ pub(crate) fn header(plan: &Plan, database: &DatabaseId, change: &str, taken: &s
 /// # Errors
 /// When there is no such mark.
 pub fn mark_text(context: &Context<'_>, name: Option<&str>) -> Result<(String, String), Failure> {
-    let session = context.engine.open(context.address, Intent::Read, context.waits)?;
+    let session = context.open(Intent::Read)?;
     let book = (context.book)(session.database())?;
     let mark = book.mark(name)?;
     let name_of = mark.header().mark.clone();

@@ -216,7 +216,7 @@ pub(crate) const PREVIEW: &str = "preview";
 pub(crate) const APPLY: &str = "apply";
 
 pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show, by: &str) -> Result<Taken, Failure> {
-    let mut session = context.engine.open(context.address, Intent::Read, context.waits)?;
+    let mut session = context.open(Intent::Read)?;
     let plan = session.plan(&change.source, &change.allowed())?;
     let book = (context.book)(session.database())?;
     let mut notes = session.notes().to_vec();

@@ -149,7 +149,7 @@ fn conclude(
 /// # Errors
 /// When another process is at work, or the database or the logbook fails.
 pub fn settle(context: &Context<'_>, only: Option<&str>) -> Result<Vec<Settled>, Failure> {
-    let mut session = context.engine.open(context.address, Intent::Settle, context.waits)?;
+    let mut session = context.open(Intent::Settle)?;
     let book = (context.book)(session.database())?;
     let _lock = book.lock()?;
     let mut all = Vec::new();
@@ -191,7 +191,7 @@ pub fn settle(context: &Context<'_>, only: Option<&str>) -> Result<Vec<Settled>,
 /// # Errors
 /// When there is no such run, its outcome is known, or the logbook fails.
 pub fn set_aside(context: &Context<'_>, run: &str, reason: &str) -> Result<Settled, Failure> {
-    let session = context.engine.open(context.address, Intent::Read, context.waits)?;
+    let session = context.open(Intent::Read)?;
     let book = (context.book)(session.database())?;
     let _lock = book.lock()?;
     let who = context.user.clone().map_or(String::new(), |user| format!(" by {user}"));

@@ -70,7 +70,7 @@ pub fn undo(
             "name the run (marktwice undo RUN --yes) or say an expected count (--rows N)",
         ));
     }
-    let mut session = context.engine.open(context.address, Intent::Read, context.waits)?;
+    let mut session = context.open(Intent::Read)?;
     let book = (context.book)(session.database())?;
     let mut notes = session.notes().to_vec();
     let tidied = tidy_up(&*book, context)?;
@@ -400,7 +400,7 @@ fn put_back(
     let prepared = Prepared::new(context, book, facts, &text, &mut |run| {
         undo_receipt(context, back, options, preview, &record, run)
     })?;
-    let mut session = match context.engine.open(context.address, Intent::Write, context.waits) {
+    let mut session = match context.open(Intent::Write) {
         Ok(session) => session,
         Err(error) => return Ok(prepared.failed(error)),
     };

@@ -37,6 +37,10 @@ impl Ambient for Quiet {
         Arc::new(|| false)
     }
 
+    fn silent(&self) -> marktwice_port::Silent {
+        Arc::new(|_| {})
+    }
+
     fn progress(&self, _: Phase, _: u64, _: Option<u64>) {}
 }
 

@@ -216,6 +216,10 @@ impl Session for FaultySession {
         self.0.database()
     }
 
+    fn obey(&mut self, watch: &marktwice_port::Watch) {
+        self.0.obey(watch);
+    }
+
     fn notes(&self) -> &[String] {
         self.0.notes()
     }

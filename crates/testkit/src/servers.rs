@@ -228,10 +228,15 @@ impl Server {
         self.folder.join("socket")
     }
 
+    /// The number of MariaDB's process.
+    pub fn pid(&self) -> String {
+        let pid = std::fs::read_to_string(self.folder.join("data/pid")).expect("a running server");
+        pid.trim().to_owned()
+    }
+
     /// Kills it, as a machine that fails does.
     pub fn kill(&self) {
-        let pid = std::fs::read_to_string(self.folder.join("data/pid")).expect("a running server");
-        quiet(&["kill", "-KILL", pid.trim()]);
+        quiet(&["kill", "-KILL", &self.pid()]);
     }
 
     /// The address of a new, empty database.

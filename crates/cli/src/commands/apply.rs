@@ -3,7 +3,6 @@
 use marktwice_run::{Agreement, ApplyOptions, Change, Preview, RunOutcome, apply, mark_text};
 
 use super::{Desk, Text, change_of, print, print_json, read_text, tell};
-use crate::ambient::catch_interrupts;
 use crate::args::{ApplyArgs, Common, Format};
 use crate::report::Trouble;
 use crate::talk::Terminal;
@@ -40,7 +39,6 @@ pub(super) fn carry_out(
     told: (&str, &str),
 ) -> Result<u8, Trouble> {
     let (format, name) = told;
-    catch_interrupts();
     let mut shown = None;
     let outcome = {
         let mut show = |preview: &Preview| show_preview(common, preview, &mut shown);

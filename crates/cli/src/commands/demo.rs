@@ -169,12 +169,12 @@ impl Walk<'_> {
     }
 
     fn contents(&self) -> Result<Vec<(String, Fingerprint)>, Failure> {
-        let mut session = self.context.engine.open(self.context.address, Intent::Read, self.context.waits)?;
+        let mut session = self.context.open(Intent::Read)?;
         Ok(session.contents()?)
     }
 
     fn keepers(&self) -> Result<(), Failure> {
-        let mut session = self.context.engine.open(self.context.address, Intent::Read, self.context.waits)?;
+        let mut session = self.context.open(Intent::Read)?;
         let target = session.describe("", "keeper")?;
         let rows = session.sample(&target, 9)?;
         print(&human::rows_of(&target, &rows));
@@ -245,7 +245,7 @@ impl Walk<'_> {
     }
 
     fn show_history(&self) -> Result<(), Failure> {
-        let session = self.context.engine.open(self.context.address, Intent::Read, self.context.waits)?;
+        let session = self.context.open(Intent::Read)?;
         let book = (self.context.book)(session.database())?;
         print(&human::history(session.database(), &history(&*book)?, book.size()?));
         Ok(())

@@ -47,7 +47,7 @@ fn wanted(entry: &Entry, args: &HistoryArgs) -> bool {
 pub(crate) fn past(desk: &Desk) -> Result<Past, Trouble> {
     let read = || -> Result<Past, Failure> {
         desk.with(|context| {
-            let mut session = context.engine.open(context.address, Intent::Read, context.waits)?;
+            let mut session = context.open(Intent::Read)?;
             let database = session.database().clone();
             let book = (context.book)(&database)?;
             let mut entries = history(&*book)?;

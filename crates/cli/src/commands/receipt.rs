@@ -50,7 +50,7 @@ fn write_csv(desk: &Desk, entry: &Entry, path: &Path) -> Result<u64, Failure> {
         LogError::new(LogErrorKind::Io, format!("cannot write {}: {error}", path.display())).into()
     };
     desk.with(|context| {
-        let session = context.engine.open(context.address, Intent::Read, context.waits)?;
+        let session = context.open(Intent::Read)?;
         let book = (context.book)(session.database())?;
         let mut reader = book.snapshot(&receipt.run, snapshot)?;
         let names: Vec<String> = reader

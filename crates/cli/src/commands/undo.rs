@@ -5,7 +5,6 @@ use marktwice_run::{Agreement, Preview, UndoOptions, undo};
 
 use super::Desk;
 use super::apply::{finish, show_preview};
-use crate::ambient::catch_interrupts;
 use crate::args::{Changed, Common, Gone, UndoArgs};
 use crate::report::Trouble;
 use crate::talk::Terminal;
@@ -34,7 +33,6 @@ pub(crate) fn run(common: &Common, args: &UndoArgs) -> Result<u8, Trouble> {
         hold: args.hold,
         show: args.show,
     };
-    catch_interrupts();
     let mut shown = None;
     let outcome = {
         let mut show = |preview: &Preview| show_preview(common, preview, &mut shown);

@@ -22,6 +22,7 @@ mod refused;
 mod said;
 mod settling;
 mod side_effects;
+mod stopping;
 mod traces;
 mod types;
 mod unseen;

@@ -159,7 +159,7 @@ impl My {
             let _ =
                 Conn::new(options.clone()).and_then(|mut other| other.query_drop(format!("KILL QUERY {id}")));
         };
-        watched(&stop, &cancel, || work(self))
+        watched(Some(&stop), None, &cancel, || work(self))
     }
 
     /// On a cluster what looks like a deadlock may be another node's change that came first.

@@ -22,7 +22,7 @@ pub fn create(
     after: &str,
 ) -> Result<String, EngineError> {
     let parsed = Address::parse(address, CUSTOM)?;
-    let mut my = connect(&parsed, &mut Vec::new())?;
+    let mut my = connect(&parsed, &mut Vec::new(), None)?;
     let there = my.one(&format!(
         "SELECT 1 FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = {}",
         literal(database)

@@ -7,6 +7,7 @@ use marktwice_port::{Engine, EngineError, Intent, Session, Waits};
 use marktwice_server::address::{Address, Custom, Host};
 use marktwice_server::password;
 use marktwice_server::tls::Checks;
+use marktwice_server::watch::GRACE;
 use mysql::consts::CapabilityFlags;
 use mysql::{Conn, OptsBuilder, SslOpts};
 
@@ -45,7 +46,8 @@ impl Engine for Mysql {
             ));
         }
         let mut notes = Vec::new();
-        let mut my = connect(&address, &mut notes)?;
+        let silence = waits.statement.map(|limit| limit + waits.lock + GRACE);
+        let mut my = connect(&address, &mut notes, silence)?;
         let wait = seconds(waits.lock);
         my.run(&format!(
             "SET SESSION innodb_lock_wait_timeout = {wait}, SESSION lock_wait_timeout = {wait}"
@@ -86,7 +88,11 @@ impl Engine for Mysql {
 }
 
 /// Opens a connection; passwords are looked up, and shown nowhere.
-pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<My, EngineError> {
+pub(crate) fn connect(
+    address: &Address,
+    notes: &mut Vec<String>,
+    silence: Option<Duration>,
+) -> Result<My, EngineError> {
     let user =
         address.user.clone().or_else(|| std::env::var("USER").ok()).unwrap_or_else(|| "root".to_owned());
     let (password, note) = password::find(address, &user, password::Custom::Mysql)?;
@@ -96,6 +102,10 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<My, 
         .pass(password.as_ref().map(|p| p.reveal().to_owned()))
         .db_name(Some(&address.database).filter(|d| !d.is_empty()))
         .tcp_connect_timeout(Some(PATIENCE))
+        // A server that has gone silent is given up after its limit; a network that has gone away is noticed anyway.
+        .read_timeout(silence)
+        .write_timeout(silence)
+        .tcp_keepalive_time_ms(Some(15_000))
         // Affected rows are then those that matched, as on the other engines.
         .additional_capabilities(CapabilityFlags::CLIENT_FOUND_ROWS)
         // A statement of the user's is never sent in parts, and nothing is read from files of this machine.

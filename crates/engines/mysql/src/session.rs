@@ -11,7 +11,7 @@ use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
-use marktwice_port::{EngineError, Intent, Plan, Restore, Session, SideWrite, Stopper, Tx};
+use marktwice_port::{EngineError, Intent, Plan, Restore, Session, SideWrite, Stopper, Tx, Watch};
 use marktwice_server::statement::detail;
 
 use crate::catalog::{Table, describe, held_name, ident};
@@ -71,6 +71,11 @@ impl MySession {
 impl Session for MySession {
     fn database(&self) -> &DatabaseId {
         &self.database
+    }
+
+    fn obey(&mut self, watch: &Watch) {
+        // A silent server is noticed by the time-out of reading.
+        self.my.stop = Some(watch.stop.clone());
     }
 
     fn notes(&self) -> &[String] {

@@ -2,14 +2,16 @@
 //! or written, and asking the server to stop.
 
 use marktwice_core::Value;
-use marktwice_port::{EngineError, Stopper};
-use marktwice_server::watch::watched;
+use marktwice_port::{EngineError, Silent, Stopper};
+use marktwice_server::Address;
+use marktwice_server::watch::{GRACE, GiveUp, watched};
 use marktwice_sql::ask::Answer;
 use postgres::{Client, NoTls, SimpleQueryMessage};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use crate::copy::{self, Form};
 use crate::error::engine;
+use crate::open::connect;
 
 /// Settings under which values are read and written, so that their text is exact and the same everywhere.
 const PINNED: &[(&str, &str)] = &[
@@ -46,6 +48,12 @@ pub(crate) struct Pg {
     pub(crate) stop: Option<Stopper>,
     /// The limit on one statement, for telling it apart from a request to stop.
     pub(crate) limit: Option<std::time::Duration>,
+    /// Told when the server has gone silent.
+    pub(crate) silent: Option<Silent>,
+    /// How long a lock may be waited for.
+    pub(crate) lock: std::time::Duration,
+    /// For a second connection that asks the server to stop this one's statement.
+    pub(crate) address: Option<Address>,
     /// Settings of ours, made in each transaction: a session may be somebody else's the next moment.
     pub(crate) locals: String,
     /// The server session that this connection has always had.
@@ -58,13 +66,37 @@ pub(crate) struct Pg {
 impl Pg {
     /// Runs statements of our own, none of the user's text.
     pub(crate) fn run(&mut self, sql: &str) -> Result<(), EngineError> {
-        self.client.batch_execute(sql).map_err(engine)
+        self.bounded(|pg| pg.client.batch_execute(sql).map_err(engine))
+    }
+
+    /// Does something short, which a server that has gone silent does not hold up for ever where there is a limit.
+    fn bounded<T>(&mut self, work: impl FnOnce(&mut Pg) -> Result<T, EngineError>) -> Result<T, EngineError> {
+        match self.give_up(false) {
+            None => work(self),
+            Some(give_up) => watched(None, Some(&give_up), &|| (), || work(self)),
+        }
+    }
+
+    /// When the server counts as silent.
+    fn give_up(&self, commit: bool) -> Option<GiveUp> {
+        let after = self.limit? + self.lock + GRACE;
+        Some(GiveUp { after, silent: self.silent.clone()?, commit })
+    }
+
+    /// Asks for COMMIT. It is not stopped any more; where there is a limit, silence is told.
+    pub(crate) fn commit(&mut self) -> Result<(), postgres::Error> {
+        self.stop = None;
+        self.inside = false;
+        match self.give_up(true) {
+            None => self.client.batch_execute("COMMIT"),
+            Some(give_up) => watched(None, Some(&give_up), &|| (), || self.client.batch_execute("COMMIT")),
+        }
     }
 
     /// Rows of a query of our own, as texts; for few rows.
     pub(crate) fn rows(&mut self, sql: &str) -> Result<Vec<TextRow>, EngineError> {
         let mut all = Vec::new();
-        for message in self.client.simple_query(sql).map_err(engine)? {
+        for message in self.bounded(|pg| pg.client.simple_query(sql).map_err(engine))? {
             if let SimpleQueryMessage::Row(row) = message {
                 let cell = |at| row.try_get(at).map(|t| t.map(str::to_owned)).map_err(engine);
                 all.push((0..row.len()).map(cell).collect::<Result<TextRow, _>>()?);
@@ -130,16 +162,26 @@ impl Pg {
         &mut self,
         work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
-        let Some(stop) = self.stop.clone() else { return work(self) };
+        let Some(stop) = self.stop.clone() else { return self.bounded(work) };
         let (token, wire) = (self.client.cancel_token(), self.wire.clone());
+        let (address, give_up) = (self.address.clone(), self.give_up(false));
+        let backend = self.backend.as_deref().and_then(|b| b.split(' ').next()).map(str::to_owned);
         let cancel = move || {
-            // Should the request not get through, the statement goes on, and the next look ends the run.
+            // Another connection asks first: it ends in order, which some poolers need. Where none is to be had, the
+            // protocol's own request goes out. Should neither get through, the next look ends the run.
+            let asked = backend.as_ref().and_then(|backend| {
+                let mut other = connect(address.as_ref()?, &mut Vec::new()).ok()?;
+                other.one(&format!("SELECT pg_cancel_backend({backend})")).ok()
+            });
+            if asked.is_some() {
+                return;
+            }
             let _ = match &wire {
                 Wire::Plain => token.cancel_query(NoTls),
                 Wire::Encrypted(tls) => token.cancel_query(tls.clone()),
             };
         };
-        let done = watched(&stop, &cancel, || work(self));
+        let done = watched(Some(&stop), give_up.as_ref(), &cancel, || work(self));
         match (done, self.limit) {
             (Err(EngineError::Interrupted), Some(limit)) if !stop() => Err(EngineError::Other(format!(
                 "a statement took longer than {} s, the limit that was set",

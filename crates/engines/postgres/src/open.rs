@@ -51,6 +51,7 @@ impl Engine for Postgres {
             millis(waits.lock)
         );
         pg.limit = waits.statement;
+        pg.lock = waits.lock;
         let (database, about) = pg.looking(|pg| {
             let about = pg.rows(
                 "SELECT pg_is_in_recovery(), current_setting('default_transaction_read_only') = 'on', \
@@ -95,7 +96,11 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<Pg, 
     let (password, note) = password::find(address, &user, password::Custom::Postgres)?;
     notes.extend(note);
     let mut config = Config::new();
-    config.user(&user).port(address.port).application_name("marktwice").connect_timeout(PATIENCE);
+    config.user(&user).port(address.port).application_name("marktwice").connect_timeout(PATIENCE)
+        // A network that has gone away is noticed although nothing is sent.
+        .keepalives_idle(Duration::from_secs(15))
+        .keepalives_interval(Duration::from_secs(5))
+        .keepalives_retries(4);
     if !address.database.is_empty() {
         config.dbname(&address.database);
     }
@@ -131,6 +136,9 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<Pg, 
         wire,
         stop: None,
         limit: None,
+        silent: None,
+        lock: Duration::ZERO,
+        address: Some(address.clone()),
         locals: "SET LOCAL client_min_messages = error".to_owned(),
         backend: None,
         inside: false,

@@ -11,7 +11,7 @@ use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
-use marktwice_port::{Constraint, EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx};
+use marktwice_port::{Constraint, EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx, Watch};
 use marktwice_server::statement::detail;
 
 use crate::catalog::{describe, ident};
@@ -83,6 +83,11 @@ impl PgSession {
 impl Session for PgSession {
     fn database(&self) -> &DatabaseId {
         &self.database
+    }
+
+    fn obey(&mut self, watch: &Watch) {
+        self.pg.stop = Some(watch.stop.clone());
+        self.pg.silent = Some(watch.silent.clone());
     }
 
     fn notes(&self) -> &[String] {

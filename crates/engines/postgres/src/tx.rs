@@ -242,9 +242,7 @@ impl Tx for PgTx<'_> {
         if let Err(error) = self.intact() {
             return CommitOutcome::RolledBack(error);
         }
-        self.pg.stop = None;
-        self.pg.inside = false;
-        match self.pg.client.batch_execute("COMMIT") {
+        match self.pg.commit() {
             Ok(()) => {
                 self.open = false;
                 match self.pg.one(&format!("SELECT pg_xact_status('{}'::xid8)", self.xid)) {

@@ -11,7 +11,7 @@ use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
-use marktwice_port::{EngineError, Held, Intent, Plan, Restore, Session, SideWrite, Stopper, Tx, Waits};
+use marktwice_port::{EngineError, Held, Intent, Plan, Restore, Session, SideWrite, Stopper, Tx, Waits, Watch};
 use rusqlite::{Connection, OpenFlags};
 
 use crate::catalog::{Sort, describe, names};
@@ -36,6 +36,8 @@ pub(crate) struct SqliteSession {
     notes: Vec<String>,
     pub(crate) waits: Waits,
     intent: Intent,
+    /// Asked while something is at work.
+    stop: Option<Stopper>,
     /// Set when a reading session may leave log files of the engine's behind that were not there before.
     tidy: Option<PathBuf>,
 }
@@ -49,7 +51,7 @@ impl SqliteSession {
         intent: Intent,
         tidy: Option<PathBuf>,
     ) -> Self {
-        SqliteSession { connection: Some(connection), database, notes, waits, intent, tidy }
+        SqliteSession { connection: Some(connection), database, notes, waits, intent, stop: None, tidy }
     }
 
     pub(crate) fn connection(&self) -> Result<&Connection, EngineError> {
@@ -142,6 +144,10 @@ impl Session for SqliteSession {
         &self.database
     }
 
+    fn obey(&mut self, watch: &Watch) {
+        self.stop = Some(watch.stop.clone());
+    }
+
     fn notes(&self) -> &[String] {
         &self.notes
     }
@@ -151,11 +157,11 @@ impl Session for SqliteSession {
     }
 
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {
-        self.limit_from_now(None)?;
+        self.limit_from_now(self.stop.clone())?;
         let connection = self.connection()?;
         drop_held(connection)?;
         connection.execute_batch("BEGIN").map_err(engine)?;
-        let held = hold_all(connection, plan).map_err(|e| self.too_long(e, None));
+        let held = hold_all(connection, plan).map_err(|e| self.too_long(e, self.stop.as_ref()));
         // COMMIT ends the reading and lets writers go on; what is held stays in the temporary table.
         let ended = connection.execute_batch(if held.is_ok() { "COMMIT" } else { "ROLLBACK" });
         let (shape, held) = held?;
@@ -167,7 +173,7 @@ impl Session for SqliteSession {
     }
 
     fn peek(&mut self, plan: &Plan, limit: Option<u64>, sink: &mut RowSink<'_>) -> Result<u64, EngineError> {
-        self.limit_from_now(None)?;
+        self.limit_from_now(self.stop.clone())?;
         look::peek(self.connection()?, plan, limit, sink)
     }
 
