@@ -26,7 +26,10 @@ pub(crate) fn catch_interrupts() {
 /// A server does not answer any more, and the connection cannot be waited for: says what is known, and ends.
 fn gone_silent(commit: bool) {
     let (said, status) = if commit {
-        ("the server has gone silent while it committed: the outcome is unknown\n  find out with: marktwice settle\n", exit::UNKNOWN)
+        (
+            "the server has gone silent while it committed: the outcome is unknown\n  find out with: marktwice settle\n",
+            exit::UNKNOWN,
+        )
     } else {
         (
             "the server has gone silent, and COMMIT was not asked for: without it the server rolls back\n",

@@ -40,7 +40,12 @@ fn key_only(place: Place) -> Place {
     let text: String = place.text.get(..at).unwrap_or("").trim_end().to_owned();
     let most = text.chars().count();
     let (column, length) = if place.column > most { (1, most.max(1)) } else { (place.column, place.length) };
-    Place { length: length.min(most + 1 - column.min(most)).max(1), column, text: format!("{text} = …"), ..place }
+    Place {
+        length: length.min(most + 1 - column.min(most)).max(1),
+        column,
+        text: format!("{text} = …"),
+        ..place
+    }
 }
 
 /// What is wrong with a value, without the value itself.

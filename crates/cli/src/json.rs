@@ -12,7 +12,8 @@ use marktwice_core::value::list_to_json;
 use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Value};
 use marktwice_run::{
-    Answer, Compared, Conflicts, End, Entry, Faults, Preview, Rows, RunOutcome, Seen, Settled, ShownRow, Verdict,
+    Answer, Compared, Conflicts, End, Entry, Faults, Preview, Rows, RunOutcome, Seen, Settled, ShownRow,
+    Verdict,
 };
 use serde_json::{Map, Value as Json, json};
 
@@ -238,7 +239,8 @@ pub(crate) fn outcome(format: &str, shown: Option<&Preview>, outcome: &RunOutcom
 }
 
 fn entry(entry: &Entry) -> Json {
-    let parts: Vec<Json> = entry.parts.iter().map(|(run, rows)| json!({ "run": run, "rows": rows })).collect();
+    let parts: Vec<Json> =
+        entry.parts.iter().map(|(run, rows)| json!({ "run": run, "rows": rows })).collect();
     json!({
         "receipt": entry.receipt,
         "undone_by": entry.undone_by,

@@ -125,7 +125,9 @@ impl Parts {
         // What a preview shows beside them says which row it is: a change there is seen by whoever agreed to it.
         let is_related = |c: &usize| {
             kind == StepKind::Delete
-                || target.naming == Some(*c) || reads.contains(c) || foreseen.iter().any(|f| f.column == *c)
+                || target.naming == Some(*c)
+                || reads.contains(c)
+                || foreseen.iter().any(|f| f.column == *c)
         };
         Parts {
             related: all.clone().filter(is_related).collect(),

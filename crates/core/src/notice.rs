@@ -64,7 +64,16 @@ impl Notices {
         let columns = assigned.iter().map(|_| Column::default()).collect();
         let keyed = target.key.columns.clone();
         let look_for_twins = target.columns.len() > keyed.len() + 1 || target.key.kind == KeyKind::WholeRow;
-        Notices { assigned, columns, keyed, twins: HashSet::new(), twin_rows: 0, look_for_twins, stay_null: 0, null_operands: Vec::new() }
+        Notices {
+            assigned,
+            columns,
+            keyed,
+            twins: HashSet::new(),
+            twin_rows: 0,
+            look_for_twins,
+            stay_null: 0,
+            null_operands: Vec::new(),
+        }
     }
 
     /// Looks at one row.
@@ -173,7 +182,8 @@ impl Notices {
         }
         if self.stay_null > 0 {
             let names = target.names(&self.null_operands).join(", ");
-            let (is, stay) = if self.stay_null == 1 { ("stays", "is missed") } else { ("stay", "are missed") };
+            let (is, stay) =
+                if self.stay_null == 1 { ("stays", "is missed") } else { ("stay", "are missed") };
             let message = format!("{} {is} NULL and {stay}: {names} is NULL there", rows(self.stay_null));
             let place = self.assigned.iter().find(|a| !a.operands.is_empty()).map(|a| a.place.clone());
             let finding = Finding::new(Code::StaysNull, message);
@@ -227,7 +237,14 @@ mod tests {
 
     fn codes(rows: &[(i64, &str, Option<&str>)]) -> Vec<Code> {
         let place = Place { line: 1, column: 1, length: 1, text: String::new() };
-        let assigned = vec![Assigned { column: 1, place, null: false, from_itself: true, room: Some(4), operands: vec![2] }];
+        let assigned = vec![Assigned {
+            column: 1,
+            place,
+            null: false,
+            from_itself: true,
+            room: Some(4),
+            operands: vec![2],
+        }];
         let mut notices = Notices::new(&target(), assigned);
         for (id, old, new) in rows {
             let text = |t: &str| Value::Text(t.to_owned());
@@ -249,9 +266,24 @@ mod tests {
         assert_eq!(codes(&[(1, "Moor", None)]), [Code::BecomesNull]);
         assert_eq!(codes(&[(1, "Moor", Some("Hills"))]), [Code::TooLong]);
         assert_eq!(codes(&[(1, "Moor", Some("Dale")), (2, "Vale", Some("Dale"))]), [Code::Merges]);
-        let mut missed = Notices::new(&target(), vec![Assigned { column: 1, place: Place { line: 1, column: 1, length: 1, text: String::new() }, null: false, from_itself: false, room: None, operands: vec![0, 2] }]);
+        let mut missed = Notices::new(
+            &target(),
+            vec![Assigned {
+                column: 1,
+                place: Place { line: 1, column: 1, length: 1, text: String::new() },
+                null: false,
+                from_itself: false,
+                room: None,
+                operands: vec![0, 2],
+            }],
+        );
         let row = vec![Value::Int(1), Value::Null, Value::Null];
-        missed.row(&HeldRow { ordinal: 1, key: vec![Value::Int(1)], before: row.clone(), after: After::Row(row) });
+        missed.row(&HeldRow {
+            ordinal: 1,
+            key: vec![Value::Int(1)],
+            before: row.clone(),
+            after: After::Row(row),
+        });
         assert_eq!(missed.stays_null(&target()), (1, vec!["note".to_owned()]));
         assert_eq!(missed.findings(&target())[0].code, Code::StaysNull);
         assert_eq!(codes(&[(1, "Moor", Some("a")), (2, "Moor", Some("b"))]), [Code::TwinRows]);

@@ -55,7 +55,8 @@ pub fn judge(foreseen: &[Foreseen], held: &HeldRow, actual: Option<&[Value]>) ->
             Ok(if held.before == now { Fate::Same } else { Fate::Changed })
         }
         (StepKind::Insert, After::Row(expected), Some(now)) => {
-            let unknown = |column: usize| foreseen.iter().any(|f| f.column == column && f.label == Label::Unknown);
+            let unknown =
+                |column: usize| foreseen.iter().any(|f| f.column == column && f.label == Label::Unknown);
             match diff(expected, now).into_iter().find(|cell| !unknown(cell.column)) {
                 Some(cell) => Err(Fault::Unforeseen(cell)),
                 None => Ok(Fate::Inserted),

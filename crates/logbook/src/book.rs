@@ -112,7 +112,8 @@ impl Shelf {
             make_folder(&shelf.folder.join(part))?;
         }
         let about = shelf.folder.join("database.json");
-        let kept: Option<DatabaseId> = fs::read(&about).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
+        let kept: Option<DatabaseId> =
+            fs::read(&about).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
         let mut known = kept.clone().unwrap_or_else(|| database.clone());
         for former in &database.formerly {
             if !known.formerly.contains(former) {
@@ -261,9 +262,10 @@ impl Logbook for Shelf {
         let files = self.mark_files()?;
         let wanted = match name {
             // Marks that were taken on the way to a question are not meant; older ones do not say.
-            None => files.iter().rev().find(|path| {
-                taken_by(path).is_ok_and(|by| by.is_none_or(|by| by == "preview"))
-            }),
+            None => files
+                .iter()
+                .rev()
+                .find(|path| taken_by(path).is_ok_and(|by| by.is_none_or(|by| by == "preview"))),
             Some(name) => files.iter().find(|f| short_name(f) == name),
         };
         match (wanted, name) {

@@ -65,7 +65,10 @@ pub fn apply(
             if let Some(end) = held_to(&*kept, &taken)? {
                 return Ok(RunOutcome::not_begun(end));
             }
-            (Agreed { name: name.clone(), summary: *kept.summary(), book: &**book, shown: &preview.rows }, "mark")
+            (
+                Agreed { name: name.clone(), summary: *kept.summary(), book: &**book, shown: &preview.rows },
+                "mark",
+            )
         }
     };
     if let Some(end) = refusal(preview) {
@@ -94,7 +97,8 @@ pub fn apply(
     };
     let hold = options.hold && options.agreement == Agreement::Ask;
     let run = || -> Result<RunOutcome, Ended> {
-        let proven = prepared.begin(&mut *session)?.mark(plan, change, &agreed, talk)?.execute(plan)?.prove()?;
+        let proven =
+            prepared.begin(&mut *session)?.mark(plan, change, &agreed, talk)?.execute(plan)?.prove()?;
         let proven = if hold { proven.ask(talk)? } else { proven };
         Ok(proven.commit())
     };

@@ -24,7 +24,9 @@ impl Entry {
     /// What can be said of taking it back, in one phrase; empty where there is nothing to take back.
     pub fn in_words(&self) -> String {
         let changed: u64 = self.receipt.steps.iter().map(|s| s.changed).sum();
-        let of = |by: &str, rows: u64| format!("{rows} of {changed} {}, by {by}", if changed == 1 { "row" } else { "rows" });
+        let of = |by: &str, rows: u64| {
+            format!("{rows} of {changed} {}, by {by}", if changed == 1 { "row" } else { "rows" })
+        };
         let taken: Vec<String> = self.parts.iter().map(|(by, rows)| of(by, *rows)).collect();
         let part = (!taken.is_empty()).then(|| format!("taken back in part ({})", taken.join("; ")));
         let open = match (&self.obstacle, &self.receipt.back) {

@@ -52,7 +52,8 @@ pub fn mark_text(context: &Context<'_>, name: Option<&str>) -> Result<(String, S
     let mark = book.mark(name)?;
     let name_of = mark.header().mark.clone();
     if name.is_none()
-        && let Some(run) = book.receipts()?.iter().find(|r| r.mark.as_ref() == Some(&name_of) && !r.state.is_rolled_back())
+        && let Some(run) =
+            book.receipts()?.iter().find(|r| r.mark.as_ref() == Some(&name_of) && !r.state.is_rolled_back())
     {
         return Err(Failure::usage(
             format!("the last preview here (mark {name_of}) was applied already, as run {}", run.run),

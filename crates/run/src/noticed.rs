@@ -159,7 +159,10 @@ pub(crate) fn side_text(write: &SideWrite) -> String {
             )
         }
         SideHow::Routine(name) => {
-            format!("function {name} writes {rows}{}; that is not in the snapshot and an undo leaves it", write.table)
+            format!(
+                "function {name} writes {rows}{}; that is not in the snapshot and an undo leaves it",
+                write.table
+            )
         }
         SideHow::Unmeasured(what) => what.clone(),
         SideHow::Measured(what) => format!(

@@ -4,9 +4,9 @@
 
 use std::any::Any;
 
+use marktwice_core::cell::diff;
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::{After, Agreement, Foreseen, HeldRow, MarkSummary, Marker, agreement};
-use marktwice_core::cell::diff;
 use marktwice_core::moved::How;
 use marktwice_core::receipt::{Receipt, RunState, SnapshotRef};
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, SnapshotTotals, StepRecord};

@@ -175,7 +175,9 @@ pub fn settle(context: &Context<'_>, only: Option<&str>) -> Result<Vec<Settled>,
         let rows = by_rows(&mut *session, &*book, &receipt)?;
         let verdict = decide(record, &rows);
         let receipt = match verdict {
-            Verdict::Committed => conclude(&*book, context, receipt, RunState::Committed, "settled: it committed")?,
+            Verdict::Committed => {
+                conclude(&*book, context, receipt, RunState::Committed, "settled: it committed")?
+            }
             Verdict::RolledBack => {
                 conclude(&*book, context, receipt, RunState::RolledBack, "settled: it did not commit")?
             }
@@ -291,8 +293,11 @@ fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> 
     if not_before.is_empty() {
         return Ok(Compared::AsBefore);
     }
-    let mut neither: Vec<(i64, Vec<Value>)> =
-        not_before.iter().filter(|(n, _)| not_left.contains_key(n)).map(|(n, key)| (*n, key.clone())).collect();
+    let mut neither: Vec<(i64, Vec<Value>)> = not_before
+        .iter()
+        .filter(|(n, _)| not_left.contains_key(n))
+        .map(|(n, key)| (*n, key.clone()))
+        .collect();
     neither.sort_by_key(|(n, _)| *n);
     let count = |n: usize| n as u64;
     Ok(Compared::Mixed {

@@ -2,8 +2,8 @@
 
 use std::cell::RefCell;
 
-use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::cell::{CellDiff, diff};
+use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::{After, Foreseen, Label, StepKind};
 use marktwice_core::receipt::{Receipt, RunKind, RunState, SnapshotRef, StepReceipt};
 use marktwice_core::record::{SnapshotHeader, StepRecord};
@@ -447,7 +447,9 @@ fn first_differing(tx: &mut dyn Tx, book: &dyn Logbook, back: &Back) -> Result<S
         }
         let (Some(kept), After::Row(after), None) = (&kept, &row.after, &found) else { return Ok(()) };
         let wanted = kept.after.as_deref().unwrap_or_default();
-        let looked = |cell: &CellDiff| back.restore.kind != StepKind::Update || back.restore.columns.contains(&cell.column);
+        let looked = |cell: &CellDiff| {
+            back.restore.kind != StepKind::Update || back.restore.columns.contains(&cell.column)
+        };
         let cell = diff(wanted, after).into_iter().find(looked);
         found = cell.filter(|_| kept.ordinal == row.ordinal).map(|cell| {
             let name = target.columns.get(cell.column).map_or("", |c| c.name.as_str());
@@ -463,7 +465,10 @@ fn first_differing(tx: &mut dyn Tx, book: &dyn Logbook, back: &Back) -> Result<S
         Ok(())
     })?;
     Ok(found.unwrap_or_else(|| {
-        format!("what is in {} now does not read back as it was read, so nothing could be verified", target.table)
+        format!(
+            "what is in {} now does not read back as it was read, so nothing could be verified",
+            target.table
+        )
     }))
 }
 

@@ -90,7 +90,9 @@ pub fn read(text: &str, language: Language) -> Routine {
         match word.as_str() {
             "insert" | "replace" | "update" | "delete" | "merge" | "truncate"
                 if !next.is_some_and(|n| n.is(&Token::LParen))
-                    && !before.is_some_and(|b| b.is_any(&["for", "on", "key", "do", "of", "or", "after", "before"])) =>
+                    && !before.is_some_and(|b| {
+                        b.is_any(&["for", "on", "key", "do", "of", "or", "after", "before"])
+                    }) =>
             {
                 if let Some((written, last)) = written(&tokens, at, language, verb(&tokens, at, &word)) {
                     routine.writes.push(written);
@@ -98,15 +100,23 @@ pub fn read(text: &str, language: Language) -> Routine {
                 }
             }
             "call" | "perform" => {
-                routine.calls.extend(next.and_then(|_| last_part(&tokens, at + 1)).and_then(|t| as_name(t, language)));
+                routine
+                    .calls
+                    .extend(next.and_then(|_| last_part(&tokens, at + 1)).and_then(|t| as_name(t, language)));
             }
             "execute" | "copy" | "prepare" => routine.dynamic = true,
-            "create" | "drop" | "alter" | "grant" | "revoke" | "lock" | "listen" | "notify" | "cluster" | "vacuum"
-            | "analyze" | "reindex" | "refresh" | "comment" | "rename" | "flush" | "kill" | "load" | "install"
+            "create" | "drop" | "alter" | "grant" | "revoke" | "lock" | "listen" | "notify" | "cluster"
+            | "vacuum" | "analyze" | "reindex" | "refresh" | "comment" | "rename" | "flush" | "kill"
+            | "load" | "install"
                 if starts =>
             {
-                let words: Vec<&str> =
-                    tokens.iter().skip(at).take_while(|t| !t.is(&Token::SemiColon)).take(4).map(|t| t.slice.of(text)).collect();
+                let words: Vec<&str> = tokens
+                    .iter()
+                    .skip(at)
+                    .take_while(|t| !t.is(&Token::SemiColon))
+                    .take(4)
+                    .map(|t| t.slice.of(text))
+                    .collect();
                 routine.acts.push(words.join(" "));
             }
             "set" if next.is_some_and(|n| n.is_any(&["global", "@@global", "persist"])) => {
@@ -256,7 +266,10 @@ mod tests {
         );
         let audit =
             read("BEGIN PERFORM note(row_to_json(NEW)); RETURN COALESCE(NEW, OLD); END", Language::Postgres);
-        assert_eq!((audit.calls.contains(&"note".to_owned()), audit.new_whole, audit.skips), (true, false, false));
+        assert_eq!(
+            (audit.calls.contains(&"note".to_owned()), audit.new_whole, audit.skips),
+            (true, false, false)
+        );
         assert!(read("BEGIN SELECT * INTO NEW FROM x; RETURN NEW; END", Language::Postgres).new_whole);
         assert!(read("BEGIN r := NEW; r.a := 1; RETURN r; END", Language::Postgres).new_whole);
         let odd = read("BEGIN NEW := f(NEW); EXECUTE 'x'; RETURN NULL; END", Language::Postgres);
@@ -267,17 +280,31 @@ mod tests {
         );
         assert_eq!(tables(&my), ["hive", "old log"]);
         let columns = read("INSERT INTO honey.price_log (batch_id) VALUES (round(1.5))", Language::Mysql);
-        assert!(columns.calls.contains(&"round".to_owned()) && !columns.calls.contains(&"price_log".to_owned()));
-        let acts = read("BEGIN SET @n = 1; SET GLOBAL max_connections = 2; CALL deep.further(1); TRUNCATE log; REPLACE INTO x VALUES (get_lock('a', 1)); END", Language::Mysql);
+        assert!(
+            columns.calls.contains(&"round".to_owned()) && !columns.calls.contains(&"price_log".to_owned())
+        );
+        let acts = read(
+            "BEGIN SET @n = 1; SET GLOBAL max_connections = 2; CALL deep.further(1); TRUNCATE log; REPLACE INTO x VALUES (get_lock('a', 1)); END",
+            Language::Mysql,
+        );
         assert_eq!((acts.variables, acts.acts), (true, vec!["SET GLOBAL".to_owned()]));
         assert!(["further", "get_lock"].iter().all(|name| acts.calls.contains(&(*name).to_owned())));
         let verbs: Vec<Verb> = acts.writes.iter().map(|w| w.verb).collect();
         assert_eq!(verbs, [Verb::Truncate, Verb::Several]);
         assert_eq!(stamp.sets, ["changed"]);
-        let guard = read("BEGIN IF NEW.a = OLD.a AND NEW.b <> 1 THEN NEW.version = OLD.version + 1; END IF; RETURN NEW; END", Language::Postgres);
+        let guard = read(
+            "BEGIN IF NEW.a = OLD.a AND NEW.b <> 1 THEN NEW.version = OLD.version + 1; END IF; RETURN NEW; END",
+            Language::Postgres,
+        );
         assert_eq!((guard.sets, guard.new_columns.len()), (vec!["version".to_owned()], 3));
-        let set = read("BEGIN SET NEW.x = NEW.y, NEW.z = 2; UPDATE hive h SET h.kilos = f(a, b), note = 'x' WHERE id = 1; END", Language::Mysql);
-        assert_eq!((set.sets, set.writes[0].columns.clone()), (vec!["x".to_owned(), "z".to_owned()], vec!["kilos".to_owned(), "note".to_owned()]));
+        let set = read(
+            "BEGIN SET NEW.x = NEW.y, NEW.z = 2; UPDATE hive h SET h.kilos = f(a, b), note = 'x' WHERE id = 1; END",
+            Language::Mysql,
+        );
+        assert_eq!(
+            (set.sets, set.writes[0].columns.clone()),
+            (vec!["x".to_owned(), "z".to_owned()], vec!["kilos".to_owned(), "note".to_owned()])
+        );
         let drop = read("BEGIN DROP TABLE IF EXISTS x; PERFORM setval('s', 1); END", Language::Postgres);
         assert_eq!((drop.acts.len(), drop.calls), (1, vec!["setval".to_owned()]));
         assert_eq!(read("'open", Language::Postgres), Routine::unknown());

@@ -4,6 +4,7 @@ use std::any::Any;
 use std::cell::Cell;
 use std::rc::Rc;
 
+use marktwice_core::Code;
 use marktwice_core::hash::Fingerprint;
 use marktwice_core::mark::{MarkRow, MarkSummary};
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
@@ -13,7 +14,6 @@ use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
-use marktwice_core::Code;
 use marktwice_core::way_back::WayBack;
 use marktwice_port::engine::{ChangeSource, FoundSink, KeepSink, PairSink, RowSink};
 use marktwice_port::{

@@ -257,7 +257,8 @@ pub fn cluster() -> Option<Vec<Server>> {
     let provider = ["/usr/lib/galera/libgalera_smm.so", "/usr/lib64/galera-4/libgalera_smm.so"];
     let provider = provider.into_iter().find(|path| Path::new(path).exists());
     let (Some(provider), Some(_), Some(_)) = (provider, program("wsrep_sst_rsync"), program("rsync")) else {
-        let message = "SKIPPED: no cluster is installed here (galera-4, rsync and the server's wsrep_sst_rsync)";
+        let message =
+            "SKIPPED: no cluster is installed here (galera-4, rsync and the server's wsrep_sst_rsync)";
         assert!(std::env::var_os("CI").is_none(), "{message}; in CI that is a failure");
         eprintln!("{message}");
         return None;
@@ -290,7 +291,11 @@ pub fn cluster() -> Option<Vec<Server>> {
         }
         let node = start(Brand::Maria, &options)?;
         let since = Instant::now();
-        let ready = || Db::try_open(&node.root_url()).ok().is_some_and(|mut db| db.try_run("SELECT 1 FROM mysql.db").is_ok());
+        let ready = || {
+            Db::try_open(&node.root_url())
+                .ok()
+                .is_some_and(|mut db| db.try_run("SELECT 1 FROM mysql.db").is_ok())
+        };
         while !ready() {
             assert!(since.elapsed() < PATIENCE, "the node does not join");
             std::thread::sleep(Duration::from_millis(200));

@@ -80,7 +80,8 @@ pub(crate) fn safe(text: &str) -> String {
     while let Some(c) = rest.chars().next() {
         // The longest first: one of ours may begin like another.
         let codes = super::COLOURS.iter().flat_map(|style| [style.to_string(), format!("{style:#}")]);
-        let ours = codes.filter(|code| !code.is_empty() && rest.starts_with(code.as_str())).max_by_key(String::len);
+        let ours =
+            codes.filter(|code| !code.is_empty() && rest.starts_with(code.as_str())).max_by_key(String::len);
         let ours = if c == '\u{1b}' { ours } else { None };
         let begins = out.is_empty() || out.ends_with('\n');
         if let Some(code) = ours {
@@ -155,8 +156,12 @@ mod tests {
     fn data_does_not_drive_the_terminal() {
         let shown = value(&Value::Text("a\u{1b}[31mred\u{202e}\u{200b}\nb\u{7}\0é".into()));
         assert_eq!(shown, "a\\u{1b}[31mred\\u{202e}\\u{200b}\\nb\\u{7}\\u{0}é");
-        let own: String = super::super::COLOURS.iter().map(|style| super::super::styled(*style, "x")).collect();
-        assert_eq!(safe(&format!("{own}\n\u{1b}]0;t\u{7}\u{9b}2J\u{2028}é")), format!("{own}\n\\u{{1b}}]0;t\\u{{7}}\\u{{9b}}2J\\u{{2028}}é"));
+        let own: String =
+            super::super::COLOURS.iter().map(|style| super::super::styled(*style, "x")).collect();
+        assert_eq!(
+            safe(&format!("{own}\n\u{1b}]0;t\u{7}\u{9b}2J\u{2028}é")),
+            format!("{own}\n\\u{{1b}}]0;t\\u{{7}}\\u{{9b}}2J\\u{{2028}}é")
+        );
         let json = safe_json("{\"a\": \"\u{202e}\u{9b}ö\"}\n");
         assert_eq!(json, "{\"a\": \"\\u202e\\u009bö\"}\n");
         assert!(value(&Value::Text("x".repeat(500))).ends_with("(500 chars)"));

@@ -69,7 +69,12 @@ pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64) -> S
     let count = |e: &Entry| e.receipt.steps.first().map_or(String::new(), |s| number(s.changed));
     let title = |e: &Entry| Text::plain(e.receipt.title.as_deref().map_or(String::new(), |t| cut(t, 40)));
     let why = |e: &Entry| {
-        let text = e.receipt.why.as_deref().filter(|_| matches!(e.receipt.state, RunState::RolledBack | RunState::SetAside)).unwrap_or("");
+        let text = e
+            .receipt
+            .why
+            .as_deref()
+            .filter(|_| matches!(e.receipt.state, RunState::RolledBack | RunState::SetAside))
+            .unwrap_or("");
         Text::default().push(DIM, cut(text, 40))
     };
     let mut columns = vec![

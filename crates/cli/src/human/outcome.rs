@@ -202,7 +202,8 @@ pub(crate) fn settled(database: &str, all: &[Settled], on: &str) -> String {
                 let _ = writeln!(out, "{run} committed{says}{known}");
             }
             Verdict::RolledBack if one.rows.is_none() => {
-                let _ = writeln!(out, "{run} was rolled back: it had not asked for COMMIT, so nothing changed.");
+                let _ =
+                    writeln!(out, "{run} was rolled back: it had not asked for COMMIT, so nothing changed.");
             }
             Verdict::RolledBack => {
                 let _ = writeln!(out, "{run} was rolled back{says}{known}");

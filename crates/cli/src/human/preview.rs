@@ -178,7 +178,8 @@ pub(crate) fn change_counts(preview: &Preview) -> String {
     let (null, operands) = &preview.stays_null;
     if *null > 0 {
         let operands = cells::escape(&operands.join(", "));
-        let stay = format!("{} {} NULL: {operands} is NULL there", number(*null), verb(*null, "stays", "stay"));
+        let stay =
+            format!("{} {} NULL: {operands} is NULL there", number(*null), verb(*null, "stays", "stay"));
         let rest = already - null;
         let rest = if rest == 0 {
             String::new()
@@ -271,7 +272,8 @@ fn columns(preview: &Preview) -> Vec<TextColumn> {
     if preview.kind == StepKind::Update && !preview.uncertain() && preview.changes < preview.matched {
         let null = |row: &ShownRow| {
             let operands = preview.stays_null.1.iter().filter_map(|name| target.position(name));
-            let assigned = preview.foreseen.iter().any(|f| row.before.get(f.column).is_some_and(Value::is_null));
+            let assigned =
+                preview.foreseen.iter().any(|f| row.before.get(f.column).is_some_and(Value::is_null));
             assigned && operands.into_iter().any(|at| row.before.get(at).is_some_and(Value::is_null))
         };
         let state = |row: &ShownRow| match (row.changes(), null(row)) {

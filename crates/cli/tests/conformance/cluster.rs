@@ -34,7 +34,10 @@ fn one_database_on_three_nodes() {
 
     // Previewed through one node, applied through the next, known and taken back through the third.
     scene.run(&["preview", "--sql", sql, "--on", &on(0)]).expect(0).says("Dale → Fell");
-    let run = scene.run(&["apply", "--sql", sql, "--rows", "2", "--yes", "--on", &on(1), "--format", "json"]).expect(0).run();
+    let run = scene
+        .run(&["apply", "--sql", sql, "--rows", "2", "--yes", "--on", &on(1), "--format", "json"])
+        .expect(0)
+        .run();
     assert_ne!(all_alike(&every, &name), before);
     scene.run(&["history", "--on", &on(2)]).expect(0).says(&run).says("can be undone");
     scene.run(&["undo", &run, "--yes", "--on", &on(2)]).expect(0);
@@ -50,7 +53,10 @@ fn one_database_on_three_nodes() {
         let from = round * 20_000;
         first.run(&format!("INSERT INTO ballast SELECT {from} + seq, repeat('x', 200) FROM seq_1_to_20000;"));
         first.run("DELETE FROM allowed;");
-        scene.run(&["apply", "--sql", stale, "--rows", "2", "--yes", "--on", &on(1)]).expect(3).says("nothing-matched");
+        scene
+            .run(&["apply", "--sql", stale, "--rows", "2", "--yes", "--on", &on(1)])
+            .expect(3)
+            .says("nothing-matched");
     }
     first.run("REPLACE INTO allowed VALUES (1);");
     scene.run(&["preview", "--sql", stale, "--on", &on(1)]).expect(0).says("reads-elsewhere").says("allowed");
@@ -77,14 +83,22 @@ fn one_database_on_three_nodes() {
     });
     let sum: f64 = told.iter().zip([10.0, 20.0]).filter(|(told, _)| **told).map(|(_, more)| more).sum();
     let kilos = Db::open(&on(2)).value("SELECT kilos FROM hive WHERE hive_id = 10");
-    let kilos: f64 = kilos.chars().filter(|c| c.is_ascii_digit() || *c == '.').collect::<String>().parse().unwrap();
+    let kilos: f64 =
+        kilos.chars().filter(|c| c.is_ascii_digit() || *c == '.').collect::<String>().parse().unwrap();
     assert!((kilos - 12.5 - sum).abs() < 1e-9, "{kilos} {told:?}");
 
     // A run that was kept under the identity of one node is still found.
-    let run = scene.run(&["apply", "--sql", sql, "--rows", "2", "--yes", "--again", "--on", &on(1), "--format", "json"]).expect(0).run();
+    let run = scene
+        .run(&["apply", "--sql", sql, "--rows", "2", "--yes", "--again", "--on", &on(1), "--format", "json"])
+        .expect(0)
+        .run();
     let about: marktwice_core::receipt::DatabaseId =
         serde_json::from_slice(&std::fs::read(scene.shelf().join("database.json")).unwrap()).unwrap();
-    let former = marktwice_core::receipt::DatabaseId { identity: about.formerly[0].clone(), formerly: Vec::new(), ..about };
+    let former = marktwice_core::receipt::DatabaseId {
+        identity: about.formerly[0].clone(),
+        formerly: Vec::new(),
+        ..about
+    };
     let old = Shelf::at(&scene.path("book"), &former).folder().to_owned();
     std::fs::rename(scene.shelf(), &old).unwrap();
     std::fs::write(old.join("database.json"), serde_json::to_vec(&former).unwrap()).unwrap();

@@ -25,7 +25,9 @@ fn sessions_by_the_transaction_are_refused() {
         let scene = Scene::on(PROGRAM, &pooler.url(&name));
         let before = Db::open(&url).dump();
         for round in 0..2 {
-            for args in [&["preview", "--sql", SQL][..], &["apply", "--sql", SQL, "--rows", "1", "--yes"], &["look"]] {
+            for args in
+                [&["preview", "--sql", SQL][..], &["apply", "--sql", SQL, "--rows", "1", "--yes"], &["look"]]
+            {
                 scene.run(args).expect(1).says("pooler").says("session pooling");
             }
             if round == 0 && mode == "transaction" {

@@ -25,7 +25,10 @@ fn settings_do_not_bear_on_values() {
             ("SET DateStyle = 'SQL, DMY'", "SET TimeZone = 'Asia/Kolkata'"),
             ("SET IntervalStyle = 'sql_standard'", "SET bytea_output = 'escape'"),
         ] {
-            for sql in ["DELETE FROM public.odd WHERE id < 9", "UPDATE public.odd SET tags = '{a}', rel = NULL, fn = NULL, m = NULL, at = NULL, n = n + 1 WHERE id < 9"] {
+            for sql in [
+                "DELETE FROM public.odd WHERE id < 9",
+                "UPDATE public.odd SET tags = '{a}', rel = NULL, fn = NULL, m = NULL, at = NULL, n = n + 1 WHERE id < 9",
+            ] {
                 stage.run(&format!("ALTER DATABASE {name} RESET ALL; ALTER DATABASE {name} {apply};"));
                 stage.apply(sql, "2", 0);
                 stage.run(&format!("ALTER DATABASE {name} RESET ALL; ALTER DATABASE {name} {undo};"));
@@ -66,7 +69,8 @@ fn keys_of_bits_and_other_odd_types() {
             "bit(8):b'101':b'11111111'|bit(64):b'1':18446744073709551615|year:2026:2027|decimal(20,5):1.1:2.2|binary(3):'a':'b'|time(3):'10:00:00.5':'-11:00:00'|enum('b','a'):'a':'b'",
         );
         if stage.on == On::Postgres {
-            stage.run("CREATE SCHEMA ext; CREATE EXTENSION citext SCHEMA ext; SET search_path = public, ext;");
+            stage
+                .run("CREATE SCHEMA ext; CREATE EXTENSION citext SCHEMA ext; SET search_path = public, ext;");
         }
         for (n, line) in types.split('|').enumerate() {
             let mut parts = line.rsplitn(3, [':']).collect::<Vec<_>>();

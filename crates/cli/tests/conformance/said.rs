@@ -10,11 +10,16 @@ fn rows_that_stay_null() {
         stage.run("CREATE TABLE bill (id integer PRIMARY KEY, subtotal integer, tax integer, total integer);\nINSERT INTO bill VALUES (1, 10, 2, 12), (2, 10, 2, NULL), (3, 10, NULL, NULL), (4, 20, NULL, NULL);");
         let sql = "UPDATE bill SET total = subtotal + tax WHERE id < 9";
         let preview = stage.scene.run(&["preview", "--sql", sql]).expect(0);
-        preview.says("1 would change, 1 already holds the new value, 2 stay NULL: tax is NULL there").says("stays-null").says("stays NULL");
+        preview
+            .says("1 would change, 1 already holds the new value, 2 stay NULL: tax is NULL there")
+            .says("stays-null")
+            .says("stays NULL");
         stage.apply(sql, "4", 0);
-        let preview = stage.scene.run(&["preview", "--sql", "UPDATE bill SET total = subtotal + tax WHERE id > 2"]);
+        let preview =
+            stage.scene.run(&["preview", "--sql", "UPDATE bill SET total = subtotal + tax WHERE id > 2"]);
         preview.says("2 stay NULL").says_not("already hold");
-        let preview = stage.scene.run(&["preview", "--sql", "UPDATE bill SET total = NULL WHERE id > 2"]).expect(0);
+        let preview =
+            stage.scene.run(&["preview", "--sql", "UPDATE bill SET total = NULL WHERE id > 2"]).expect(0);
         preview.says_not("stays-null");
     });
 }
@@ -27,7 +32,11 @@ fn a_declared_key_is_the_key() {
         }
         stage.run("CREATE TABLE flower (code varchar(20) PRIMARY KEY, name TEXT); INSERT INTO flower VALUES ('lime', 'Lime'), ('ling', 'Ling');
                    CREATE TABLE pair (a INT, b INT, n INT, PRIMARY KEY (a, b)); INSERT INTO pair VALUES (1, 2, 3), (1, 3, 4);");
-        stage.scene.run(&["preview", "--sql", "UPDATE flower SET name = 'x' WHERE code = 'lime'"]).expect(0).says("pinned by the primary key");
+        stage
+            .scene
+            .run(&["preview", "--sql", "UPDATE flower SET name = 'x' WHERE code = 'lime'"])
+            .expect(0)
+            .says("pinned by the primary key");
         stage.scene.run(&["set", "flower", "ling", "name=Heather", "--yes"]).expect(0);
         stage.undo(&[], 0);
         stage.there_and_back("UPDATE pair SET n = 0 WHERE a = 1 AND b = 3", "1");
@@ -82,7 +91,12 @@ fn names_that_mean_two_things() {
         if stage.on == On::Sqlite {
             let sql = "UPDATE hive SET kilos = max(k.keeper_id) FROM keeper AS k WHERE k.keeper_id = hive.keeper_id AND k.region = 'Nowhere'";
             let preview = stage.scene.run(&["preview", "--sql", sql]);
-            assert!(preview.out.contains("0 of 4 rows") || preview.status != Some(0), "{}{}", preview.out, preview.err);
+            assert!(
+                preview.out.contains("0 of 4 rows") || preview.status != Some(0),
+                "{}{}",
+                preview.out,
+                preview.err
+            );
             assert!(!preview.out.contains("NULL  "), "{}", preview.out);
         }
     });
@@ -107,8 +121,13 @@ fn settings_that_break_questions_are_set_aside() {
                 // Users of their own, whose sessions begin with these settings by what the server runs for them.
                 let Some(server) = marktwice_testkit::servers::start(
                     marktwice_testkit::servers::Brand::Maria,
-                    &["--skip-networking", "--init-connect=SET SESSION sql_select_limit=1, completion_type=2, autocommit=0, sql_safe_updates=1, max_statement_time=0.001"],
-                ) else { return };
+                    &[
+                        "--skip-networking",
+                        "--init-connect=SET SESSION sql_select_limit=1, completion_type=2, autocommit=0, sql_safe_updates=1, max_statement_time=0.001",
+                    ],
+                ) else {
+                    return;
+                };
                 let url = server.database();
                 let mut db = marktwice_testkit::sql::Db::open(&url);
                 db.run(crate::COOP);
@@ -116,8 +135,22 @@ fn settings_that_break_questions_are_set_aside() {
                 db.run(&format!("CREATE USER ann@localhost;\nGRANT ALL ON {name}.* TO ann@localhost;"));
                 let scene = marktwice_testkit::Scene::on(crate::PROGRAM, &url.replace("root@", "ann@"));
                 let before = db.dump();
-                scene.run(&["preview", "--sql", "UPDATE keeper SET region = 'x' WHERE keeper_id < 9"]).expect(0).says("4 of 4 rows");
-                scene.run(&["apply", "--sql", "UPDATE keeper SET region = 'x' WHERE keeper_id < 9", "--rows", "4", "--yes", "--allow", "no-filter"]).expect(0);
+                scene
+                    .run(&["preview", "--sql", "UPDATE keeper SET region = 'x' WHERE keeper_id < 9"])
+                    .expect(0)
+                    .says("4 of 4 rows");
+                scene
+                    .run(&[
+                        "apply",
+                        "--sql",
+                        "UPDATE keeper SET region = 'x' WHERE keeper_id < 9",
+                        "--rows",
+                        "4",
+                        "--yes",
+                        "--allow",
+                        "no-filter",
+                    ])
+                    .expect(0);
                 assert_ne!(db.dump(), before);
                 scene.run(&["undo", "--yes", "--rows", "4"]).expect(0);
                 assert_eq!(db.dump(), before);
@@ -130,7 +163,10 @@ fn settings_that_break_questions_are_set_aside() {
 fn a_shown_row_that_somebody_changed() {
     each(|stage| {
         let mark = |stage: &Stage, sql: &str| {
-            stage.scene.run(&["preview", "--sql", sql, "--format", "json"]).json()["mark"].as_str().unwrap().to_owned()
+            stage.scene.run(&["preview", "--sql", sql, "--format", "json"]).json()["mark"]
+                .as_str()
+                .unwrap()
+                .to_owned()
         };
         let sql = "UPDATE keeper SET region = 'Fell' WHERE keeper_id = 1";
         // The name says which row it is, and so does the keeper of a hive.

@@ -38,11 +38,19 @@ fn rows_and_record_are_both_asked() {
         stage.run("UPDATE keeper SET region = 'Else' WHERE keeper_id = 1; UPDATE keeper SET region = 'Moor' WHERE keeper_id = 3;".replace("; ", ";\n").as_str());
         if stage.on == On::Postgres {
             let settled = stage.scene.run(&["settle"]).expect(0);
-            settled.says("committed, says the server's own record").says("1 row is as before it, 1 row is neither").says("keeper 1").says_not("keeper 3");
+            settled
+                .says("committed, says the server's own record")
+                .says("1 row is as before it, 1 row is neither")
+                .says("keeper 1")
+                .says_not("keeper 3");
         } else {
             let settled = stage.scene.run(&["settle"]).expect(7).says("Undecidable");
             settled.says("1 row is as before it, 1 row is neither").says("keeper 1").says_not("keeper 3");
-            stage.scene.run(&["settle", &run, "--aside", "--reason", "looked at by hand"]).expect(0).says("set aside");
+            stage
+                .scene
+                .run(&["settle", &run, "--aside", "--reason", "looked at by hand"])
+                .expect(0)
+                .says("set aside");
             stage.scene.run(&["history"]).expect(0).says("set aside").says("looked at by hand");
         }
         stage.run("UPDATE keeper SET region = 'Moor' WHERE keeper_id IN (1, 3);");
@@ -75,7 +83,13 @@ fn damaged_files_block_nothing_for_ever() {
         let snapshot = folder.join("rows.jsonl.zst");
         std::fs::write(&snapshot, b"torn").unwrap();
         let settled = stage.scene.run(&["settle"]);
-        assert_eq!(settled.status, Some(if stage.on == On::Postgres { 0 } else { 7 }), "{}{}", settled.out, settled.err);
+        assert_eq!(
+            settled.status,
+            Some(if stage.on == On::Postgres { 0 } else { 7 }),
+            "{}{}",
+            settled.out,
+            settled.err
+        );
         settled.says("were not compared");
         if stage.on != On::Postgres {
             stage.scene.run(&["settle", &run, "--aside", "--reason", "no snapshot"]).expect(0);
@@ -84,12 +98,20 @@ fn damaged_files_block_nothing_for_ever() {
         stage.apply("UPDATE hive SET kilos = 1 WHERE hive_id = 10", "1", 0);
         let (run, folder) = committing(stage, true);
         std::fs::write(folder.join("receipt.json"), b"{ \"torn").unwrap();
-        stage.scene.run(&["preview", "--sql", SQL, "--allow", "already-run"]).says("is damaged").says("--aside");
+        stage
+            .scene
+            .run(&["preview", "--sql", SQL, "--allow", "already-run"])
+            .says("is damaged")
+            .says("--aside");
         stage.scene.run(&["history"]).expect(0);
         stage.apply("UPDATE hive SET kilos = 2 WHERE hive_id = 10", "1", 7);
         stage.scene.run(&["settle", &run, "--aside"]).expect(2);
         stage.scene.run(&["settle", "nope", "--aside", "--reason", "x"]).expect(2);
-        stage.scene.run(&["settle", &run, "--aside", "--reason", "disk trouble"]).expect(0).says("could not be read");
+        stage
+            .scene
+            .run(&["settle", &run, "--aside", "--reason", "disk trouble"])
+            .expect(0)
+            .says("could not be read");
         assert!(folder.join("receipt.damaged.json").exists());
         stage.apply("UPDATE hive SET kilos = 2 WHERE hive_id = 10", "1", 0);
         stage.scene.run(&["history"]).expect(0).says("set aside");
@@ -128,7 +150,8 @@ fn a_commit_that_is_still_on_its_way() {
     // Its client dies meanwhile.
     let committing = || {
         let books = std::fs::read_dir(scene.path("book")).into_iter().flatten().flatten();
-        let runs = books.flat_map(|b| std::fs::read_dir(b.path().join("runs")).into_iter().flatten().flatten());
+        let runs =
+            books.flat_map(|b| std::fs::read_dir(b.path().join("runs")).into_iter().flatten().flatten());
         runs.map(|r| std::fs::read_to_string(r.path().join("receipt.json")).unwrap_or_default())
             .any(|receipt| receipt.contains("\"committing\""))
     };

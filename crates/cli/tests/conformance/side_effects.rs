@@ -128,7 +128,11 @@ fn a_function_in_the_statement_that_writes() {
         stage.apply(sql, "1", 3).says("log");
         // In a filter it would already write while it is previewed.
         let filter = "UPDATE hive SET kilos = 1 WHERE sly(hive_id) = 10";
-        stage.scene.run(&["preview", "--sql", filter, "--allow", "volatile-filter"]).expect(3).says("sly() writes log");
+        stage
+            .scene
+            .run(&["preview", "--sql", filter, "--allow", "volatile-filter"])
+            .expect(3)
+            .says("sly() writes log");
         assert_eq!(stage.dump(), before);
     });
 }

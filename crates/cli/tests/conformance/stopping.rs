@@ -46,8 +46,12 @@ fn a_preview_is_stopped_on_the_server_too() {
         assert_eq!(ends(&mut child), Some(6), "{:?}", stage.on);
         let busy = match stage.on {
             On::Sqlite => return,
-            On::Postgres => "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'marktwice' AND state = 'active' AND datname = current_database()",
-            On::Maria => "SELECT count(*) FROM information_schema.PROCESSLIST WHERE DB = database() AND INFO LIKE '%900000000%' AND ID <> connection_id()",
+            On::Postgres => {
+                "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'marktwice' AND state = 'active' AND datname = current_database()"
+            }
+            On::Maria => {
+                "SELECT count(*) FROM information_schema.PROCESSLIST WHERE DB = database() AND INFO LIKE '%900000000%' AND ID <> connection_id()"
+            }
         };
         let since = Instant::now();
         while !stage.value(busy).contains('0') {

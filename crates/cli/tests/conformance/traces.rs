@@ -51,10 +51,26 @@ fn nothing_volatile_is_run_by_a_preview() {
         assert_eq!(stage.value("SELECT count(*) FROM pg_largeobject_metadata"), "0");
         assert_eq!(stage.dump(), before);
         // Clocks and the session's own numbers are harmless; a function that nobody declared is run when it is asked for.
-        stage.scene.run(&["preview", "--sql", "UPDATE hive SET kilos = 1 WHERE hive_id = 10 AND clock_timestamp() > '2020-01-01'"]).expect(0);
+        stage
+            .scene
+            .run(&[
+                "preview",
+                "--sql",
+                "UPDATE hive SET kilos = 1 WHERE hive_id = 10 AND clock_timestamp() > '2020-01-01'",
+            ])
+            .expect(0);
         let sql = "UPDATE hive SET kilos = 1 WHERE vague(hive_id) = 10";
-        stage.scene.run(&["preview", "--sql", sql]).expect(3).says("was not run").says("--allow volatile-filter");
-        stage.scene.run(&["preview", "--sql", sql, "--allow", "volatile-filter"]).expect(0).says("rolled back");
+        stage
+            .scene
+            .run(&["preview", "--sql", sql])
+            .expect(3)
+            .says("was not run")
+            .says("--allow volatile-filter");
+        stage
+            .scene
+            .run(&["preview", "--sql", sql, "--allow", "volatile-filter"])
+            .expect(0)
+            .says("rolled back");
         stage.apply_allowing(sql, "1", "volatile-filter", 0);
         stage.undo(&[], 0);
         assert_eq!(stage.dump(), before);
@@ -65,9 +81,18 @@ fn nothing_volatile_is_run_by_a_preview() {
 fn tables_that_are_called_like_ours() {
     each(|stage| {
         stage.run("CREATE TABLE marktwice_held (keeper_id integer, n integer, marktwice_b0 integer, marktwice_ordinal integer);\nINSERT INTO marktwice_held VALUES (1, 5, 7, 8), (3, 6, 7, 9);\nCREATE TABLE marktwice_asked (x integer);");
-        stage.there_and_back("UPDATE keeper SET region = 'Fell' WHERE keeper_id IN (SELECT keeper_id FROM marktwice_held)", "2");
-        stage.there_and_back("UPDATE keeper SET region = (SELECT min(n) FROM marktwice_held) WHERE keeper_id = 1", "1");
-        stage.there_and_back("UPDATE marktwice_held SET n = n + marktwice_b0, marktwice_ordinal = 0 WHERE keeper_id = 3", "1");
+        stage.there_and_back(
+            "UPDATE keeper SET region = 'Fell' WHERE keeper_id IN (SELECT keeper_id FROM marktwice_held)",
+            "2",
+        );
+        stage.there_and_back(
+            "UPDATE keeper SET region = (SELECT min(n) FROM marktwice_held) WHERE keeper_id = 1",
+            "1",
+        );
+        stage.there_and_back(
+            "UPDATE marktwice_held SET n = n + marktwice_b0, marktwice_ordinal = 0 WHERE keeper_id = 3",
+            "1",
+        );
         stage.there_and_back("DELETE FROM marktwice_held WHERE marktwice_b0 = 7", "2");
     });
 }

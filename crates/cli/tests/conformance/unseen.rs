@@ -90,7 +90,12 @@ fn what_counters_do_not_see() {
         // What a text shows is said before anybody is asked.
         stage.run("CREATE OR REPLACE FUNCTION sly() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM deep(); RETURN NULL; END $$;
                    CREATE FUNCTION deep() RETURNS void LANGUAGE plpgsql AS $$ BEGIN TRUNCATE log; END $$;");
-        stage.scene.run(&["preview", "--sql", "DELETE FROM hive WHERE hive_id = 11"]).expect(3).says("unmeasured-write").says("TRUNCATE log");
+        stage
+            .scene
+            .run(&["preview", "--sql", "DELETE FROM hive WHERE hive_id = 11"])
+            .expect(3)
+            .says("unmeasured-write")
+            .says("TRUNCATE log");
     });
 }
 
@@ -104,7 +109,8 @@ fn everything_that_follows_is_named() {
              CREATE TRIGGER first AFTER UPDATE ON hive FOR EACH ROW EXECUTE FUNCTION f1(); CREATE TRIGGER then_second AFTER INSERT ON log FOR EACH ROW EXECUTE FUNCTION f2();",
             "CREATE TRIGGER first AFTER UPDATE ON hive FOR EACH ROW INSERT INTO log VALUES (old.hive_id);\nCREATE TRIGGER then_second AFTER INSERT ON log FOR EACH ROW UPDATE second SET n = n + 1;",
         ));
-        let preview = stage.scene.run(&["preview", "--sql", "UPDATE hive SET kilos = 1 WHERE hive_id = 10"]).expect(3);
+        let preview =
+            stage.scene.run(&["preview", "--sql", "UPDATE hive SET kilos = 1 WHERE hive_id = 10"]).expect(3);
         preview.says("trigger first writes log").says("trigger then_second writes second");
         // A boss with two levels below: one row is named, two more go with it.
         stage.run("CREATE TABLE boss (id integer PRIMARY KEY, above integer, name varchar(9), FOREIGN KEY (above) REFERENCES boss (id) ON DELETE CASCADE);\nINSERT INTO boss VALUES (1, NULL, 'a'), (2, 1, 'b'), (3, 2, 'c'), (4, NULL, 'd'), (5, 5, 'e');");
@@ -127,7 +133,12 @@ fn a_key_that_cascades_onto_the_row_itself() {
         }
         stage.run("CREATE TABLE boss (id integer PRIMARY KEY, above integer, FOREIGN KEY (above) REFERENCES boss (id) ON UPDATE CASCADE);\nINSERT INTO boss VALUES (1, 1), (2, 1), (3, NULL);");
         stage.there_and_back("UPDATE boss SET id = 9 WHERE id = 3", "1");
-        stage.scene.run(&["preview", "--sql", "UPDATE boss SET id = 8 WHERE id = 1"]).expect(3).says("1 row of boss").says("ON UPDATE CASCADE may set it");
+        stage
+            .scene
+            .run(&["preview", "--sql", "UPDATE boss SET id = 8 WHERE id = 1"])
+            .expect(3)
+            .says("1 row of boss")
+            .says("ON UPDATE CASCADE may set it");
         stage.run("DELETE FROM boss WHERE id = 2;");
         stage.there_and_back("UPDATE boss SET id = 8 WHERE id = 1", "1");
     });
@@ -159,7 +170,11 @@ fn routines_that_write_what_cannot_be_rolled_back() {
         stage.run("//\nCREATE FUNCTION vague(n integer) RETURNS integer NOT DETERMINISTIC BEGIN SET @seen = n; RETURN n; END\n//\n");
         let sql = "UPDATE hive SET kilos = 7 WHERE vague(hive_id) = 10";
         stage.scene.run(&["preview", "--sql", sql]).expect(3).says("volatile-filter").says("was not run");
-        stage.scene.run(&["preview", "--sql", sql, "--allow", "volatile-filter"]).expect(0).says("rolled back");
+        stage
+            .scene
+            .run(&["preview", "--sql", sql, "--allow", "volatile-filter"])
+            .expect(0)
+            .says("rolled back");
     });
 }
 
@@ -179,12 +194,19 @@ fn what_a_user_may_not_see_stops() {
         let before = stage.dump();
         let few = as_user("few");
         let delete = "DELETE FROM hive WHERE hive_id = 10";
-        let run = |url: &str, sql: &str| stage.scene.run(&["apply", "--sql", sql, "--rows", "1", "--yes", "--on", url]);
+        let run = |url: &str, sql: &str| {
+            stage.scene.run(&["apply", "--sql", sql, "--rows", "1", "--yes", "--on", url])
+        };
         run(&few, delete).expect(3).says("unmeasured-write").says("PROCESS");
         run(&few, "UPDATE keeper SET name = 'x' WHERE keeper_id = 1").expect(3).says("TRIGGER");
-        let preview = stage.scene.run(&["preview", "--sql", "UPDATE keeper SET region = 'x' WHERE keeper_id = 1", "--on", &few]).expect(3);
+        let preview = stage
+            .scene
+            .run(&["preview", "--sql", "UPDATE keeper SET region = 'x' WHERE keeper_id = 1", "--on", &few])
+            .expect(3);
         assert!(!preview.out.contains("→ x"), "{}", preview.out);
-        run(&as_user("cols"), "UPDATE keeper SET name = 'x' WHERE keeper_id = 1").expect(1).says("whole of keeper");
+        run(&as_user("cols"), "UPDATE keeper SET name = 'x' WHERE keeper_id = 1")
+            .expect(1)
+            .says("whole of keeper");
         run(&as_user("proc"), delete).expect(3).says("visit");
         assert_eq!(stage.dump(), before);
         // What touches no key cannot cascade.
@@ -203,7 +225,11 @@ fn children_that_may_not_be_read() {
         let few = stage.url.replace("tester@", &format!("few_{name}@"));
         let before = stage.dump();
         let sql = "DELETE FROM hive WHERE hive_id = 10";
-        stage.scene.run(&["apply", "--sql", sql, "--rows", "1", "--yes", "--on", &few]).expect(3).says("visit");
+        stage
+            .scene
+            .run(&["apply", "--sql", sql, "--rows", "1", "--yes", "--on", &few])
+            .expect(3)
+            .says("visit");
         assert_eq!(stage.dump(), before);
     });
 }

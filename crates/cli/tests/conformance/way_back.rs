@@ -37,7 +37,11 @@ fn a_trigger_that_stamps_what_is_put_back() {
         let done = stage.apply_allowing(sql, "1", on, 0);
         let printed = done.out.lines().find_map(|l| l.split("marktwice ").nth(1)).unwrap().to_owned();
         assert_eq!(printed.contains("--allow undeclared-write"), stage.on == On::Sqlite, "{printed}");
-        stage.scene.run(&["history"]).expect(0).says("can be undone in part (version: trigger touch sets it)");
+        stage
+            .scene
+            .run(&["history"])
+            .expect(0)
+            .says("can be undone in part (version: trigger touch sets it)");
         // The command that was printed is the one that works.
         let args: Vec<&str> = printed.split_whitespace().collect();
         let undo = stage.scene.run(&[&args[..], &["--yes"]].concat()).expect(0);
@@ -71,7 +75,9 @@ fn rows_that_are_older_than_a_constraint() {
             "SET foreign_key_checks = 0;\nINSERT INTO hive VALUES (20, 77, 1, 'x');",
         ));
         let before = stage.dump();
-        for sql in ["DELETE FROM hive WHERE hive_id = 20", "UPDATE hive SET keeper_id = 1 WHERE hive_id IN (12, 20)"] {
+        for sql in
+            ["DELETE FROM hive WHERE hive_id = 20", "UPDATE hive SET keeper_id = 1 WHERE hive_id IN (12, 20)"]
+        {
             let rows = if sql.starts_with("DELETE") { "1" } else { "2" };
             stage.apply(sql, rows, 3).says("no-way-back").says("no parent in keeper");
             assert_eq!(stage.dump(), before);
@@ -85,8 +91,14 @@ fn rows_that_are_older_than_a_constraint() {
             stage.run("INSERT INTO keeper VALUES (8, 'x', NULL, NULL); ALTER TABLE keeper ADD CHECK (name <> 'x') NOT VALID;
                 CREATE DOMAIN kilo AS int; CREATE TABLE jar (id int PRIMARY KEY, k kilo, f regproc); INSERT INTO jar VALUES (1, -1, NULL), (2, 1, 'pg_catalog.abs(int)'::regprocedure::oid);
                 ALTER DOMAIN kilo ADD CHECK (VALUE > 0) NOT VALID;");
-            stage.apply("UPDATE keeper SET name = 'y' WHERE keeper_id = 8", "1", 3).says("no-way-back").says("keeper_name_check");
-            stage.apply("UPDATE jar SET k = 5 WHERE id = 1", "1", 3).says("no-way-back").says("does not fit its type");
+            stage
+                .apply("UPDATE keeper SET name = 'y' WHERE keeper_id = 8", "1", 3)
+                .says("no-way-back")
+                .says("keeper_name_check");
+            stage
+                .apply("UPDATE jar SET k = 5 WHERE id = 1", "1", 3)
+                .says("no-way-back")
+                .says("does not fit its type");
             stage.apply("UPDATE jar SET k = 5 WHERE id = 2", "1", 3).says("no-way-back").says("read back");
         }
     });
@@ -131,7 +143,12 @@ fn definitions_are_the_same_under_any_settings() {
         }
         let before = stage.dump();
         let settings: &[&str] = if stage.on == On::Postgres {
-            &["TimeZone = 'Asia/Kolkata'", "DateStyle = 'SQL, DMY'", "search_path = pg_catalog, public", "quote_all_identifiers = on"]
+            &[
+                "TimeZone = 'Asia/Kolkata'",
+                "DateStyle = 'SQL, DMY'",
+                "search_path = pg_catalog, public",
+                "quote_all_identifiers = on",
+            ]
         } else {
             &["time_zone = '+05:30'", "sql_mode = 'ANSI_QUOTES'"]
         };
@@ -139,7 +156,10 @@ fn definitions_are_the_same_under_any_settings() {
             let (on, off) = if stage.on == On::Postgres {
                 (format!("ALTER DATABASE {name} SET {setting}"), format!("ALTER DATABASE {name} RESET ALL"))
             } else {
-                (format!("SET GLOBAL {setting}"), "SET GLOBAL time_zone = DEFAULT;\nSET GLOBAL sql_mode = DEFAULT".to_owned())
+                (
+                    format!("SET GLOBAL {setting}"),
+                    "SET GLOBAL time_zone = DEFAULT;\nSET GLOBAL sql_mode = DEFAULT".to_owned(),
+                )
             };
             stage.run(&format!("{on};"));
             stage.apply("UPDATE visit SET n = 2 WHERE id = 1", "1", 0);
@@ -150,7 +170,11 @@ fn definitions_are_the_same_under_any_settings() {
         // A definition that really has changed is told by the history.
         stage.apply("UPDATE visit SET n = 2 WHERE id = 1", "1", 0);
         stage.run("ALTER TABLE visit ADD COLUMN more int;");
-        stage.scene.run(&["history"]).expect(0).says("cannot be undone (the definition of visit has changed since)");
+        stage
+            .scene
+            .run(&["history"])
+            .expect(0)
+            .says("cannot be undone (the definition of visit has changed since)");
     });
 }
 
@@ -159,7 +183,11 @@ fn a_part_that_was_taken_back_is_told_as_such() {
     each(|stage| {
         stage.apply("UPDATE hive SET kilos = 1 WHERE keeper_id = 3", "2", 0);
         stage.run("UPDATE hive SET note = 'mine' WHERE hive_id = 13;");
-        let undo = stage.scene.run(&["undo", "--yes", "--rows", "0+", "--changed", "skip", "--format", "json"]).expect(0).run();
+        let undo = stage
+            .scene
+            .run(&["undo", "--yes", "--rows", "0+", "--changed", "skip", "--format", "json"])
+            .expect(0)
+            .run();
         stage.scene.run(&["history"]).expect(0).says(&format!("taken back in part (1 of 2 rows, by {undo})"));
     });
 }
@@ -180,7 +208,8 @@ fn triggers_that_skip_or_take_away_are_never_exact() {
         let before = stage.dump();
         stage.scene.run(&["preview", "--sql", "DELETE FROM hive WHERE hive_id = 12"]).says("may-skip");
         stage.apply("DELETE FROM hive WHERE hive_id IN (11, 12)", "2", 4);
-        let preview = stage.scene.run(&["preview", "--sql", "UPDATE hive SET note = 'gone' WHERE hive_id = 10"]);
+        let preview =
+            stage.scene.run(&["preview", "--sql", "UPDATE hive SET note = 'gone' WHERE hive_id = 10"]);
         assert!(!preview.out.contains("→ gone"), "{}", preview.out);
         stage.apply_allowing("UPDATE hive SET note = 'gone' WHERE hive_id = 10", "1", "undeclared-write", 4);
         assert_eq!(stage.dump(), before);

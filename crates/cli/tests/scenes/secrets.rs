@@ -24,7 +24,14 @@ fn names_do_not_drive_the_terminal() {
                   CREATE TRIGGER \"g{nasty}\" AFTER UPDATE ON \"t{nasty}\" BEGIN DELETE FROM \"t{nasty}\" WHERE 0; END;"),
     );
     let file = s.path(&format!("{nasty}.sql"));
-    std::fs::write(&file, format!("/* marktwice\ntitle = \"{}\"\n*/ UPDATE \"t{nasty}\" SET \"c{nasty}\" = 'z' WHERE id = 1", "T\\u001b[2J\\u202e")).unwrap();
+    std::fs::write(
+        &file,
+        format!(
+            "/* marktwice\ntitle = \"{}\"\n*/ UPDATE \"t{nasty}\" SET \"c{nasty}\" = 'z' WHERE id = 1",
+            "T\\u001b[2J\\u202e"
+        ),
+    )
+    .unwrap();
     let file = file.to_str().unwrap();
     let sql = format!("UPDATE \"t{nasty}\" SET \"c{nasty}\" = 'z' WHERE id = 1");
     let wrong = format!("UPDATE \"t{nasty}\" SET \"d{nasty}\" = 'z' WHERE id = 1");

@@ -152,8 +152,19 @@ pub(crate) fn triggers(
     let target = &table.target;
     if !grants.has("TRIGGER", &target.schema, &target.table) {
         let name = "that nobody sees without the TRIGGER privilege".to_owned();
-        let body = Body { name: format!("a trigger of {} {name}", target.table), text: None, acts: false, volatile: true };
-        return Ok(vec![Trigger { name, before: true, for_statement: false, routine: Routine::unknown(), body }]);
+        let body = Body {
+            name: format!("a trigger of {} {name}", target.table),
+            text: None,
+            acts: false,
+            volatile: true,
+        };
+        return Ok(vec![Trigger {
+            name,
+            before: true,
+            for_statement: false,
+            routine: Routine::unknown(),
+            body,
+        }]);
     }
     let rows = my.rows(&format!(
         "SELECT TRIGGER_NAME, ACTION_TIMING, ACTION_STATEMENT FROM information_schema.TRIGGERS \

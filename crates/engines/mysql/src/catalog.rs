@@ -4,11 +4,11 @@ use marktwice_core::hash;
 use marktwice_core::table::{Column, Target, naming};
 use marktwice_port::EngineError;
 use marktwice_server::foresee::Extra;
-use marktwice_server::layout::{choose_key};
-use marktwice_sql::ours::{HELD};
+use marktwice_server::layout::choose_key;
 use marktwice_server::reach::ForeignKey;
-use marktwice_sql::pins::UniqueKey;
 use marktwice_sql::Language;
+use marktwice_sql::ours::HELD;
+use marktwice_sql::pins::UniqueKey;
 
 use crate::client::{My, TextRow, literal};
 use crate::values::Form;

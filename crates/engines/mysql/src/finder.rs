@@ -8,7 +8,7 @@ use marktwice_core::table::KeyKind;
 use marktwice_core::undo::RowChange;
 use marktwice_port::EngineError;
 use marktwice_port::engine::ChangeSource;
-use marktwice_server::layout::{key_of};
+use marktwice_server::layout::key_of;
 use marktwice_sql::ours::{ASKED, FOUND, before};
 
 use crate::catalog::{Table, ident};
@@ -126,8 +126,12 @@ impl<'t> Finder<'t> {
         let bit = |at: &usize| self.table.types.get(*at).is_some_and(|t| t.kind == "bit");
         // A BIT is compared as the number that it is; as a text it equals nothing.
         let mark = |at: &usize| if bit(at) { "CAST(CONV(HEX(?), 16, 10) AS UNSIGNED)" } else { "?" };
-        let one: Vec<String> =
-            key.names.iter().zip(&key.columns).map(|(k, at)| format!("{} = {}", ident(k), mark(at))).collect();
+        let one: Vec<String> = key
+            .names
+            .iter()
+            .zip(&key.columns)
+            .map(|(k, at)| format!("{} = {}", ident(k), mark(at)))
+            .collect();
         let filter = match (key.names.as_slice(), key.columns.as_slice()) {
             ([only], [at]) => format!("{} IN ({})", ident(only), vec![mark(at); changes.len()].join(", ")),
             _ => vec![format!("({})", one.join(" AND ")); changes.len()].join(" OR "),

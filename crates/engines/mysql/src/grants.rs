@@ -69,9 +69,7 @@ fn read(line: &str) -> Option<Grant> {
     let (object, _) = cut(rest, " TO ")?;
     let object = object.strip_prefix("TABLE ").unwrap_or(object);
     let (schema, table) = cut(object, ".")?;
-    let name = |text: &str| {
-        (text != "*").then(|| text.trim_matches('`').replace("``", "`"))
-    };
+    let name = |text: &str| (text != "*").then(|| text.trim_matches('`').replace("``", "`"));
     let mut all = Vec::new();
     let mut rest = rights;
     loop {
@@ -92,7 +90,9 @@ fn read(line: &str) -> Option<Grant> {
 fn fits(pattern: &[u8], name: &[u8]) -> bool {
     match (pattern, name) {
         ([], []) => true,
-        ([b'%', rest @ ..], _) => (0..=name.len()).any(|n| name.get(n..).is_some_and(|tail| fits(rest, tail))),
+        ([b'%', rest @ ..], _) => {
+            (0..=name.len()).any(|n| name.get(n..).is_some_and(|tail| fits(rest, tail)))
+        }
         ([b'\\', c, rest @ ..], [d, tail @ ..]) => c == d && fits(rest, tail),
         ([b'_', rest @ ..], [_, tail @ ..]) => fits(rest, tail),
         ([c, rest @ ..], [d, tail @ ..]) => c.eq_ignore_ascii_case(d) && fits(rest, tail),

@@ -12,10 +12,10 @@ use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
 use marktwice_server::layout::{Layout, fits};
-use marktwice_sql::ours::{HELD, IS_WANTED, LEFT, MADE, ORDINAL, Ours, THERE, WAS, WILL, before};
 use marktwice_server::recipe::{Recipe, Slot};
 use marktwice_server::statement::{in_place, unknown_values};
 use marktwice_sql::many::{HeldNames, once_each};
+use marktwice_sql::ours::{HELD, IS_WANTED, LEFT, MADE, ORDINAL, Ours, THERE, WAS, WILL, before};
 use marktwice_sql::row_query::Ask;
 
 use crate::catalog::{Table, held_name, ident};
@@ -71,7 +71,8 @@ fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
 
 /// Definitions of the columns for rows without a key.
 pub(crate) fn content_columns() -> Vec<String> {
-    let hashes = [WAS, WILL].map(|n| format!("{n} char(64) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin, KEY ({n})"));
+    let hashes =
+        [WAS, WILL].map(|n| format!("{n} char(64) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin, KEY ({n})"));
     hashes.into_iter().chain([LEFT, MADE].map(|n| format!("{n} bigint"))).collect()
 }
 
@@ -102,7 +103,9 @@ fn in_user_words(error: EngineError, table: &Table) -> EngineError {
     match error {
         EngineError::Constraint { kind, message } => {
             let own = format!("{}.{}", ident(&table.target.schema), ident(&HELD.to_string()));
-            let said = message.replace(&own, &ident(&table.target.table)).replace(&HELD.to_string(), &table.target.table);
+            let said = message
+                .replace(&own, &ident(&table.target.table))
+                .replace(&HELD.to_string(), &table.target.table);
             // The number of the row in our own statement tells nobody anything.
             let said = said.split(" at row ").next().unwrap_or(&said).to_owned();
             EngineError::Constraint { kind, message: said }

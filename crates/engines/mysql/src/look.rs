@@ -59,7 +59,9 @@ fn ask(my: &mut My, sql: &str, until: Instant) -> Result<Answer, EngineError> {
 fn unlimited(my: &mut My) {
     let _ = my
         .run(&format!("SET SESSION max_statement_time = {}", my.limit.unwrap_or_default().as_secs_f64()))
-        .or_else(|_| my.run(&format!("SET SESSION max_execution_time = {}", my.limit.unwrap_or_default().as_millis())));
+        .or_else(|_| {
+            my.run(&format!("SET SESSION max_execution_time = {}", my.limit.unwrap_or_default().as_millis()))
+        });
 }
 
 /// A closer look, in bounded time.

@@ -127,7 +127,16 @@ pub(crate) fn connect(
     };
     let shown = address.shown(CUSTOM.port);
     let conn = Conn::new(options.clone()).map_err(|e| opening(&e, &shown, &user, address))?;
-    let mut my = My { conn, options, stop: None, own: (String::new(), String::new()), pinned: false, cluster: None, own_guard: false, limit: None };
+    let mut my = My {
+        conn,
+        options,
+        stop: None,
+        own: (String::new(), String::new()),
+        pinned: false,
+        cluster: None,
+        own_guard: false,
+        limit: None,
+    };
     my.run("SET NAMES utf8mb4")?;
     set_aside(&mut my)?;
     let own = my.rows("SELECT @@session.sql_mode, @@session.time_zone")?;

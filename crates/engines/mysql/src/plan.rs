@@ -3,16 +3,17 @@
 use marktwice_core::Place;
 use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::mark::{Label, Parts, StepKind};
+use marktwice_core::table::KeyKind;
 use marktwice_core::undo::inverse_kind;
 use marktwice_core::way_back::WayBack;
-use marktwice_core::table::KeyKind;
 use marktwice_port::{EngineError, Plan, SideHow, SideWrite};
 use marktwice_server::foresee::{self, own_writes};
 use marktwice_server::reach::{ForeignKey, foresee_own_cascade, referring};
-use marktwice_server::walk::{Catalogue, shown};
 use marktwice_server::statement::{
-    Fires,     assigned_values, column_of, filter_calls, is_default, unpairable, with_like_target, without_temporary,
+    Fires, assigned_values, column_of, filter_calls, is_default, unpairable, with_like_target,
+    without_temporary,
 };
+use marktwice_server::walk::{Catalogue, shown};
 use marktwice_sql::Step;
 use marktwice_sql::assigned::assigned;
 use marktwice_sql::instead;
@@ -329,10 +330,13 @@ fn other_tables_on_a_cluster(my: &mut My, step: &Step, table: &Table) -> Option<
     my.cluster.as_ref()?;
     let mut names: Vec<String> =
         subqueries(step, step.statement).iter().flat_map(|query| relations_in(step, *query)).collect();
-    names.extend(step.sources.iter().flat_map(|s| &s.tables).filter_map(|t| t.table.as_ref()).map(|t| t.text.clone()));
+    names.extend(
+        step.sources.iter().flat_map(|s| &s.tables).filter_map(|t| t.table.as_ref()).map(|t| t.text.clone()),
+    );
     // Words that may be names of tables are; those that are none name none.
     let other = names.into_iter().find(|name| {
-        !name.eq_ignore_ascii_case(&table.target.table) && find(my, None, name).is_ok_and(|found| found.is_some())
+        !name.eq_ignore_ascii_case(&table.target.table)
+            && find(my, None, name).is_ok_and(|found| found.is_some())
     })?;
     let message = format!(
         "{other} is read on a node of a cluster: another node may change it while this runs, and only the rows that are \
@@ -370,7 +374,12 @@ fn view_calls(my: &mut My, step: &Step) -> Result<Vec<String>, EngineError> {
         let Some(text) = my.one(&sql)? else { continue };
         let read = routine::read(&text, LANGUAGE);
         all.extend(read.calls);
-        open.extend(tokenize(&text, LANGUAGE.dialect()).unwrap_or_default().iter().filter_map(|t| t.name().map(str::to_owned)));
+        open.extend(
+            tokenize(&text, LANGUAGE.dialect())
+                .unwrap_or_default()
+                .iter()
+                .filter_map(|t| t.name().map(str::to_owned)),
+        );
     }
     Ok(all)
 }
@@ -379,11 +388,13 @@ fn view_calls(my: &mut My, step: &Step) -> Result<Vec<String>, EngineError> {
 fn transactional(my: &mut My, step: &Step, writes: &[&Written]) -> Result<(), EngineError> {
     for write in writes {
         let found = find(my, write.schema.as_deref(), &write.table)?;
-        let Some(engine) = found.map(|f| f.engine).filter(|e| !e.is_empty() && !e.eq_ignore_ascii_case("InnoDB"))
+        let Some(engine) =
+            found.map(|f| f.engine).filter(|e| !e.is_empty() && !e.eq_ignore_ascii_case("InnoDB"))
         else {
             continue;
         };
-        let message = format!("{} would be written too: {}", shown(write), of_engine(my, &write.table, &engine)?);
+        let message =
+            format!("{} would be written too: {}", shown(write), of_engine(my, &write.table, &engine)?);
         return Err(refused(
             Finding::new(Code::NoRollback, message)
                 .at(step.place(step.table.slice))
@@ -395,10 +406,8 @@ fn transactional(my: &mut My, step: &Step, writes: &[&Written]) -> Result<(), En
 
 /// What is true of a storage engine other than InnoDB.
 fn of_engine(my: &mut My, table: &str, engine: &str) -> Result<String, EngineError> {
-    let sql = format!(
-        "SELECT TRANSACTIONS FROM information_schema.ENGINES WHERE ENGINE = {}",
-        literal(engine)
-    );
+    let sql =
+        format!("SELECT TRANSACTIONS FROM information_schema.ENGINES WHERE ENGINE = {}", literal(engine));
     let transactions = my.one(&sql)?.is_some_and(|t| t == "YES");
     let elsewhere = ["SPIDER", "FEDERATED", "CONNECT", "S3"].iter().any(|e| e.eq_ignore_ascii_case(engine));
     Ok(match (elsewhere, transactions) {
@@ -407,7 +416,9 @@ fn of_engine(my: &mut My, table: &str, engine: &str) -> Result<String, EngineErr
              and fail on the next"
         ),
         (true, false) => {
-            format!("{table} is kept by {engine} outside of this server's transactions: nothing there can be rolled back")
+            format!(
+                "{table} is kept by {engine} outside of this server's transactions: nothing there can be rolled back"
+            )
         }
         (false, false) => {
             format!("{table} is kept by {engine}, outside of transactions: nothing there can be rolled back")
@@ -472,13 +483,7 @@ fn reads_what_was_set(step: &Step, table: &Table) -> bool {
 }
 
 /// Why the value of an expression cannot be told before the run, beyond what its text tells.
-fn why_unknown(
-    step: &Step,
-    table: &Table,
-    views: &[String],
-    trial: bool,
-    value: Slice,
-) -> Option<String> {
+fn why_unknown(step: &Step, table: &Table, views: &[String], trial: bool, value: Slice) -> Option<String> {
     if is_default(step, value) {
         let of = column_of(step, &table.target, value).and_then(|at| table.types.get(at));
         let computed = of.is_none_or(|t| {

@@ -164,7 +164,8 @@ fn single_contents(held: &Held, restore: &Restore, kind: StepKind) -> String {
         return format!("DELETE t FROM {from} WHERE h.{THERE} AND NOT h.{IS_WANTED}");
     }
     let written = restore.columns.iter().filter(|at| stored(restore, **at));
-    let sets: Vec<String> = written.map(|&at| format!("t.{} = h.{}", name(restore, at), wanted(at))).collect();
+    let sets: Vec<String> =
+        written.map(|&at| format!("t.{} = h.{}", name(restore, at), wanted(at))).collect();
     format!("UPDATE {from} SET {} WHERE h.{THERE} AND h.{IS_WANTED}", sets.join(", "))
 }
 

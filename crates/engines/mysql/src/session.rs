@@ -2,14 +2,14 @@
 
 use std::time::{Duration, Instant};
 
-use marktwice_core::way_back::WayBack;
-use marktwice_core::{Code, Value};
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::way_back::WayBack;
+use marktwice_core::{Code, Value};
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Intent, Plan, Restore, Session, SideWrite, Stopper, Tx, Watch};
 use marktwice_server::statement::detail;
@@ -23,8 +23,8 @@ use crate::look;
 use crate::plan::{Detail, plan};
 use crate::surroundings::{count, surroundings};
 use crate::tx::MyTx;
-use crate::way_back::by_definition;
 use crate::values::Form;
+use crate::way_back::by_definition;
 
 pub(crate) struct MySession {
     my: My,
@@ -94,7 +94,14 @@ impl Session for MySession {
                 let matched = held::stream_plainly(my, plan, detail, None, sink)?;
                 let total = count(my, &detail.table)?;
                 let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
-                Ok(marktwice_port::Held { matched, total, side, many: None, back: detail.back.clone(), fires: detail.fires.for_rows || detail.fires.for_statement })
+                Ok(marktwice_port::Held {
+                    matched,
+                    total,
+                    side,
+                    many: None,
+                    back: detail.back.clone(),
+                    fires: detail.fires.for_rows || detail.fires.for_statement,
+                })
             });
         }
         // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.
@@ -135,7 +142,8 @@ impl Session for MySession {
             return Ok(None);
         };
         let until = Instant::now() + NOTICED;
-        let sql = format!("SELECT 1 FROM information_schema.PROCESSLIST WHERE ID = {id} AND INFO IS NOT NULL");
+        let sql =
+            format!("SELECT 1 FROM information_schema.PROCESSLIST WHERE ID = {id} AND INFO IS NOT NULL");
         while self.my.one(&sql)?.is_some() {
             if Instant::now() >= until {
                 return Err(EngineError::Locked(format!(

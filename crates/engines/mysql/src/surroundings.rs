@@ -57,7 +57,13 @@ pub(crate) fn surroundings(
     let total = count(my, &detail.table)?;
     let (layout, counts) = (&filled.held.layout, (filled.matched, total));
     let back = by_rows(my, plan, detail)?;
-    statement::surroundings(plan, layout, &detail.writes, counts, filled.many.clone(), (back, detail.fires), |assigned| {
-        actions(my, &detail.foreign_keys, &detail.table, plan.kind, assigned)
-    })
+    statement::surroundings(
+        plan,
+        layout,
+        &detail.writes,
+        counts,
+        filled.many.clone(),
+        (back, detail.fires),
+        |assigned| actions(my, &detail.foreign_keys, &detail.table, plan.kind, assigned),
+    )
 }

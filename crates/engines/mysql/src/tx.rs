@@ -6,8 +6,8 @@ use marktwice_port::engine::{ChangeSource, KeepSink, PairSink, RowSink};
 use marktwice_port::{
     CommitOutcome, EngineError, Held as Rows, Plan, Restore, SideHow, SideWrite, Stopper, Tx,
 };
-use marktwice_sql::ours::wanted;
 use marktwice_server::statement::{detail, may_write};
+use marktwice_sql::ours::wanted;
 use mysql::prelude::Queryable;
 
 use crate::catalog::foreign_keys;

@@ -89,12 +89,7 @@ fn bodies(pg: &mut Pg, condition: &str) -> Result<Vec<Body>, EngineError> {
 
 /// What a query of the user's text calls and reads. Nothing of it is run: the server parses it into a view that is
 /// rolled back at once. Where no view can be made the names tell what they can.
-pub(crate) fn called(
-    pg: &mut Pg,
-    temp: bool,
-    query: &str,
-    names: &[String],
-) -> Result<Called, EngineError> {
+pub(crate) fn called(pg: &mut Pg, temp: bool, query: &str, names: &[String]) -> Result<Called, EngineError> {
     if !temp {
         return by_names(pg, names);
     }
@@ -220,18 +215,17 @@ impl Catalogue for Asking<'_> {
                     _ => (Verb::Update, "ON DELETE SET DEFAULT"),
                 };
                 let schema = (cell(row, 2) != "t").then(|| cell(row, 0).to_owned());
-                (Written { schema, table: cell(row, 1).to_owned(), verb, columns: Vec::new() }, action.to_owned())
+                (
+                    Written { schema, table: cell(row, 1).to_owned(), verb, columns: Vec::new() },
+                    action.to_owned(),
+                )
             })
             .collect())
     }
 }
 
 /// What triggers, and the functions that a statement calls, do in the end.
-pub(crate) fn reached(
-    pg: &mut Pg,
-    triggers: Vec<Body>,
-    functions: &[Body],
-) -> Result<Reached, EngineError> {
+pub(crate) fn reached(pg: &mut Pg, triggers: Vec<Body>, functions: &[Body]) -> Result<Reached, EngineError> {
     let triggers = triggers.into_iter().map(|b| Start::Body(SideHow::Trigger(b.name.clone()), b));
     let functions = functions.iter().map(|b| Start::Body(SideHow::Routine(b.name.clone()), b.clone()));
     walk(&mut Asking(pg), triggers.chain(functions).collect())

@@ -169,7 +169,9 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
     let mut types = Vec::new();
     let mut extras = Vec::new();
     let own_schema = [format!("{}.", found.schema), format!("{}.", ident(&found.schema))];
-    let own = |text: &str| own_schema.iter().find_map(|own| text.strip_prefix(own.as_str())).unwrap_or(text).to_owned();
+    let own = |text: &str| {
+        own_schema.iter().find_map(|own| text.strip_prefix(own.as_str())).unwrap_or(text).to_owned()
+    };
     for row in &raw {
         let generated = !cell(row, 6).is_empty();
         let expression = row.get(8).cloned().flatten();
@@ -193,7 +195,8 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
     }
     let (keys, operators): (Vec<_>, Vec<_>) = keys(pg, oid, &numbers)?.into_iter().unzip();
     let key = choose_key(&columns, &keys);
-    let chosen = keys.iter().position(|k| k.columns == key.columns && k.primary == (key.kind == KeyKind::Primary));
+    let chosen =
+        keys.iter().position(|k| k.columns == key.columns && k.primary == (key.kind == KeyKind::Primary));
     let equals = chosen.and_then(|at| operators.get(at).cloned()).unwrap_or_default();
     let foreign = match found.sort {
         Sort::Partitioned => foreign_member(pg, oid)?,

@@ -283,7 +283,10 @@ impl Pg {
             return work(self);
         }
         let set = |to: &dyn Fn(&str) -> String| {
-            PINNED.iter().map(|(name, value)| format!("SET LOCAL {name} TO {}", to(value))).collect::<Vec<_>>()
+            PINNED
+                .iter()
+                .map(|(name, value)| format!("SET LOCAL {name} TO {}", to(value)))
+                .collect::<Vec<_>>()
         };
         self.run(&set(&str::to_owned).join("; "))?;
         self.pinned = true;

@@ -108,10 +108,13 @@ impl<'t> Finder<'t> {
             }
             rows.push(format!("({})", cells.join(", ")));
         }
-        let on: Vec<String> =
-            key.names.iter().zip(&self.table.equals).enumerate().map(|(n, (name, equals))| {
-                format!("t.{} {equals} u.k{n}", ident(name))
-            }).collect();
+        let on: Vec<String> = key
+            .names
+            .iter()
+            .zip(&self.table.equals)
+            .enumerate()
+            .map(|(n, (name, equals))| format!("t.{} {equals} u.k{n}", ident(name)))
+            .collect();
         let names: Vec<String> = (0..key.names.len()).map(|n| format!("k{n}")).collect();
         Ok(format!(
             "SELECT u.o, NULL, NULL, {} FROM (VALUES {}) AS u(o, {}) JOIN {} AS t ON {}{}",

@@ -11,10 +11,10 @@ use marktwice_core::table::KeyKind;
 use marktwice_port::engine::{PairSink, RowSink};
 use marktwice_port::{EngineError, Plan};
 use marktwice_server::layout::{Layout, fits};
-use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, PART, PLACE, before};
 use marktwice_server::recipe::{Recipe, Slot};
 use marktwice_server::statement::{in_place, unknown_values};
 use marktwice_sql::many::{HeldNames, once_each};
+use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, PART, PLACE, before};
 use marktwice_sql::row_query::Ask;
 
 use crate::catalog::{Table, ident};
@@ -235,7 +235,8 @@ impl Held {
             })?;
             let mut rows = rows.iter();
             pg.stream(&self.pair_query(&format!("h.{ORDINAL}"), &range), &forms, &mut |values| {
-                let Some(row) = rows.next().filter(|row| values.first() == Some(&Value::Int(row.ordinal))) else {
+                let Some(row) = rows.next().filter(|row| values.first() == Some(&Value::Int(row.ordinal)))
+                else {
                     return Err(EngineError::Other("held rows were read in another order".to_owned()));
                 };
                 let there = values.get(1) == Some(&Value::Bool(true));

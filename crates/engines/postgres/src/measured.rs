@@ -39,7 +39,10 @@ pub(crate) fn books(pg: &mut Pg) -> Result<Books, EngineError> {
     let counters = rows
         .iter()
         .map(|row| {
-            (cell(row, 0).to_owned(), (cell(row, 1).to_owned(), [number(row, 2), number(row, 3), number(row, 4)]))
+            (
+                cell(row, 0).to_owned(),
+                (cell(row, 1).to_owned(), [number(row, 2), number(row, 3), number(row, 4)]),
+            )
         })
         .collect();
     let rows = pg.rows(
@@ -57,7 +60,10 @@ pub(crate) fn books(pg: &mut Pg) -> Result<Books, EngineError> {
     let locks = rows
         .iter()
         .map(|row| {
-            (cell(row, 0).to_owned(), (cell(row, 1).to_owned(), cell(row, 2).to_owned(), cell(row, 3).to_owned()))
+            (
+                cell(row, 0).to_owned(),
+                (cell(row, 1).to_owned(), cell(row, 2).to_owned(), cell(row, 3).to_owned()),
+            )
         })
         .collect();
     let rest = pg.rows(
@@ -118,11 +124,15 @@ pub(crate) fn between(before: &Books, after: &Books, own: &[String], children: &
             continue;
         }
         match (name.as_str(), kind.as_str()) {
-            ("", _) => unmeasured("", "a table that was there before the statement is there no more".to_owned()),
+            ("", _) => {
+                unmeasured("", "a table that was there before the statement is there no more".to_owned())
+            }
             (_, "S") => unmeasured(name, format!("the sequence {name} was set or taken from, and stays so")),
             _ => unmeasured(
                 name,
-                format!("{name} is locked for writing and the server counts no row of it: it may have been written"),
+                format!(
+                    "{name} is locked for writing and the server counts no row of it: it may have been written"
+                ),
             ),
         }
     }

@@ -96,7 +96,11 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<Pg, 
     let (password, note) = password::find(address, &user, password::Custom::Postgres)?;
     notes.extend(note);
     let mut config = Config::new();
-    config.user(&user).port(address.port).application_name("marktwice").connect_timeout(PATIENCE)
+    config
+        .user(&user)
+        .port(address.port)
+        .application_name("marktwice")
+        .connect_timeout(PATIENCE)
         // A network that has gone away is noticed although nothing is sent.
         .keepalives_idle(Duration::from_secs(15))
         .keepalives_interval(Duration::from_secs(5))

@@ -9,7 +9,8 @@ use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::foresee::{self, own_writes};
 use marktwice_server::reach::{ForeignKey, foresee_own_cascade, referring};
 use marktwice_server::statement::{
-    Fires,     assigned_values, column_of, filter_calls, is_default, unpairable, with_like_target, without_temporary,
+    Fires, assigned_values, column_of, filter_calls, is_default, unpairable, with_like_target,
+    without_temporary,
 };
 use marktwice_server::unknown::{syntax, unknown_name};
 use marktwice_sql::assigned::assigned;
@@ -78,7 +79,9 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
     let table = describe_found(pg, &found)?;
     if let Some(said) = elsewhere(&table) {
         let finding = Finding::new(Code::NoRollback, said).at(step.place(step.table.table.slice));
-        return Err(refused(finding.hint("apply the change to the local partitions by their own names, and on the other server there")));
+        return Err(refused(finding.hint(
+            "apply the change to the local partitions by their own names, and on the other server there",
+        )));
     }
     let (missing, lock) = privileges(pg, &step, &table)?;
     let written: Vec<usize> = step
@@ -296,12 +299,7 @@ fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<(Option<Finding
 
 /// Why the value of an expression cannot be told before the run, beyond what its text tells. A subquery that reads the
 /// target is no reason: this server evaluates all of it on the rows as they were before the statement.
-fn why_unknown(
-    step: &Step,
-    table: &Table,
-    values: &[(usize, String)],
-    value: Slice,
-) -> Option<String> {
+fn why_unknown(step: &Step, table: &Table, values: &[(usize, String)], value: Slice) -> Option<String> {
     if is_default(step, value) {
         let column = column_of(step, &table.target, value);
         let text = values.iter().find(|(at, _)| Some(*at) == column).map_or("", |(_, text)| text);

@@ -2,14 +2,14 @@
 
 use std::time::{Duration, Instant};
 
-use marktwice_core::way_back::WayBack;
-use marktwice_core::{Code, Value};
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
+use marktwice_core::way_back::WayBack;
+use marktwice_core::{Code, Value};
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{Constraint, EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx, Watch};
 use marktwice_server::statement::detail;
@@ -75,7 +75,14 @@ impl PgSession {
             let matched = held::stream_plainly(pg, plan, detail, None, sink)?;
             let total = count(pg, &detail.table)?;
             let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
-            Ok(marktwice_port::Held { matched, total, side, many: None, back: detail.back.clone(), fires: detail.fires.for_rows || detail.fires.for_statement })
+            Ok(marktwice_port::Held {
+                matched,
+                total,
+                side,
+                many: None,
+                back: detail.back.clone(),
+                fires: detail.fires.for_rows || detail.fires.for_statement,
+            })
         })
     }
 }
@@ -137,7 +144,9 @@ impl Session for PgSession {
                 }
                 // So long ago that the server has forgotten it, or a database that was put back from a backup.
                 Ok(None) => return Ok(None),
-                Err(EngineError::Constraint { kind: Constraint::Type, message }) if message.contains("future") => {
+                Err(EngineError::Constraint { kind: Constraint::Type, message })
+                    if message.contains("future") =>
+                {
                     return Ok(None);
                 }
                 Err(error) => return Err(error),
@@ -187,7 +196,8 @@ impl Session for PgSession {
                         return Ok(());
                     }
                     for (change, now) in &chunk {
-                        sink(change, now.as_ref().map(|row| row.values.as_slice())).map_err(EngineError::Sink)?;
+                        sink(change, now.as_ref().map(|row| row.values.as_slice()))
+                            .map_err(EngineError::Sink)?;
                     }
                 }
             })

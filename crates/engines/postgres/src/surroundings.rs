@@ -3,11 +3,11 @@
 
 use marktwice_core::mark::StepKind;
 use marktwice_port::{EngineError, Plan, SideWrite};
-use marktwice_sql::ours::HELD;
 use marktwice_server::reach::{Counter, ForeignKey, count_actions};
-use marktwice_server::walk::{Start, walk};
 use marktwice_server::statement::{self, same_definition};
+use marktwice_server::walk::{Start, walk};
 use marktwice_sql::Language;
+use marktwice_sql::ours::HELD;
 
 use crate::calls::Asking;
 use crate::catalog::{Table, describe};
@@ -65,7 +65,13 @@ pub(crate) fn surroundings(
     let total = count(pg, &detail.table)?;
     let (layout, counts) = (&filled.held.layout, (filled.matched, total));
     let back = by_rows(pg, plan, detail)?;
-    statement::surroundings(plan, layout, &detail.writes, counts, filled.many.clone(), (back, detail.fires), |assigned| {
-        actions(pg, &detail.foreign_keys, &detail.table, plan.kind, assigned)
-    })
+    statement::surroundings(
+        plan,
+        layout,
+        &detail.writes,
+        counts,
+        filled.many.clone(),
+        (back, detail.fires),
+        |assigned| actions(pg, &detail.foreign_keys, &detail.table, plan.kind, assigned),
+    )
 }

@@ -6,9 +6,9 @@ use marktwice_port::engine::{ChangeSource, KeepSink, PairSink, RowSink};
 use marktwice_port::{
     CommitOutcome, EngineError, Held as Rows, Plan, Restore, SideHow, SideWrite, Stopper, Tx,
 };
-use marktwice_sql::ours::wanted;
 use marktwice_server::reach::{ForeignKey, onto_itself};
 use marktwice_server::statement::{detail, may_write};
+use marktwice_sql::ours::wanted;
 
 use crate::catalog::foreign_keys;
 use crate::client::Pg;
@@ -204,7 +204,8 @@ impl Tx for PgTx<'_> {
             held.table.oid
         ))?;
         let own: Vec<String> = tree.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect();
-        let Measured { elsewhere: mut all, own: target, counted } = between(baseline, &now, &own, &self.children);
+        let Measured { elsewhere: mut all, own: target, counted } =
+            between(baseline, &now, &own, &self.children);
         // A row that moves to another partition is deleted here and inserted there. Savepoints that were rolled back stay
         // counted, so what an undo did twice is no evidence; nor is what a key does that cascades onto its own table.
         let [inserted, updated, deleted] = target;

@@ -92,7 +92,9 @@ fn older_than_checks(pg: &mut Pg, table: &Table, back: &mut WayBack) -> Result<(
         }
     }
     let younger = pg.one("SELECT 1 FROM pg_constraint WHERE contypid <> 0 AND NOT convalidated LIMIT 1")?;
-    for (at, of) in table.types.iter().enumerate().filter(|(_, of)| younger.is_some() && of.declared != of.base) {
+    for (at, of) in
+        table.types.iter().enumerate().filter(|(_, of)| younger.is_some() && of.declared != of.base)
+    {
         let sql = format!("SELECT count(h.{}::{}) FROM pg_temp.{HELD} AS h", before(at), of.declared);
         let name = table.target.columns.get(at).map_or("", |c| c.name.as_str());
         if let Err(said) = attempt(pg, &sql)? {
@@ -117,7 +119,9 @@ fn values_that_read_back(pg: &mut Pg, table: &Table, back: &mut WayBack) -> Resu
         match attempt(pg, &sql)? {
             Ok(0) => {}
             Ok(n) => back.obstacles.push(format!("{n} values of {name} do not read back from their text")),
-            Err(said) => back.obstacles.push(format!("what {name} holds does not read back from its text: {said}")),
+            Err(said) => {
+                back.obstacles.push(format!("what {name} holds does not read back from its text: {said}"))
+            }
         }
     }
     Ok(())

@@ -243,7 +243,8 @@ fn scrubbed(text: &str) -> String {
         return "…".to_owned();
     }
     let scheme = text.find("://").map_or("", |at| text.get(..at + 3).unwrap_or(""));
-    let plain = scheme.trim_end_matches("://").chars().all(|c| c.is_ascii_alphanumeric() || "+-.".contains(c));
+    let plain =
+        scheme.trim_end_matches("://").chars().all(|c| c.is_ascii_alphanumeric() || "+-.".contains(c));
     let scheme = if plain { scheme } else { "" };
     match text.rfind('@') {
         Some(at) if text.get(..at).is_some_and(|before| before.contains(':')) => {

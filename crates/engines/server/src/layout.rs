@@ -2,9 +2,9 @@
 //! a row of them becomes a [`HeldRow`].
 
 use marktwice_core::Value;
+use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{After, HeldRow, StepKind};
 use marktwice_core::table::{Column, Key, KeyKind, Target};
-use marktwice_core::finding::{Code, Finding};
 use marktwice_port::{EngineError, Restore};
 use marktwice_sql::ours::{IS_WANTED, ORDINAL, THERE, before, wanted};
 use marktwice_sql::pins::UniqueKey;

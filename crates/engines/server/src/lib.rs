@@ -15,8 +15,8 @@ pub mod statement;
 pub mod tls;
 pub mod unknown;
 pub mod walk;
-pub mod way_back;
 pub mod watch;
+pub mod way_back;
 
 pub use address::{Address, Host};
 pub use layout::Layout;

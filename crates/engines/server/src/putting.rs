@@ -62,7 +62,9 @@ pub fn put(back: &mut dyn PutBack) -> Result<u64, EngineError> {
         }
         let count = match back.all(kind)? {
             Together::All(count) => count,
-            Together::Some(count, rest) => count + one_by_one(back, kind, &format!("{condition} AND {rest}"))?,
+            Together::Some(count, rest) => {
+                count + one_by_one(back, kind, &format!("{condition} AND {rest}"))?
+            }
             Together::None => one_by_one(back, kind, &condition)?,
         };
         if count != expected {

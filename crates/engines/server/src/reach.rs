@@ -183,7 +183,8 @@ pub fn onto_itself<'k>(
     assigned: &[usize],
 ) -> Vec<&'k ForeignKey> {
     let of = |key: &&ForeignKey| {
-        let touched = key.parent_columns.iter().any(|c| target.position(c).is_some_and(|at| assigned.contains(&at)));
+        let touched =
+            key.parent_columns.iter().any(|c| target.position(c).is_some_and(|at| assigned.contains(&at)));
         let action = if kind == StepKind::Delete { &key.on_delete } else { &key.on_update };
         into(key, target) && key.child == key.parent && acts(action) && (kind == StepKind::Delete || touched)
     };
@@ -191,7 +192,12 @@ pub fn onto_itself<'k>(
 }
 
 /// A key that cascades onto the row itself changes columns that the statement does not name: only the run can tell them.
-pub fn foresee_own_cascade(foreseen: &mut Vec<Foreseen>, keys: &[ForeignKey], target: &Target, kind: StepKind) {
+pub fn foresee_own_cascade(
+    foreseen: &mut Vec<Foreseen>,
+    keys: &[ForeignKey],
+    target: &Target,
+    kind: StepKind,
+) {
     let assigned: Vec<usize> = foreseen.iter().map(|f| f.column).collect();
     for key in onto_itself(keys, target, kind, &assigned).into_iter().filter(|_| kind == StepKind::Update) {
         for column in key.child_columns.iter().filter_map(|c| target.position(c)) {
@@ -223,8 +229,11 @@ fn children(
             None => "1 = 1".to_owned(),
         })
         .collect();
-    let changes =
-        if kind == StepKind::Delete || changes.is_empty() { "1 = 1".to_owned() } else { changes.join(" OR ") };
+    let changes = if kind == StepKind::Delete || changes.is_empty() {
+        "1 = 1".to_owned()
+    } else {
+        changes.join(" OR ")
+    };
     let (held, child) = (counter.held, &key.child_sql);
     let itself = key.child == key.parent;
     let columns = |of: &dyn Fn(usize) -> String| (0..parents.len()).map(of).collect::<Vec<_>>();
@@ -248,7 +257,8 @@ fn children(
         "WITH RECURSIVE marktwice_r({names}) AS ({reached}) SELECT count(*) FROM marktwice_r AS r JOIN {child} AS c ON {links}"
     );
     if itself && !counter.identity.is_empty() {
-        let same: Vec<String> = counter.identity.iter().map(|(own, name)| format!("o.{own} = c.{name}")).collect();
+        let same: Vec<String> =
+            counter.identity.iter().map(|(own, name)| format!("o.{own} = c.{name}")).collect();
         sql.push_str(&format!(" WHERE NOT EXISTS (SELECT 1 FROM {held} AS o WHERE {})", same.join(" AND ")));
     }
     sql

@@ -100,9 +100,12 @@ pub fn with_like_target(step: &Step) -> Result<(), EngineError> {
     match found {
         None => Ok(()),
         Some((_, token)) => Err(EngineError::Refused(Box::new(
-            Finding::new(Code::NotUnderstood, format!("WITH names {target}, as the table that is written is named"))
-                .at(step.place(token.slice))
-                .hint("give the query in WITH another name"),
+            Finding::new(
+                Code::NotUnderstood,
+                format!("WITH names {target}, as the table that is written is named"),
+            )
+            .at(step.place(token.slice))
+            .hint("give the query in WITH another name"),
         ))),
     }
 }

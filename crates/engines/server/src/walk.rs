@@ -80,7 +80,9 @@ impl Reached {
             all.push(SideWrite { table: String::new(), how, rows: None });
         }
         for name in self.unseen.iter().filter(|_| !measured) {
-            let what = format!("{name} runs what cannot be seen through here, and nobody can measure what that writes");
+            let what = format!(
+                "{name} runs what cannot be seen through here, and nobody can measure what that writes"
+            );
             all.push(SideWrite { table: String::new(), how: SideHow::Unmeasured(what), rows: None });
         }
         all
@@ -208,7 +210,9 @@ pub fn judge(catalogue: &mut dyn Catalogue, body: &Body) -> Result<Verdict, Engi
     Ok(if reached.variables {
         Verdict::Ask(format!("{name}() sets variables of the session each time it is read"))
     } else if body.volatile {
-        Verdict::Ask(format!("{name}() may do anything and give another value at each call, says the catalogue"))
+        Verdict::Ask(format!(
+            "{name}() may do anything and give another value at each call, says the catalogue"
+        ))
     } else {
         Verdict::Quiet
     })
@@ -241,14 +245,21 @@ mod tests {
 
         fn triggers_of(&mut self, written: &Written) -> Result<Vec<Body>, EngineError> {
             Ok(match written.table.as_str() {
-                "log" => vec![body("on_log", Some("BEGIN DELETE FROM parent; PERFORM setval('s', 1); END"), false)],
+                "log" => {
+                    vec![body("on_log", Some("BEGIN DELETE FROM parent; PERFORM setval('s', 1); END"), false)]
+                }
                 _ => Vec::new(),
             })
         }
 
         fn actions_of(&mut self, written: &Written) -> Result<Vec<(Written, String)>, EngineError> {
-            let child = Written { schema: None, table: "child".to_owned(), verb: Verb::Delete, columns: Vec::new() };
-            Ok(if written.table == "parent" { vec![(child, "ON DELETE CASCADE".to_owned())] } else { Vec::new() })
+            let child =
+                Written { schema: None, table: "child".to_owned(), verb: Verb::Delete, columns: Vec::new() };
+            Ok(if written.table == "parent" {
+                vec![(child, "ON DELETE CASCADE".to_owned())]
+            } else {
+                Vec::new()
+            })
         }
     }
 
@@ -258,7 +269,8 @@ mod tests {
 
     #[test]
     fn everything_is_named_to_any_depth_and_circles_end() {
-        let start = Start::Body(SideHow::Trigger("t".into()), body("t", Some("BEGIN PERFORM note(); END"), false));
+        let start =
+            Start::Body(SideHow::Trigger("t".into()), body("t", Some("BEGIN PERFORM note(); END"), false));
         let reached = walk(&mut Books, vec![start]).unwrap();
         let tables: Vec<&str> = reached.writes.iter().map(|(w, _)| w.table.as_str()).collect();
         assert_eq!(tables, ["child", "log", "parent"]);
@@ -268,7 +280,9 @@ mod tests {
     #[test]
     fn what_a_filter_may_call() {
         let verdict = |text: Option<&str>, acts| judge(&mut Books, &body("f", text, acts)).unwrap();
-        assert!(matches!(verdict(Some("SELECT note()"), false), Verdict::Never(why) if why.contains("child") || why.contains("log")));
+        assert!(
+            matches!(verdict(Some("SELECT note()"), false), Verdict::Never(why) if why.contains("child") || why.contains("log"))
+        );
         assert!(matches!(verdict(None, true), Verdict::Never(_)));
         assert!(matches!(verdict(Some("SELECT 1"), false), Verdict::Ask(_)));
         let steady = Body { volatile: false, ..body("f", Some("SELECT 1"), false) };

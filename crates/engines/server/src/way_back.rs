@@ -16,7 +16,8 @@ use crate::walk::Reached;
 /// What definitions say of putting rows back: the triggers that it fires, and what those write in the end.
 pub fn by_definition(target: &Target, fired: &[Trigger], reached: &Reached, side: &[SideWrite]) -> WayBack {
     let mut back = WayBack::default();
-    let named = |column: &str| target.position(column).and_then(|at| target.columns.get(at)).map(|c| c.name.as_str());
+    let named =
+        |column: &str| target.position(column).and_then(|at| target.columns.get(at)).map(|c| c.name.as_str());
     for trigger in fired.iter().filter(|t| t.before) {
         for column in trigger.routine.sets.iter().filter_map(|c| named(c)) {
             back.owns(column, format!("trigger {} sets it", trigger.name));

@@ -134,25 +134,26 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
             .iter()
             .filter_map(|&at| columns.get(at))
             .filter(|c| !c.not_null)
-            .map(|c| format!("EXISTS (SELECT 1 FROM main.{} WHERE {} IS NULL)", quoted(&table), quoted(&c.name)))
+            .map(|c| {
+                format!("EXISTS (SELECT 1 FROM main.{} WHERE {} IS NULL)", quoted(&table), quoted(&c.name))
+            })
             .collect();
         if open.is_empty() {
             return Ok(false);
         }
         connection.query_row(&format!("SELECT {}", open.join(" OR ")), [], |row| row.get(0)).map_err(engine)
     };
-    let key =
-        if without_rowid || row_column.is_some() || (!primary.is_empty() && !holds_null(&primary)?) {
-            named(KeyKind::Primary, &primary)
-        } else if let Some(index) = unique {
-            named(KeyKind::Unique, &index.columns)
-        } else if let Some(row) = &row {
-            Key { kind: KeyKind::RowIdentity, names: vec![row.clone()], columns: Vec::new() }
-        } else {
-            return Err(EngineError::Other(format!(
-                "{table} has no key that tells its rows apart, and columns of its own hide the row identity"
-            )));
-        };
+    let key = if without_rowid || row_column.is_some() || (!primary.is_empty() && !holds_null(&primary)?) {
+        named(KeyKind::Primary, &primary)
+    } else if let Some(index) = unique {
+        named(KeyKind::Unique, &index.columns)
+    } else if let Some(row) = &row {
+        Key { kind: KeyKind::RowIdentity, names: vec![row.clone()], columns: Vec::new() }
+    } else {
+        return Err(EngineError::Other(format!(
+            "{table} has no key that tells its rows apart, and columns of its own hide the row identity"
+        )));
+    };
     let texts = definitions(connection, &table).map_err(engine)?;
     let create = texts.first().cloned().unwrap_or_default();
     let generated = columns

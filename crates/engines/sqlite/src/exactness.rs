@@ -45,7 +45,8 @@ pub(crate) fn foresee(
         .conflict_clause
         .as_ref()
         .map(|c| format!("{c} in the table's definition may skip or delete rows"));
-    let takes = fired.takes.as_ref().map(|trigger| format!("trigger {trigger} writes {} itself", table.target.table));
+    let takes =
+        fired.takes.as_ref().map(|trigger| format!("trigger {trigger} writes {} itself", table.target.table));
     let blanket =
         fired.skips.as_ref().map(|trigger| format!("trigger {trigger} may skip rows")).or(takes).or(clause);
     let any_unknown = blanket.is_some() || all.iter().any(|f| f.label == Label::Unknown);

@@ -4,11 +4,11 @@ use marktwice_core::Value;
 use marktwice_port::{Constraint, EngineError};
 use rusqlite::Connection;
 
-use marktwice_server::reach::ForeignKey;
 use crate::names::quoted;
-use marktwice_sql::ours::{HELD, ORDINAL, before};
 use crate::shape::Shape;
 use crate::values::from_ref;
+use marktwice_server::reach::ForeignKey;
+use marktwice_sql::ours::{HELD, ORDINAL, before};
 
 /// Adds the row to a constraint's message where the held rows can tell it. The statement has failed and is undone;
 /// the transaction is still open.
@@ -48,7 +48,11 @@ fn named(message: &str) -> Vec<String> {
 /// The key of a row as text, by the columns of an alias.
 fn key_of(shape: &Shape, alias: &str, held: bool) -> Vec<String> {
     if shape.target.key.columns.is_empty() {
-        return vec![if held { format!("{alias}.{}", marktwice_sql::ours::ROW) } else { format!("{alias}.rowid") }];
+        return vec![if held {
+            format!("{alias}.{}", marktwice_sql::ours::ROW)
+        } else {
+            format!("{alias}.rowid")
+        }];
     }
     let pairs = shape.target.key.columns.iter().zip(&shape.target.key.names);
     pairs.map(|(at, name)| format!("{alias}.{}", if held { before(*at) } else { quoted(name) })).collect()

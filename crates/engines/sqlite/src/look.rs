@@ -19,12 +19,12 @@ use sqlparser::dialect::SQLiteDialect;
 use sqlparser::tokenizer::Token;
 
 use crate::ask::ask;
-use marktwice_server::reach::ForeignKey;
 use crate::catalog::{Sort, describe, find, foreign_keys, names};
 use crate::error::engine;
 use crate::names::quoted;
 use crate::session::{SqliteSession, count, detail};
 use crate::values;
+use marktwice_server::reach::ForeignKey;
 
 /// Virtual machine steps between two looks at the clock.
 const STEPS: i32 = 10_000;

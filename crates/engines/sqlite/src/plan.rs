@@ -14,8 +14,6 @@ use marktwice_sql::slicing::{names_in, single_statement, understand};
 use marktwice_sql::step::Step;
 use rusqlite::Connection;
 
-use marktwice_server::reach::{ForeignKey, foresee_own_cascade, referring};
-use marktwice_server::statement::with_like_target;
 use crate::catalog::{Sort, Table, describe, find, foreign_keys};
 use crate::complaint::{as_base_table, compile_error, quoted_word};
 use crate::error::engine;
@@ -23,6 +21,8 @@ use crate::exactness::{foresee, reads};
 use crate::probe;
 use crate::reach::fired;
 use crate::way_back::by_definition;
+use marktwice_server::reach::{ForeignKey, foresee_own_cascade, referring};
+use marktwice_server::statement::with_like_target;
 
 /// What the engine itself remembers of a plan.
 #[derive(Debug)]

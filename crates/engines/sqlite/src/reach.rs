@@ -13,8 +13,8 @@ use sqlparser::dialect::SQLiteDialect;
 use crate::catalog::Table;
 use crate::error::engine;
 use crate::names::quoted;
-use marktwice_sql::ours::{HELD, ROW, before};
 use crate::probe::{Act, Step};
+use marktwice_sql::ours::{HELD, ROW, before};
 
 /// What the triggers that a statement fires would do.
 #[derive(Debug, Default)]

@@ -12,9 +12,9 @@ use rusqlite::{Connection, Statement, params_from_iter};
 use crate::catalog::describe;
 use crate::error::engine;
 use crate::names::quoted;
-use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before, wanted};
 use crate::shape::{Shape, drop_held, presence};
 use crate::values::{self, Bind};
+use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before, wanted};
 
 /// Numbers of held rows that wait for another row to move.
 type Ordinals = Vec<i64>;
@@ -137,8 +137,9 @@ pub(crate) fn hold_rows(
         format!("t.{} = h.{ROW}", target.key.names.first().map_or(String::new(), |n| quoted(n)))
     } else {
         // After the undo a wanted row has its wanted key; one that is not wanted is looked for under its present key.
-        let side =
-            |at: usize| format!("CASE WHEN h.{IS_WANTED} THEN h.{} ELSE h.{} END", image(&twice, at), before(at));
+        let side = |at: usize| {
+            format!("CASE WHEN h.{IS_WANTED} THEN h.{} ELSE h.{} END", image(&twice, at), before(at))
+        };
         let pairs = target.key.columns.iter().zip(&target.key.names);
         pairs
             .map(|(&at, name)| format!("t.{} = {}", quoted(name), side(at)))

@@ -3,15 +3,17 @@
 use std::path::PathBuf;
 use std::time::Instant;
 
-use marktwice_core::way_back::WayBack;
-use marktwice_core::{Code, Value};
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::way_back::WayBack;
+use marktwice_core::{Code, Value};
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
-use marktwice_port::{EngineError, Held, Intent, Plan, Restore, Session, SideWrite, Stopper, Tx, Waits, Watch};
+use marktwice_port::{
+    EngineError, Held, Intent, Plan, Restore, Session, SideWrite, Stopper, Tx, Waits, Watch,
+};
 use rusqlite::{Connection, OpenFlags};
 
 use crate::catalog::{Sort, describe, names};

@@ -21,9 +21,9 @@ use crate::ask::ask;
 use crate::catalog::Table;
 use crate::error::engine;
 use crate::names::quoted;
-use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before};
 use crate::plan::{Detail, is_update};
 use crate::values;
+use marktwice_sql::ours::{HELD, IS_WANTED, ORDINAL, ROW, THERE, before};
 
 /// Columns that a table, and an answer, of the bundled library has at most.
 const MOST_COLUMNS: usize = 2_000;

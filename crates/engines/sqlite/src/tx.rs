@@ -2,8 +2,8 @@
 
 use std::time::{Duration, Instant};
 
-use marktwice_core::way_back::WayBack;
 use marktwice_core::mark::{Label, StepKind};
+use marktwice_core::way_back::WayBack;
 use marktwice_port::engine::{ChangeSource, KeepSink, PairSink, RowSink};
 use marktwice_port::{CommitOutcome, EngineError, Held, Plan, Restore, SideWrite, Stopper, Tx};
 use rusqlite::{Connection, ErrorCode};
@@ -11,11 +11,11 @@ use rusqlite::{Connection, ErrorCode};
 use crate::catalog::{describe, foreign_keys};
 use crate::error::{engine, locked};
 use crate::explain::explain;
-use marktwice_sql::ours::wanted;
 use crate::reach::count_actions;
 use crate::restore;
 use crate::session::{SqliteSession, count, detail, hold_all};
 use crate::shape::{Shape, drop_held};
+use marktwice_sql::ours::wanted;
 
 pub(crate) struct SqliteTx<'s> {
     session: &'s mut SqliteSession,

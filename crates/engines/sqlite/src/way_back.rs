@@ -35,9 +35,13 @@ pub(crate) fn by_definition(
                 back.owns(&column.name, format!("trigger {trigger} sets it"));
             }
         }
-        back.unsure.extend(fired.skips.iter().chain(&fired.takes).map(|trigger| {
-            format!("trigger {trigger} may skip or take away what is put back")
-        }));
+        back.unsure.extend(
+            fired
+                .skips
+                .iter()
+                .chain(&fired.takes)
+                .map(|trigger| format!("trigger {trigger} may skip or take away what is put back")),
+        );
         side.extend(fired.writes);
     }
     side.dedup();

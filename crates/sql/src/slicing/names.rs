@@ -105,7 +105,9 @@ pub fn next_value(step: &Step, tokens: &[&Tok]) -> Option<Slice> {
         return None;
     }
     tokens.windows(3).find_map(|three| match three {
-        [next, value, f] if next.is_word("next") && value.is_word("value") && f.is_word("for") => Some(next.slice),
+        [next, value, f] if next.is_word("next") && value.is_word("value") && f.is_word("for") => {
+            Some(next.slice)
+        }
         _ => None,
     })
 }
