@@ -2,6 +2,7 @@
 
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Label, Parts, StepKind};
+use marktwice_core::table::{Key, KeyKind};
 use marktwice_core::undo::inverse_kind;
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{EngineError, Plan, Restore};
@@ -55,7 +56,8 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
     }
     let step = understand(source, Language::Sqlite).map_err(refused)?;
     with_like_target(&step)?;
-    let table = target_of(connection, &step)?;
+    let mut table = target_of(connection, &step)?;
+    tell_by_row_number(&step, &mut table);
     let acts = probe::acts(connection, text).map_err(engine)?;
     let fired = fired(connection, &acts, &table)?;
     let mut foreseen = foresee(connection, &step, &table, &fired)?;
@@ -170,6 +172,22 @@ fn target_of(connection: &Connection, step: &Step) -> Result<Table, EngineError>
         }
     }
     Ok(described)
+}
+
+/// A declared key that may hold NULL tells rows apart only while none does; a statement that assigns it may end that, so
+/// there the row's own number is the key.
+fn tell_by_row_number(step: &Step, table: &mut Table) {
+    let key = &table.target.key;
+    let open = |at: &usize| table.target.columns.get(*at).is_some_and(|c| !c.not_null);
+    let assigned = step.assignments.iter().flat_map(|a| &a.columns);
+    let mut assigned = assigned.filter_map(|c| table.target.position(&c.text));
+    if let Some(row) = &table.row
+        && table.row_column.is_none()
+        && key.kind == KeyKind::Primary
+        && assigned.any(|at| key.columns.contains(&at) && open(&at))
+    {
+        table.target.key = Key { kind: KeyKind::RowIdentity, names: vec![row.clone()], columns: Vec::new() };
+    }
 }
 
 /// A change of the very column by which before and after are paired, to a value that nobody knows beforehand.

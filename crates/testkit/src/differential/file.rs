@@ -7,6 +7,7 @@ use marktwice_core::Value;
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 
+use super::hazards::{Table, draw, sum_of};
 use super::shapes::{Parts, statement};
 use super::{Case, Contents, Ring, sorted};
 use crate::stage::On;
@@ -81,6 +82,11 @@ impl Maker {
                 after.push("PRIMARY KEY (l, k)".into());
                 tail.push("WITHOUT ROWID");
             }
+            5 if self.one_in(2) => {
+                // A declared key that may hold NULL.
+                parts.push(format!("k {}", if strict { "ANY" } else { "" }));
+                after.push("PRIMARY KEY (k, c0)".into());
+            }
             5 => parts.push("k TEXT NOT NULL UNIQUE".into()),
             6 => {
                 parts.push("k INTEGER NOT NULL".into());
@@ -114,8 +120,13 @@ impl Maker {
             let kind = self.pick(&["VIRTUAL", "STORED"]);
             parts.push(format!("g {} AS ({expr}) {kind}", if strict { "ANY" } else { "" }));
         }
+        let plain_key = parts[0] == "k INTEGER PRIMARY KEY" && !parts.iter().any(|p| p.contains("CONFLICT"));
+        let hazard = draw(&mut self.dice, &Table { on: On::Sqlite, plain_key });
+        parts.extend(hazard.columns(On::Sqlite));
         parts.extend(after);
-        let mut script = format!("CREATE TABLE t ({}) {};\n", parts.join(", "), tail.join(", "));
+        parts.extend(hazard.constraints().map(str::to_owned));
+        let mut script =
+            format!("{}CREATE TABLE t ({}) {};\n", hazard.before(), parts.join(", "), tail.join(", "));
         script.push_str("CREATE TABLE u (a, b TEXT);\nINSERT INTO u VALUES (1, 'a'), (2, 'A'), (NULL, 'x'), ('1', NULL);\n");
         if self.one_in(6) {
             let action = self.pick(&["NO ACTION", "CASCADE", "SET NULL", "RESTRICT"]);
@@ -133,6 +144,7 @@ impl Maker {
                 values.join(", ")
             ));
         }
+        script.push_str(&hazard.after(On::Sqlite, &mut self.dice));
         let filter = self.filter(2);
         let place = if self.one_in(12) { String::new() } else { format!(" WHERE {filter}") };
         let shaped = if self.one_in(3) { self.shaped() } else { None };
@@ -152,7 +164,8 @@ impl Maker {
         let column = self.column();
         let edit =
             format!("UPDATE OR IGNORE t SET {column} = {} WHERE {}", self.pick(VALUES), self.filter(1));
-        Case { script, statement, edit }
+        let between = self.one_in(5);
+        Case { script, statement, edit, between, hazard }
     }
 
     fn shaped(&mut self) -> Option<String> {
@@ -173,7 +186,8 @@ impl Maker {
             return if self.one_in(2) { self.pick(VALUES).to_owned() } else { column };
         }
         let inner = self.expression(depth - 1);
-        match self.dice.u32(..12) {
+        match self.dice.u32(..13) {
+            12 => sum_of(&self.columns, &mut self.dice).unwrap_or(column),
             0 => format!("{column} + 1"),
             1 => format!("{column} || {inner}"),
             2 => format!("-{column}"),
@@ -276,6 +290,10 @@ impl InFile {
 }
 
 impl Ring for InFile {
+    fn on(&self) -> On {
+        On::Sqlite
+    }
+
     fn folder(&self) -> &Path {
         &self.folder
     }

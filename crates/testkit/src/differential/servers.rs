@@ -7,6 +7,7 @@ use fastrand::Rng;
 use marktwice_core::Value;
 use marktwice_port::{Intent, Session, Waits};
 
+use super::hazards::{Table, draw, sum_of};
 use super::shapes::{Parts, statement};
 use super::{Case, Contents, Ring, sorted};
 use crate::attempt::engine_of;
@@ -137,8 +138,13 @@ impl Maker {
         if self.maria && self.one_in(6) {
             parts.push("m timestamp(3) NULL ON UPDATE CURRENT_TIMESTAMP(3)".into());
         }
+        let on = if self.maria { On::Maria } else { On::Postgres };
+        let plain_key = !composite && (parts[0].contains("PRIMARY KEY") || parts[0].contains("UNIQUE"));
+        let hazard = draw(&mut self.dice, &Table { on, plain_key });
+        parts.extend(hazard.columns(on));
         parts.extend(after);
-        let mut script = format!("CREATE TABLE t ({});\n", parts.join(", "));
+        parts.extend(hazard.constraints().map(str::to_owned));
+        let mut script = format!("{}CREATE TABLE t ({});\n", hazard.before(), parts.join(", "));
         script.push_str("CREATE TABLE u (a int, b varchar(5));\nINSERT INTO u VALUES (1, 'a'), (2, 'A'), (NULL, 'x'), (1, NULL);\n");
         let keyed = parts[0].contains("KEY") || parts[0].contains("UNIQUE");
         if keyed && !composite && self.one_in(5) {
@@ -161,6 +167,7 @@ impl Maker {
                 script.push_str(&format!("INSERT INTO kid VALUES ({n}, {});\n", self.dice.u32(..6)));
             }
         }
+        script.push_str(&hazard.after(on, &mut self.dice));
         let place = if self.one_in(12) { String::new() } else { format!(" WHERE {}", self.filter(2)) };
         let shaped = if self.one_in(3) { self.shaped(keyed && !composite) } else { None };
         let statement = if let Some(shaped) = shaped {
@@ -180,7 +187,8 @@ impl Maker {
         };
         let (column, kind) = self.column();
         let edit = format!("UPDATE t SET {column} = {} WHERE {}", self.value(kind), self.filter(1));
-        Case { script, statement, edit }
+        let between = self.one_in(5);
+        Case { script, statement, edit, between, hazard }
     }
 
     fn shaped(&mut self, keyed: bool) -> Option<String> {
@@ -213,6 +221,11 @@ impl Maker {
         }
         if self.one_in(8) {
             return format!("coalesce({column}, {})", self.expression(kind, depth - 1));
+        }
+        if kind == Kind::Int && self.one_in(6) {
+            let ints: Vec<String> =
+                self.columns.iter().filter(|(_, k)| *k == Kind::Int).map(|(n, _)| n.clone()).collect();
+            return sum_of(&ints, &mut self.dice).unwrap_or(column);
         }
         match (kind, self.dice.u32(..4)) {
             (Kind::Int, 0) => format!("{column} + 1"),
@@ -307,7 +320,11 @@ impl OnServer {
 
     fn make(&mut self, which: usize, case: &Case) {
         let db = &mut self.shells[which];
-        db.run("DROP TABLE IF EXISTS kid, saved_kid, saved_t, t, u;");
+        match self.on {
+            On::Maria => db.run("SET GLOBAL sql_select_limit = DEFAULT;\nSET GLOBAL completion_type = DEFAULT;\nSET foreign_key_checks = 1;"),
+            _ => db.run("DO $$ BEGIN EXECUTE format('ALTER DATABASE %I RESET ALL', current_database()); END $$;"),
+        }
+        db.run("DROP TABLE IF EXISTS kid, saved_kid, saved_t, t, u, w;");
         for line in case.script.lines() {
             let done = db.try_run(line);
             // A random row may break a constraint or a type; it is then not there.
@@ -333,6 +350,10 @@ impl OnServer {
 }
 
 impl Ring for OnServer {
+    fn on(&self) -> On {
+        self.on
+    }
+
     fn folder(&self) -> &Path {
         &self.folder
     }
