@@ -29,7 +29,7 @@ pub struct Assigned {
     pub from_itself: bool,
     /// How many characters the column is declared to hold.
     pub room: Option<usize>,
-    /// Columns of the target that the new value is computed from.
+    /// Columns of the target from which an operator computes the new value: NULL as soon as one of them is.
     pub operands: Vec<usize>,
 }
 

@@ -2,7 +2,7 @@
 
 use marktwice_core::many::Many;
 use marktwice_core::mark::{After, Foreseen, Label, MarkSummary, Marker, StepKind};
-use marktwice_core::notice::Notices;
+use marktwice_core::notice::{Assigned, Notices};
 use marktwice_core::receipt::{DatabaseId, RunState};
 use marktwice_core::study::Study;
 use marktwice_core::table::{Pin, Target};
@@ -230,7 +230,7 @@ pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show, by: &str)
     let mut rows: Vec<ShownRow> = Vec::new();
     let assigned = plan.foreseen.iter().filter(|f| f.label != Label::Unknown).map(|f| f.column);
     let mut totals = Totals::new(assigned);
-    let mut notices = Notices::new(&plan.target, plan.assigned.clone());
+    let mut notices = Notices::new(&plan.target, foreseeable(&plan));
     let stop = context.ambient.stopper();
     let held = session.view(&plan, &mut |row| {
         draft.row(&marker.take(row))?;
@@ -389,4 +389,12 @@ pub(crate) fn unmet(change: &Change, matched: u64, changes: Option<u64>, total: 
         all.push(Unmet { what: "changes", expected, found });
     }
     all
+}
+
+/// The assigned columns, of which those whose new value cannot be foreseen show nothing about their operands.
+fn foreseeable(plan: &Plan) -> Vec<Assigned> {
+    let unknown = |column| plan.foreseen.iter().any(|f| f.column == column && f.label == Label::Unknown);
+    let mut assigned = plan.assigned.clone();
+    assigned.iter_mut().filter(|a| unknown(a.column)).for_each(|a| a.operands.clear());
+    assigned
 }

@@ -2,8 +2,11 @@
 
 use marktwice_core::notice::Assigned;
 use marktwice_core::table::Target;
+use sqlparser::tokenizer::Token;
 
 use crate::classes::length;
+use crate::language::Language;
+use crate::slices::Slice;
 use crate::slicing::own_columns;
 use crate::step::Step;
 
@@ -18,6 +21,7 @@ pub fn assigned(step: &Step, target: &Target) -> Vec<Assigned> {
                 assignment.parts.as_ref().and_then(|p| p.get(nth)).map(|s| own_columns(step, target, *s));
             let mut operands: Vec<usize> = own.iter().flatten().map(|(at, _)| *at).collect();
             operands.dedup();
+            let strict = assignment.parts.as_ref().and_then(|p| p.get(nth)).is_some_and(|s| computes(step, *s));
             let from_itself = operands.contains(&column);
             let plain = |word: &str| value.is_some_and(|v| v.eq_ignore_ascii_case(word));
             all.push(Assigned {
@@ -26,9 +30,33 @@ pub fn assigned(step: &Step, target: &Target) -> Vec<Assigned> {
                 null: plain("null") || plain("default"),
                 from_itself,
                 room: target.columns.get(column).and_then(|c| length(&c.declared)),
-                operands,
+                operands: if strict { operands } else { Vec::new() },
             });
         }
     }
     all
+}
+
+/// Whether a value is computed by an operator whose result is NULL as soon as an operand is: there a NULL that stays
+/// NULL is a row missed, where `nullif(phone, '')` means it.
+fn computes(step: &Step, value: Slice) -> bool {
+    let operators = [
+        Token::Plus,
+        Token::Minus,
+        Token::Mul,
+        Token::Div,
+        Token::Mod,
+        Token::StringConcat,
+        Token::Ampersand,
+        Token::Pipe,
+        Token::ShiftLeft,
+        Token::ShiftRight,
+    ];
+    let tokens = step.words(value);
+    tokens.windows(2).any(|pair| {
+        // A sign before a number, and the star of `count(*)`, compute nothing.
+        let after_operand = !(pair[0].is(&Token::LParen) || pair[0].is(&Token::Comma));
+        let joins = pair[0].is_word("concat") && pair[1].is(&Token::LParen);
+        (after_operand && operators.iter().any(|o| pair[1].is(o))) || (joins && step.language == Language::Mysql)
+    })
 }

@@ -69,7 +69,7 @@ UPDATE keeper SET phone = nullif(phone, '') WHERE phone = ''
 --> 1 of keeper exact, 1 would change: becomes-null moves-filter not-unique
 UPDATE hive_season SET total_kilos = total_kilos + 0.5 WHERE hive_id = 1
 --> update hive_season | set total_kilos | where hive_id = 1
---> 3 of hive_season exact, 2 would change: not-unique repeats
+--> 3 of hive_season exact, 2 would change: not-unique repeats stays-null
 UPDATE hive_season SET total_kilos = 0 WHERE total_kilos IS NULL
 --> update hive_season | set total_kilos | where total_kilos IS NULL
 --> 2 of hive_season exact, 2 would change: moves-filter not-unique
@@ -302,4 +302,4 @@ UPDATE batch SET price = 9.99 WHERE price > 5 AND price < 100
 --> 6 of batch exact, 5 would change: every-row moves-filter not-unique
 UPDATE batch SET list_price = list_price - price WHERE batch_id < 4
 --> update batch | set list_price | where batch_id < 4
---> 3 of batch exact, 2 would change: not-unique repeats
+--> 3 of batch exact, 2 would change: not-unique repeats stays-null
