@@ -151,6 +151,9 @@ codes! {
     MissingPrivilege "missing-privilege" Warn
         "This user may look at the rows and not write them: a preview works, an application does not."
         "Ask the owner of the table for the privilege, or use another user.";
+    NoIdentity "no-identity" Stop
+        "The table is published to other servers and has nothing by which they could find the row, so the server refuses to write it."
+        "Give the table a primary key or a replica identity, or take it out of the publication; this is never let pass.";
     NullCompare "null-compare" Warn
         "A comparison with NULL is never true, whatever the row holds."
         "Write IS NULL or IS NOT NULL.";
@@ -227,7 +230,7 @@ codes! {
 
 impl Code {
     /// Codes that cannot be let pass: what they are about cannot be proven either way.
-    pub const NEVER_ALLOWED: &'static [Code] = &[Code::ManySources, Code::NoRollback];
+    pub const NEVER_ALLOWED: &'static [Code] = &[Code::ManySources, Code::NoRollback, Code::NoIdentity];
 }
 
 impl std::str::FromStr for Code {

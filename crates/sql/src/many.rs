@@ -48,7 +48,7 @@ pub fn once_each<E>(
     if rows == 0 {
         return Ok(None);
     }
-    let exact: Vec<String> = after.iter().map(|a| binary(step.language, a)).collect();
+    let exact: Vec<String> = after.iter().flat_map(|a| binary(step.language, a)).collect();
     let named: Vec<String> =
         exact.iter().enumerate().map(|(at, e)| format!("{e} AS marktwice_v{at}")).collect();
     let differing = if exact.is_empty() {
@@ -93,12 +93,12 @@ pub fn once_each<E>(
     Ok(Some((Many { rows, differing: number, examples }, ordinals)))
 }
 
-/// Two values are the same only when every byte is.
-fn binary(language: Language, expression: &str) -> String {
+/// Two values are the same only when every byte is, and on SQLite the storage class too: 1 equals 1.0 there.
+fn binary(language: Language, expression: &str) -> Vec<String> {
     match language {
-        Language::Sqlite => format!("{expression} COLLATE BINARY"),
-        Language::Postgres => format!("({expression})::text COLLATE \"C\""),
-        Language::Mysql => format!("CAST({expression} AS BINARY)"),
+        Language::Sqlite => vec![format!("{expression} COLLATE BINARY"), format!("typeof({expression})")],
+        Language::Postgres => vec![format!("({expression})::text COLLATE \"C\"")],
+        Language::Mysql => vec![format!("CAST({expression} AS BINARY)")],
     }
 }
 

@@ -233,3 +233,30 @@ fn children_that_may_not_be_read() {
         assert_eq!(stage.dump(), before);
     });
 }
+
+#[test]
+fn a_published_table_without_an_identity() {
+    postgres(|stage| {
+        stage.run(
+            "CREATE TABLE frame (nr int, wax text);
+             INSERT INTO frame VALUES (1, 'new'), (2, 'old');
+             CREATE TABLE swarm (nr int, year int) PARTITION BY LIST (year);
+             CREATE TABLE swarm_26 PARTITION OF swarm FOR VALUES IN (2026);
+             INSERT INTO swarm VALUES (1, 2026);",
+        );
+        stage.apply("UPDATE frame SET wax = 'dark' WHERE nr = 2", "1", 0);
+        stage.run("CREATE PUBLICATION co_op FOR TABLE frame, swarm, keeper;");
+        let before = stage.dump();
+        for sql in ["UPDATE frame SET wax = 'x' WHERE nr = 1", "DELETE FROM swarm WHERE nr = 1"] {
+            let preview = stage.scene.run(&["preview", "--sql", sql]).expect(3);
+            preview.says("no-identity").says("published").says_not("to apply exactly this");
+            stage.apply_allowing(sql, "1", "no-identity", 3);
+            stage.apply(sql, "1", 3).says("no-identity");
+        }
+        stage.undo(&[], 3).says("published");
+        assert_eq!(stage.dump(), before);
+        stage.there_and_back("UPDATE keeper SET region = 'Far' WHERE keeper_id = 1", "1");
+        stage.run("ALTER TABLE frame REPLICA IDENTITY FULL;");
+        stage.undo(&[], 0);
+    });
+}

@@ -18,6 +18,7 @@ mod measured;
 mod open;
 mod plan;
 mod pooler;
+mod published;
 mod restore;
 mod session;
 mod surroundings;

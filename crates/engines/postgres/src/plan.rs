@@ -32,6 +32,7 @@ use crate::catalog::{
 use crate::client::Pg;
 use crate::copy::quoted;
 use crate::error::{engine, message};
+use crate::published;
 use crate::way_back::by_definition;
 
 const LANGUAGE: Language = Language::Postgres;
@@ -276,7 +277,7 @@ fn as_base_table(pg: &mut Pg, step: &Step, oid: &str) -> Option<String> {
 
 /// Without the privilege to read, the rows cannot be shown. Without the one to write, that is said.
 /// Gives the finding, and whether rows can be locked, which takes the privilege to UPDATE.
-fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<(Option<Finding>, bool), EngineError> {
+fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<(Vec<Finding>, bool), EngineError> {
     let verb = step.kind.verb();
     let may = pg.rows(&format!(
         "SELECT has_table_privilege({0}, 'SELECT'), has_table_privilege({0}, '{verb}') \
@@ -292,8 +293,14 @@ fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<(Option<Finding
         )));
     }
     let message = format!("{verb} on {} is missing", table.shown);
-    let missing =
-        (!flag(1)).then(|| Finding::new(Code::MissingPrivilege, message).at(step.place(step.table.slice)));
+    let mut missing = Vec::new();
+    if !flag(1) {
+        missing.push(Finding::new(Code::MissingPrivilege, message).at(step.place(step.table.slice)));
+    }
+    let column = step.assignments.iter().flat_map(|a| &a.columns).find_map(|c| table.target.position(&c.text));
+    if let Some(said) = published::refusal(pg, table, step.kind, column)? {
+        missing.push(Finding::new(Code::NoIdentity, said).at(step.place(step.table.slice)));
+    }
     Ok((missing, flag(2)))
 }
 

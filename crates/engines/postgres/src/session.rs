@@ -21,6 +21,7 @@ use crate::finder::Finder;
 use crate::held;
 use crate::look;
 use crate::plan::{Detail, plan};
+use crate::published;
 use crate::surroundings::{count, surroundings};
 use crate::tx::PgTx;
 use crate::way_back::by_definition;
@@ -208,6 +209,7 @@ impl Session for PgSession {
         self.pg.looking(|pg| {
             let table = describe(pg, &restore.target.schema, &restore.target.table)?;
             let (mut side, mut back) = by_definition(pg, &table, restore.kind, &restore.columns)?;
+            back.obstacles.extend(published::refusal(pg, &table, restore.kind, restore.columns.first().copied())?);
             if restore.inserts {
                 let (more, insert) = by_definition(pg, &table, StepKind::Insert, &restore.columns)?;
                 side.extend(more);
