@@ -21,7 +21,8 @@ pub fn assigned(step: &Step, target: &Target) -> Vec<Assigned> {
                 assignment.parts.as_ref().and_then(|p| p.get(nth)).map(|s| own_columns(step, target, *s));
             let mut operands: Vec<usize> = own.iter().flatten().map(|(at, _)| *at).collect();
             operands.dedup();
-            let strict = assignment.parts.as_ref().and_then(|p| p.get(nth)).is_some_and(|s| computes(step, *s));
+            let strict =
+                assignment.parts.as_ref().and_then(|p| p.get(nth)).is_some_and(|s| computes(step, *s));
             let from_itself = operands.contains(&column);
             let plain = |word: &str| value.is_some_and(|v| v.eq_ignore_ascii_case(word));
             all.push(Assigned {
@@ -57,6 +58,7 @@ fn computes(step: &Step, value: Slice) -> bool {
         // A sign before a number, and the star of `count(*)`, compute nothing.
         let after_operand = !(pair[0].is(&Token::LParen) || pair[0].is(&Token::Comma));
         let joins = pair[0].is_word("concat") && pair[1].is(&Token::LParen);
-        (after_operand && operators.iter().any(|o| pair[1].is(o))) || (joins && step.language == Language::Mysql)
+        (after_operand && operators.iter().any(|o| pair[1].is(o)))
+            || (joins && step.language == Language::Mysql)
     })
 }

@@ -54,7 +54,10 @@ pub fn all() -> Vec<&'static Server> {
 /// Finds a program on the path or where Debian's packages put it.
 fn program(name: &str) -> Option<PathBuf> {
     let path = std::env::var_os("PATH").unwrap_or_default();
-    let mut folders: Vec<PathBuf> = std::env::split_paths(&path).collect();
+    // Another version's programs can be put before those that are installed.
+    let chosen = std::env::var_os("MARKTWICE_TEST_SERVERS").unwrap_or_default();
+    let mut folders: Vec<PathBuf> =
+        std::env::split_paths(&chosen).chain(std::env::split_paths(&path)).collect();
     folders.extend(["/usr/sbin", "/usr/bin", "/usr/local/bin"].map(PathBuf::from));
     let mut versions: Vec<PathBuf> = std::fs::read_dir("/usr/lib/postgresql")
         .map(|all| all.filter_map(|e| Some(e.ok()?.path().join("bin"))).collect())

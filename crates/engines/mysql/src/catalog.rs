@@ -9,8 +9,10 @@ use marktwice_server::reach::ForeignKey;
 use marktwice_sql::Language;
 use marktwice_sql::ours::HELD;
 use marktwice_sql::pins::UniqueKey;
+use mysql::prelude::Queryable;
 
 use crate::client::{My, TextRow, literal};
+use crate::error::{code, engine};
 use crate::values::Form;
 
 /// A column's type.
@@ -343,12 +345,35 @@ pub(crate) fn held_name(table: &Table) -> String {
     format!("{}.{HELD}", ident(&table.target.schema))
 }
 
-/// Whether a temporary table can be made in the target's database.
-pub(crate) fn can_be_made(my: &mut My, table: &Table) -> Result<bool, EngineError> {
+/// Why no temporary table can be made.
+#[derive(Debug)]
+pub(crate) struct NoTemporary {
+    pub(crate) why: String,
+    /// Whether a right is all that it takes.
+    pub(crate) right: bool,
+}
+
+/// Why no temporary table can be made in the target's database; `None` where one can.
+pub(crate) fn no_temporary(my: &mut My, table: &Table) -> Result<Option<NoTemporary>, EngineError> {
     let name = held_name(table);
-    match my.run(&format!("CREATE TEMPORARY TABLE IF NOT EXISTS {name} (x int) ENGINE=InnoDB")) {
-        Ok(()) => my.run(&format!("DROP TEMPORARY TABLE {name}")).map(|()| true),
-        Err(EngineError::Denied(_) | EngineError::ReadOnly(_)) => Ok(false),
-        Err(error) => Err(error),
+    let made =
+        my.conn.query_drop(format!("CREATE TEMPORARY TABLE IF NOT EXISTS {name} (x int) ENGINE=InnoDB"));
+    let Err(error) = made else {
+        return my.run(&format!("DROP TEMPORARY TABLE {name}")).map(|()| None);
+    };
+    // Not supported yet, no such engine, not compiled in, not of this engine: servers that only speak the protocol.
+    if let Some(1235 | 1286 | 1289 | 1031 | 1178) = code(&error) {
+        let why = format!("{} has no temporary tables", my.brand);
+        return Ok(Some(NoTemporary { why, right: false }));
+    }
+    match engine(error) {
+        EngineError::ReadOnly(said) => {
+            Ok(Some(NoTemporary { why: format!("this server only reads ({said})"), right: false }))
+        }
+        EngineError::Denied(_) => {
+            let why = format!("CREATE TEMPORARY TABLES on {} is missing", table.target.schema);
+            Ok(Some(NoTemporary { why, right: true }))
+        }
+        error => Err(error),
     }
 }

@@ -27,6 +27,8 @@ pub(crate) struct My {
     pub(crate) own: (String, String),
     /// Whether settings are pinned.
     pub(crate) pinned: bool,
+    /// What the server calls itself.
+    pub(crate) brand: String,
     /// The cluster that the server is a node of.
     pub(crate) cluster: Option<String>,
     /// Whether the user's own session refuses statements without a key in their filter.

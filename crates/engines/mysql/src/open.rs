@@ -133,6 +133,7 @@ pub(crate) fn connect(
         stop: None,
         own: (String::new(), String::new()),
         pinned: false,
+        brand: String::new(),
         cluster: None,
         own_guard: false,
         limit: None,
@@ -142,6 +143,7 @@ pub(crate) fn connect(
     let own = my.rows("SELECT @@session.sql_mode, @@session.time_zone")?;
     let cell = |at: usize| own.first().and_then(|r| r.get(at).cloned().flatten()).unwrap_or_default();
     my.own = (cell(0), cell(1));
+    my.brand = brand(&mut my)?;
     my.cluster = cluster(&mut my)?;
     Ok(my)
 }
@@ -150,7 +152,11 @@ pub(crate) fn connect(
 /// the connection by themselves, limits on time and size. What bears on the meaning of the statement stays as it is.
 fn set_aside(my: &mut My) -> Result<(), EngineError> {
     my.run("SET SESSION sql_select_limit = DEFAULT, SESSION completion_type = 'NO_CHAIN', SESSION autocommit = 1")?;
-    my.run("SET SESSION sql_select_limit = 18446744073709551615")?;
+    // The most that there is, unsigned or, on servers that only speak the protocol, signed.
+    let most = |n: u64| format!("SET SESSION sql_select_limit = {n}");
+    if my.run(&most(u64::MAX)).is_err() {
+        my.run(&most(i64::MAX as u64))?;
+    }
     my.own_guard = my.one("SELECT @@session.sql_safe_updates")?.unwrap_or_default() == "1";
     for setting in [
         "sql_safe_updates = 0",
@@ -203,17 +209,32 @@ fn opening(error: &mysql::Error, shown: &str, user: &str, address: &Address) -> 
     }
 }
 
+/// What the server calls itself: many speak this protocol, give a version of MySQL's, and are something else.
+fn brand(my: &mut My) -> Result<String, EngineError> {
+    let version = my.one("SELECT version()")?.unwrap_or_default();
+    if version.contains("MariaDB") {
+        return Ok("MariaDB".to_owned());
+    }
+    let comment = my.one("SELECT @@version_comment").ok().flatten().unwrap_or_default();
+    let name: String =
+        comment.chars().take_while(|c| c.is_ascii_alphanumeric() || " _.-".contains(*c)).take(40).collect();
+    let name = name.split(" - ").next().unwrap_or("").trim().to_owned();
+    // MySQL's own, and what distributors write who build it.
+    let own =
+        name.is_empty() || name.to_ascii_lowercase().starts_with("mysql") || name == "Source distribution";
+    Ok(if own { "MySQL".to_owned() } else { name })
+}
+
 /// What tells this database from every other: the server's own identifier and the database's name.
 fn identity(my: &mut My, address: &Address) -> Result<DatabaseId, EngineError> {
     let version = my.one("SELECT version()")?.unwrap_or_default();
-    let engine = if version.contains("MariaDB") { "MariaDB" } else { "MySQL" };
     let cluster = my.cluster.clone();
     let server = match (my.one("SELECT @@global.server_uid"), my.one("SELECT @@global.server_uuid")) {
         (Ok(Some(id)), _) | (_, Ok(Some(id))) if !id.is_empty() => id,
         _ => my.one("SELECT concat(@@hostname, ':', @@port, ':', @@datadir)")?.unwrap_or_default(),
     };
     Ok(DatabaseId {
-        engine: engine.to_owned(),
+        engine: my.brand.clone(),
         version: version.split('-').next().unwrap_or("").to_owned(),
         name: address.shown(CUSTOM.port),
         identity: match &cluster {

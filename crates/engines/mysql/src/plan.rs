@@ -28,7 +28,9 @@ use marktwice_sql::text::tokenize;
 use mysql::prelude::Queryable;
 
 use crate::calls::{Asking, reached, triggers};
-use crate::catalog::{Table, can_be_made, describe_found, find, foreign_keys, unseen_foreign_keys, views};
+use crate::catalog::{
+    NoTemporary, Table, describe_found, find, foreign_keys, no_temporary, unseen_foreign_keys, views,
+};
 use crate::client::{My, literal};
 use crate::complaint::{LANGUAGE, compile_error, refused};
 use crate::error::{code, engine, message};
@@ -51,8 +53,8 @@ pub(crate) struct Detail {
     pub(crate) back: WayBack,
     /// Whether everything that the statement calls may be run while it is looked closer at.
     pub(crate) quiet: bool,
-    /// Whether rows can be held in a temporary table.
-    pub(crate) temp: bool,
+    /// Why no rows can be held in a temporary table, where that is so.
+    pub(crate) no_temporary: Option<NoTemporary>,
     /// Whether the assignments must be run in their order, because one reads what an earlier one sets.
     pub(crate) trial: bool,
 }
@@ -162,15 +164,15 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
             });
         }
     }
-    let temp = can_be_made(my, &table)?;
-    if !temp && step.sources.is_some() {
-        return Err(without_temporary(&step));
-    }
-    if !temp {
-        foresee::without_temporary_tables(&mut foreseen, trial);
+    let no_temporary = no_temporary(my, &table)?;
+    if let Some(NoTemporary { why, .. }) = &no_temporary {
+        if step.sources.is_some() {
+            return Err(without_temporary(&step, why));
+        }
+        foresee::without_temporary_tables(&mut foreseen, trial, why);
     }
     values.retain(|(at, _)| foreseen.iter().any(|f| f.column == *at && f.label != Label::Unknown));
-    let trial = trial && known && temp;
+    let trial = trial && known && no_temporary.is_none();
     if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
         return Err(refused(finding));
     }
@@ -218,7 +220,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
             step,
             table,
             values,
-            temp,
+            no_temporary,
             trial,
         }),
     })

@@ -89,7 +89,7 @@ impl Session for MySession {
     fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<marktwice_port::Held, EngineError> {
         let detail: &Detail = detail(plan)?;
         let my = &mut self.my;
-        if !detail.temp {
+        if detail.no_temporary.is_some() {
             return my.reading(|my| {
                 let matched = held::stream_plainly(my, plan, detail, None, sink)?;
                 let total = count(my, &detail.table)?;

@@ -10,7 +10,7 @@ use marktwice_server::statement::{detail, may_write};
 use marktwice_sql::ours::wanted;
 use mysql::prelude::Queryable;
 
-use crate::catalog::foreign_keys;
+use crate::catalog::{NoTemporary, foreign_keys};
 use crate::client::My;
 use crate::error::{engine, is_lost};
 use crate::held::{self, Held};
@@ -64,7 +64,16 @@ impl<'s> MyTx<'s> {
 
     fn counters(&mut self) -> Result<Counters, EngineError> {
         let mut all = [0; 3];
-        for row in self.my.rows("SHOW SESSION STATUS WHERE Variable_name IN ('Handler_write', 'Handler_update', 'Handler_delete')")? {
+        let rows = self.my.rows(
+            "SHOW SESSION STATUS WHERE Variable_name IN ('Handler_write', 'Handler_update', 'Handler_delete')",
+        )?;
+        if rows.len() < all.len() {
+            return Err(EngineError::Other(format!(
+                "{} does not count the rows that it writes: nothing is applied; a preview works",
+                self.my.brand
+            )));
+        }
+        for row in rows {
             let text = |at: usize| row.get(at).and_then(Option::as_deref).unwrap_or("");
             let at = match text(0) {
                 "Handler_write" => 0,
@@ -96,11 +105,9 @@ impl Tx for MyTx<'_> {
     fn hold(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Rows, EngineError> {
         may_write(plan)?;
         let detail: &Detail = detail(plan)?;
-        if !detail.temp {
-            return Err(EngineError::Denied(format!(
-                "CREATE TEMPORARY TABLES on {} is missing: the rows cannot be held, so nothing is applied; a preview works",
-                detail.table.target.schema
-            )));
+        if let Some(NoTemporary { why, right }) = &detail.no_temporary {
+            let said = format!("{why}: the rows cannot be held, so nothing is applied; a preview works");
+            return Err(if *right { EngineError::Denied(said) } else { EngineError::Other(said) });
         }
         still_defined(self.my, &detail.table)?;
         held::create(self.my, plan, detail)?;

@@ -64,6 +64,9 @@ fn refused(finding: Finding) -> EngineError {
     EngineError::Refused(Box::new(finding))
 }
 
+/// Why values are computed and not stored where no temporary table can be made.
+const NO_TEMPORARY: &str = "TEMP on the database is missing, or the server only reads";
+
 /// Makes the plan of a change.
 pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Result<Plan, EngineError> {
     let statement = single_statement(source, LANGUAGE).map_err(refused)?;
@@ -137,10 +140,10 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
     let columns: Vec<usize> = foreseen.iter().map(|f| f.column).collect();
     let (_, back) = by_definition(pg, &table, inverse_kind(step.kind), &columns)?;
     if !temp && step.sources.is_some() {
-        return Err(without_temporary(&step));
+        return Err(without_temporary(&step, NO_TEMPORARY));
     }
     if !temp {
-        foresee::without_temporary_tables(&mut foreseen, false);
+        foresee::without_temporary_tables(&mut foreseen, false, NO_TEMPORARY);
     }
     values.retain(|(at, _)| foreseen.iter().any(|f| f.column == *at && f.label != Label::Unknown));
     if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
@@ -297,7 +300,8 @@ fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<(Vec<Finding>, 
     if !flag(1) {
         missing.push(Finding::new(Code::MissingPrivilege, message).at(step.place(step.table.slice)));
     }
-    let column = step.assignments.iter().flat_map(|a| &a.columns).find_map(|c| table.target.position(&c.text));
+    let column =
+        step.assignments.iter().flat_map(|a| &a.columns).find_map(|c| table.target.position(&c.text));
     if let Some(said) = published::refusal(pg, table, step.kind, column)? {
         missing.push(Finding::new(Code::NoIdentity, said).at(step.place(step.table.slice)));
     }

@@ -33,7 +33,8 @@ pub(crate) fn refusal(
     Ok(asked.err().and_then(|error| {
         let db = error.as_db_error()?;
         let code = db.code();
-        let refused = *code == SqlState::OBJECT_NOT_IN_PREREQUISITE_STATE || *code == SqlState::INVALID_COLUMN_REFERENCE;
+        let refused = *code == SqlState::OBJECT_NOT_IN_PREREQUISITE_STATE
+            || *code == SqlState::INVALID_COLUMN_REFERENCE;
         refused.then(|| format!("{} is published and may not be written: {}", table.shown, db.message()))
     }))
 }

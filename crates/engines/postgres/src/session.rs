@@ -209,7 +209,12 @@ impl Session for PgSession {
         self.pg.looking(|pg| {
             let table = describe(pg, &restore.target.schema, &restore.target.table)?;
             let (mut side, mut back) = by_definition(pg, &table, restore.kind, &restore.columns)?;
-            back.obstacles.extend(published::refusal(pg, &table, restore.kind, restore.columns.first().copied())?);
+            back.obstacles.extend(published::refusal(
+                pg,
+                &table,
+                restore.kind,
+                restore.columns.first().copied(),
+            )?);
             if restore.inserts {
                 let (more, insert) = by_definition(pg, &table, StepKind::Insert, &restore.columns)?;
                 side.extend(more);

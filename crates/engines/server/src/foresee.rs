@@ -163,10 +163,10 @@ fn clock_or_dice(step: &Step, value: Slice) -> Option<String> {
 
 /// Where no temporary table can be made, values are computed and not stored; `in_order` says that one assignment reads
 /// what another sets, which only a table could show.
-pub fn without_temporary_tables(all: &mut [Foreseen], in_order: bool) {
+pub fn without_temporary_tables(all: &mut [Foreseen], in_order: bool, why: &str) {
     for f in all.iter_mut().filter(|f| f.label == Label::Exact) {
         f.label = if f.derived || in_order { Label::Unknown } else { Label::Computed };
-        f.why = Some("no temporary table can be made here".to_owned());
+        f.why = Some(why.to_owned());
     }
 }
 

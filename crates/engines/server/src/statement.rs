@@ -195,11 +195,11 @@ pub fn unknown_values(plan: &Plan) -> bool {
 }
 
 /// The refusal of a joined statement where no temporary table can be made: its rows could not be told apart.
-pub fn without_temporary(step: &Step) -> EngineError {
+pub fn without_temporary(step: &Step, why: &str) -> EngineError {
     EngineError::Refused(Box::new(
-        Finding::new(Code::NotUnderstood, "no temporary table can be made here, and a join needs one")
+        Finding::new(Code::NotUnderstood, format!("{why}, and a join needs a temporary table"))
             .at(step.place(step.sources.as_ref().map_or(step.table.slice, |s| s.slice)))
-            .hint("write the join as EXISTS (SELECT …) in WHERE, or ask for the privilege"),
+            .hint("write the join as EXISTS (SELECT …) in WHERE"),
     ))
 }
 
