@@ -54,11 +54,11 @@ fn computes(step: &Step, value: Slice) -> bool {
         Token::ShiftRight,
     ];
     let tokens = step.words(value);
-    tokens.windows(2).any(|pair| {
+    tokens.iter().zip(tokens.iter().skip(1)).any(|(first, second)| {
         // A sign before a number, and the star of `count(*)`, compute nothing.
-        let after_operand = !(pair[0].is(&Token::LParen) || pair[0].is(&Token::Comma));
-        let joins = pair[0].is_word("concat") && pair[1].is(&Token::LParen);
-        (after_operand && operators.iter().any(|o| pair[1].is(o)))
+        let after_operand = !(first.is(&Token::LParen) || first.is(&Token::Comma));
+        let joins = first.is_word("concat") && second.is(&Token::LParen);
+        (after_operand && operators.iter().any(|o| second.is(o)))
             || (joins && step.language == Language::Mysql)
     })
 }

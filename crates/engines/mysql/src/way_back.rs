@@ -5,10 +5,11 @@ use marktwice_core::way_back::WayBack;
 use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_server::way_back;
 use marktwice_sql::Language;
+use marktwice_sql::ours::before;
 
 use crate::calls::{reached, triggers};
-use crate::catalog::{Table, held_name};
-use crate::client::My;
+use crate::catalog::{Table, held_name, ident};
+use crate::client::{My, TextRow, literal};
 use crate::grants::Grants;
 use crate::plan::Detail;
 
@@ -50,5 +51,33 @@ pub(crate) fn by_rows(my: &mut My, plan: &Plan, detail: &Detail) -> Result<WayBa
             other => other,
         },
     )?);
+    let table = &detail.table;
+    let checks = checks(my, table)?;
+    let key = &table.target.key;
+    let own = |name: &String| format!("{}.{}", ident(&table.target.table), ident(name));
+    let same: Vec<String> = key
+        .columns
+        .iter()
+        .zip(&key.names)
+        .map(|(at, name)| format!("h.{} <=> {}", before(*at), own(name)))
+        .collect();
+    let from = format!("{}.{}", ident(&table.target.schema), ident(&table.target.table));
+    let names = (from.as_str(), held_name(table), same.join(" AND "));
+    back.obstacles.extend(my.pinned(|my| {
+        way_back::by_checks((names.0, &names.1, &names.2), &checks, &mut |sql| my.count(sql))
+    })?);
     Ok(back)
+}
+
+/// The table's checks. Rows may break them that came in, or were there, while `check_constraint_checks` was off.
+fn checks(my: &mut My, table: &Table) -> Result<Vec<(String, String)>, EngineError> {
+    let rows = my.rows(&format!(
+        "SELECT CONSTRAINT_NAME, CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS \
+         WHERE CONSTRAINT_SCHEMA = {} AND TABLE_NAME = {} ORDER BY 1",
+        literal(&table.target.schema),
+        literal(&table.target.table)
+    ));
+    // Servers without checks have no such list, and some list them without their table.
+    let text = |row: &TextRow, at: usize| row.get(at).cloned().flatten().unwrap_or_default();
+    Ok(rows.unwrap_or_default().iter().map(|row| (text(row, 0), text(row, 1))).collect())
 }

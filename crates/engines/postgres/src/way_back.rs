@@ -71,26 +71,16 @@ fn older_than_checks(pg: &mut Pg, table: &Table, back: &mut WayBack) -> Result<(
             table.oid
         ))
     })?;
+    let held = format!("pg_temp.{HELD}");
     let same: Vec<String> =
         identity(table, &table.name).into_iter().map(|(held, own)| format!("h.{held} = {own}")).collect();
-    for check in checks {
-        let text = |at: usize| check.get(at).cloned().flatten().unwrap_or_default();
-        let n = pg.canonical(|pg| {
-            pg.count(&format!(
-                "SELECT count(*) FROM {} WHERE ({}) IS FALSE AND EXISTS (SELECT 1 FROM pg_temp.{HELD} AS h WHERE {})",
-                table.from,
-                text(1),
-                same.join(" AND ")
-            ))
-        })?;
-        if n > 0 {
-            let rows = if n == 1 { "1 row breaks".to_owned() } else { format!("{n} rows break") };
-            back.obstacles.push(format!(
-                "{rows} the check {} already, which is younger than they are, and could not be put back",
-                text(0)
-            ));
-        }
-    }
+    let same = same.join(" AND ");
+    let text = |row: &Vec<Option<String>>, at: usize| row.get(at).cloned().flatten().unwrap_or_default();
+    let checks: Vec<(String, String)> = checks.iter().map(|row| (text(row, 0), text(row, 1))).collect();
+    back.obstacles.extend(pg.canonical(|pg| {
+        let names = (table.from.as_str(), held.as_str(), same.as_str());
+        way_back::by_checks(names, &checks, &mut |sql| pg.count(sql))
+    })?);
     let younger = pg.one("SELECT 1 FROM pg_constraint WHERE contypid <> 0 AND NOT convalidated LIMIT 1")?;
     for (at, of) in
         table.types.iter().enumerate().filter(|(_, of)| younger.is_some() && of.declared != of.base)

@@ -48,6 +48,38 @@ pub fn by_definition(target: &Target, fired: &[Trigger], reached: &Reached, side
     back
 }
 
+/// Held rows that break a check already, because it was added, or they came in, while nobody looked: `checks` have a name
+/// and a condition each, `from` is the target, `same` tells a held row `h` in it.
+///
+/// # Errors
+/// When the engine fails.
+pub fn by_checks(
+    (from, held, same): (&str, &str, &str),
+    checks: &[(String, String)],
+    count: &mut dyn FnMut(&str) -> Result<u64, EngineError>,
+) -> Result<Vec<String>, EngineError> {
+    let mut all = Vec::new();
+    let mut broken = |conditions: &[&str]| {
+        let any: Vec<String> = conditions.iter().map(|c| format!("({c}) IS FALSE")).collect();
+        count(&format!(
+            "SELECT count(*) FROM {from} WHERE ({}) AND EXISTS (SELECT 1 FROM {held} AS h WHERE {same})",
+            any.join(" OR ")
+        ))
+    };
+    let every: Vec<&str> = checks.iter().map(|(_, condition)| condition.as_str()).collect();
+    if every.is_empty() || broken(&every)? == 0 {
+        return Ok(all);
+    }
+    for (name, condition) in checks {
+        let n = broken(&[condition])?;
+        if n > 0 {
+            let rows = if n == 1 { "1 row breaks".to_owned() } else { format!("{n} rows break") };
+            all.push(format!("{rows} the check {name} already, and could not be put back"));
+        }
+    }
+    Ok(all)
+}
+
 /// What the held rows say: those that have no parent could not come back, however they came to be there. `assigned` are
 /// the columns that the step sets; only keys that `checked` names are looked at.
 ///
