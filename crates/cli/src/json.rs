@@ -12,7 +12,7 @@ use marktwice_core::value::list_to_json;
 use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Value};
 use marktwice_run::{
-    Answer, Compared, Conflicts, End, Entry, Faults, Preview, Rows, RunOutcome, Seen, Settled, ShownRow,
+    Answer, Compared, Conflicts, End, Entry, Faults, Preview, Rows, RunOutcome, Seen, Settling, ShownRow,
     Verdict,
 };
 use serde_json::{Map, Value as Json, json};
@@ -251,9 +251,12 @@ fn entry(entry: &Entry) -> Json {
 }
 
 /// The history.
-pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64) -> Json {
+pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64, notes: &[String]) -> Json {
     let runs: Vec<Json> = entries.iter().map(entry).collect();
-    document("marktwice-history", json!({ "database": database, "logbook_bytes": bytes, "runs": runs }))
+    document(
+        "marktwice-history",
+        json!({ "database": database, "logbook_bytes": bytes, "runs": runs, "notes": notes }),
+    )
 }
 
 /// One run.
@@ -262,8 +265,9 @@ pub(crate) fn receipt(one: &Entry) -> Json {
 }
 
 /// What became of runs that were cut off.
-pub(crate) fn settled(all: &[Settled], status: u8) -> Json {
-    let runs: Vec<Json> = all
+pub(crate) fn settled(found: &Settling, status: u8) -> Json {
+    let runs: Vec<Json> = found
+        .runs
         .iter()
         .map(|s| {
             let verdict = match s.verdict {
@@ -288,7 +292,7 @@ pub(crate) fn settled(all: &[Settled], status: u8) -> Json {
             })
         })
         .collect();
-    document("marktwice-settle", json!({ "status": status, "runs": runs }))
+    document("marktwice-settle", json!({ "status": status, "runs": runs, "notes": found.notes }))
 }
 
 /// An error.

@@ -24,5 +24,5 @@ pub use look::{Rows, Seen, rows, survey, tables, target};
 pub use mark::mark_text;
 pub use outcome::{End, Failure, RunOutcome};
 pub use preview::{Change, Preview, Show, ShownRow, Unmet, preview};
-pub use settle::{Compared, Settled, Verdict, set_aside, settle};
+pub use settle::{Compared, Settled, Settling, Verdict, damaged, set_aside, settle};
 pub use undo::{UndoOptions, undo};

@@ -90,6 +90,22 @@ impl Tidied {
     }
 }
 
+fn in_words(Damaged { run, why, .. }: &Damaged) -> String {
+    format!(
+        "the receipt of run {run} is damaged ({why}), and what it says of that run is not known here: \
+         marktwice settle {run} --aside --reason TEXT sets it aside"
+    )
+}
+
+/// What is said of runs whose receipts cannot be read, and whether one of them may be a run that is not settled.
+///
+/// # Errors
+/// When the logbook cannot be read.
+pub fn damaged(book: &dyn Logbook) -> Result<(Vec<String>, bool), Failure> {
+    let all = book.damaged()?;
+    Ok((all.iter().map(in_words).collect(), all.iter().any(|one| one.open)))
+}
+
 /// Writes down what became of runs that never asked for COMMIT. While another process has the lock, its run is
 /// alive and left alone.
 pub(crate) fn tidy_up(book: &dyn Logbook, context: &Context<'_>) -> Result<Tidied, Failure> {
@@ -99,14 +115,11 @@ pub(crate) fn tidy_up(book: &dyn Logbook, context: &Context<'_>) -> Result<Tidie
         Err(error) if error.kind == LogErrorKind::Busy => return Ok(tidied),
         Err(error) => return Err(error.into()),
     };
-    for Damaged { run, why, open } in book.damaged()? {
-        if open {
-            tidied.unsettled = Some(run.clone());
+    for damaged in book.damaged()? {
+        if damaged.open {
+            tidied.unsettled = Some(damaged.run.clone());
         }
-        let kept = "what it says of that run is not known here";
-        tidied.notes.push(format!(
-            "the receipt of run {run} is damaged ({why}), and {kept}: marktwice settle {run} --aside --reason TEXT sets it aside"
-        ));
+        tidied.notes.push(in_words(&damaged));
     }
     let notes = &mut tidied.notes;
     for receipt in book.unsettled()? {
@@ -144,11 +157,22 @@ fn conclude(
     Ok(receipt)
 }
 
+/// What settling has found.
+#[derive(Debug)]
+pub struct Settling {
+    /// Runs whose outcome was not written down.
+    pub runs: Vec<Settled>,
+    /// What is said of receipts that cannot be read.
+    pub notes: Vec<String>,
+    /// Whether one of those may hide a run that is not settled.
+    pub hidden: bool,
+}
+
 /// Finds out what became of every run whose outcome is not written down, or of one. Only receipts are changed.
 ///
 /// # Errors
 /// When another process is at work, or the database or the logbook fails.
-pub fn settle(context: &Context<'_>, only: Option<&str>) -> Result<Vec<Settled>, Failure> {
+pub fn settle(context: &Context<'_>, only: Option<&str>) -> Result<Settling, Failure> {
     let mut session = context.open(Intent::Settle)?;
     let book = (context.book)(session.database())?;
     let _lock = book.lock()?;
@@ -185,7 +209,8 @@ pub fn settle(context: &Context<'_>, only: Option<&str>) -> Result<Vec<Settled>,
         };
         all.push(Settled { receipt, verdict, record, rows: Some(rows) });
     }
-    Ok(all)
+    let (notes, hidden) = damaged(&*book)?;
+    Ok(Settling { runs: all, notes, hidden })
 }
 
 /// Sets a run aside by a person's word: nobody asks about it any more, and nothing of it is lost.

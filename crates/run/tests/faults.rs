@@ -33,7 +33,7 @@ fn check(
         _ => assert_eq!(now, before, "{what}: {result:?}"),
     }
     // The next commands, on a healthy machine, find the truth.
-    let settled = g.healthy(|context| settle(context, None)).unwrap_or_else(|e| panic!("{what}: {e}"));
+    let settled = g.healthy(|context| settle(context, None)).unwrap_or_else(|e| panic!("{what}: {e}")).runs;
     for one in &settled {
         let truth = if now == after { Verdict::Committed } else { Verdict::RolledBack };
         assert_eq!(one.verdict, truth, "{what}");

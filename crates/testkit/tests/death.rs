@@ -45,7 +45,7 @@ fn die(g: &Ground, undoing: bool, place: &str, n: u64) -> bool {
         "{point}: it did not die: {}",
         String::from_utf8_lossy(&output.stdout)
     );
-    let settled = g.healthy(|context| settle(context, None)).expect(&point);
+    let settled = g.healthy(|context| settle(context, None)).expect(&point).runs;
     // Reading opens the database first, so a hot journal is rolled back by now.
     let now = g.dump();
     assert!(now == before || now == after, "{point}: neither before nor after");
@@ -123,7 +123,7 @@ fn each_action_on_a_file_fails_for_want_of_room() {
             let committed =
                 matches!(outcome.as_ref().map(|o| &o.end), Ok(End::Committed | End::ReceiptIncomplete(_)));
             assert_eq!(g.dump() != before, committed, "action {n}: {outcome:?}");
-            for one in g.healthy(|context| settle(context, None)).expect("settled") {
+            for one in g.healthy(|context| settle(context, None)).expect("settled").runs {
                 assert_eq!(one.verdict == Verdict::Committed, committed, "action {n}");
             }
         }

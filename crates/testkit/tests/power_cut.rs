@@ -106,8 +106,9 @@ fn after_each_sync() {
             std::fs::write(s.path("coop.db"), bytes).expect("written");
             Disk::after(&events[..=at]).restore(&root);
             let point = format!("sync {at} of {:?}, database after: {database_after}", events.len());
-            let settled =
-                with(&s.path("."), &never, &never, false, |context| settle(context, None)).expect(&point);
+            let settled = with(&s.path("."), &never, &never, false, |context| settle(context, None))
+                .expect(&point)
+                .runs;
             let truth = if database_after { Verdict::Committed } else { Verdict::RolledBack };
             assert!(settled.iter().all(|one| one.verdict == truth), "{point}: {settled:?}");
             if (*prepared + 1..*committed + 1).contains(&at) {

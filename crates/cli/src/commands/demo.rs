@@ -247,7 +247,7 @@ impl Walk<'_> {
     fn show_history(&self) -> Result<(), Failure> {
         let session = self.context.open(Intent::Read)?;
         let book = (self.context.book)(session.database())?;
-        print(&human::history(session.database(), &history(&*book)?, book.size()?));
+        print(&human::history(session.database(), &history(&*book)?, book.size()?, &[]));
         Ok(())
     }
 

@@ -2,7 +2,7 @@
 
 use marktwice_core::receipt::{DatabaseId, RunState};
 use marktwice_port::Intent;
-use marktwice_run::{Entry, Failure, history, look_at_definitions};
+use marktwice_run::{Entry, Failure, damaged, history, look_at_definitions};
 
 use super::{Desk, print, print_json};
 use crate::args::{Common, Format, HistoryArgs, Outcome};
@@ -13,6 +13,8 @@ use crate::{exit, human, json};
 pub(crate) struct Past {
     pub(crate) database: DatabaseId,
     pub(crate) entries: Vec<Entry>,
+    /// What is said of runs whose receipts cannot be read.
+    pub(crate) notes: Vec<String>,
     /// Bytes of its part of the logbook.
     pub(crate) size: u64,
 }
@@ -22,8 +24,8 @@ pub(crate) fn run(common: &Common, args: &HistoryArgs) -> Result<u8, Trouble> {
     let mut past = past(&Desk::find(common)?)?;
     past.entries.retain(|entry| wanted(entry, args));
     match common.format {
-        Format::Json => print_json(&json::history(&past.database, &past.entries, past.size)),
-        Format::Human => print(&human::history(&past.database, &past.entries, past.size)),
+        Format::Json => print_json(&json::history(&past.database, &past.entries, past.size, &past.notes)),
+        Format::Human => print(&human::history(&past.database, &past.entries, past.size, &past.notes)),
     }
     Ok(exit::DONE)
 }
@@ -52,7 +54,7 @@ pub(crate) fn past(desk: &Desk) -> Result<Past, Trouble> {
             let book = (context.book)(&database)?;
             let mut entries = history(&*book)?;
             look_at_definitions(&mut *session, &mut entries);
-            Ok(Past { database, entries, size: book.size()? })
+            Ok(Past { database, entries, notes: damaged(&*book)?.0, size: book.size()? })
         })
     };
     read().map_err(|failure| Trouble::failure(&failure, "the logbook").on(desk))

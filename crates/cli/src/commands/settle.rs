@@ -1,6 +1,6 @@
 //! `settle`: what became of runs that were cut off; and setting one aside where nobody can tell.
 
-use marktwice_run::{Verdict, set_aside, settle};
+use marktwice_run::{Settling, Verdict, set_aside, settle};
 
 use super::{Desk, print, print_json};
 use crate::args::{Common, Format, SettleArgs};
@@ -11,11 +11,14 @@ use crate::{exit, human, json};
 pub(crate) fn run(common: &Common, args: &SettleArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
     let done = desk.with(|context| match (&args.run, &args.reason) {
-        (Some(run), Some(reason)) if args.aside => Ok(vec![set_aside(context, run, reason)?]),
+        (Some(run), Some(reason)) if args.aside => {
+            let runs = vec![set_aside(context, run, reason)?];
+            Ok(Settling { runs, notes: Vec::new(), hidden: false })
+        }
         (run, _) => settle(context, run.as_deref()),
     });
     let all = done.map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk))?;
-    let open = all.iter().any(|s| s.verdict == Verdict::Undecidable);
+    let open = all.hidden || all.runs.iter().any(|s| s.verdict == Verdict::Undecidable);
     let status = if open { exit::UNKNOWN } else { exit::DONE };
     match common.format {
         Format::Json => print_json(&json::settled(&all, status)),

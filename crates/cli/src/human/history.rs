@@ -6,7 +6,7 @@ use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState};
 use marktwice_run::Entry;
 
 use super::table::{Text, TextColumn, draw};
-use super::{BOLD, DIM, GOOD, STOP, cells, moment, number, rows, size, styled, trouble, width};
+use super::{BOLD, DIM, GOOD, STOP, WARN, cells, moment, number, rows, size, styled, trouble, width};
 
 fn state(entry: &Entry) -> Text {
     match entry.receipt.state {
@@ -45,7 +45,7 @@ fn what(receipt: &Receipt) -> String {
 }
 
 /// All runs.
-pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64) -> String {
+pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64, notes: &[String]) -> String {
     let mut out = format!(
         "{} ({}) · {}\n",
         styled(BOLD, &cells::escape(&database.name)),
@@ -56,8 +56,10 @@ pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64) -> S
             format!("{} runs", number(entries.len() as u64))
         }
     );
+    let notes: String =
+        notes.iter().map(|note| format!("  {} {}\n", styled(WARN, "warn"), cells::escape(note))).collect();
     if entries.is_empty() {
-        out.push_str("  none yet\n");
+        out.push_str(if notes.is_empty() { "  none yet\n" } else { &notes });
         return out;
     }
     let column = |name: &str, priority: u8, cell: &dyn Fn(&Entry) -> Text| TextColumn {
@@ -93,6 +95,7 @@ pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64) -> S
     out.push_str(&text);
     let _ =
         writeln!(out, "  {}", styled(DIM, &format!("the logbook of this database takes up {}", size(bytes))));
+    out.push_str(&notes);
     out
 }
 

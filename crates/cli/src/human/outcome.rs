@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::RunKind;
-use marktwice_run::{Answer, Compared, End, Preview, RunOutcome, Settled, Verdict};
+use marktwice_run::{Answer, Compared, End, Preview, RunOutcome, Settling, Verdict};
 
 use super::{BOLD, GOOD, STOP, WARN, cells, conflicts, number, rows, styled, trouble, verb};
 use crate::report::Trouble;
@@ -172,10 +172,14 @@ fn compared(rows_of: Option<&Compared>) -> String {
 }
 
 /// What became of runs that were cut off.
-pub(crate) fn settled(database: &str, all: &[Settled], on: &str) -> String {
+pub(crate) fn settled(database: &str, found: &Settling, on: &str) -> String {
     let name = styled(BOLD, &cells::escape(database));
+    let all = &found.runs;
+    let known = if found.notes.is_empty() { ": the outcome of every run is known" } else { "" };
+    let warn = |note: &String| format!("  {} {}\n", styled(WARN, "warn"), cells::escape(note));
+    let notes: String = found.notes.iter().map(warn).collect();
     if all.is_empty() {
-        return format!("{name} · Nothing to settle: the outcome of every run is known.\n");
+        return format!("{name} · Nothing to settle{known}.\n{notes}");
     }
     let aside = all.iter().all(|one| one.verdict == Verdict::SetAside);
     let mut out = format!(
@@ -235,5 +239,6 @@ pub(crate) fn settled(database: &str, all: &[Settled], on: &str) -> String {
             }
         }
     }
+    out.push_str(&notes);
     out
 }

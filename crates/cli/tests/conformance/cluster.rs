@@ -9,9 +9,14 @@ use marktwice_testkit::sql::Db;
 
 fn all_alike(nodes: &[&Server], name: &str) -> Vec<String> {
     let dump = |node: &Server| {
-        let mut db = Db::open(&node.url(name));
-        db.run("SET SESSION wsrep_sync_wait = 15;");
-        db.dump()
+        // On a busy machine a node may take longer to catch up than the cluster's own limit on such a wait.
+        let caught_up = (0..5).any(|_| {
+            Db::open(&node.url(name))
+                .try_run("SET SESSION wsrep_sync_wait = 15;\nSELECT count(*) FROM keeper;")
+                .is_ok()
+        });
+        assert!(caught_up, "a node does not catch up");
+        Db::open(&node.url(name)).dump()
     };
     let first = dump(nodes[0]);
     for node in nodes {

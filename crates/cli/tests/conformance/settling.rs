@@ -103,7 +103,8 @@ fn damaged_files_block_nothing_for_ever() {
             .run(&["preview", "--sql", SQL, "--allow", "already-run"])
             .says("is damaged")
             .says("--aside");
-        stage.scene.run(&["history"]).expect(0);
+        stage.scene.run(&["history"]).expect(0).says("is damaged");
+        stage.scene.run(&["settle"]).expect(7).says("is damaged").says_not("every run is known");
         stage.apply("UPDATE hive SET kilos = 2 WHERE hive_id = 10", "1", 7);
         stage.scene.run(&["settle", &run, "--aside"]).expect(2);
         stage.scene.run(&["settle", "nope", "--aside", "--reason", "x"]).expect(2);

@@ -53,13 +53,14 @@ pub(crate) fn by_rows(my: &mut My, plan: &Plan, detail: &Detail) -> Result<WayBa
     )?);
     let table = &detail.table;
     let checks = checks(my, table)?;
-    let key = &table.target.key;
-    let own = |name: &String| format!("{}.{}", ident(&table.target.table), ident(name));
-    let same: Vec<String> = key
-        .columns
+    // A row without a key is told by all that it holds.
+    let key = &table.target.key.columns;
+    let all: Vec<usize> = (0..table.target.columns.len()).collect();
+    let columns = if key.is_empty() { &all } else { key };
+    let own = |at: usize| table.target.columns.get(at).map(|c| ident(&c.name)).unwrap_or_default();
+    let same: Vec<String> = columns
         .iter()
-        .zip(&key.names)
-        .map(|(at, name)| format!("h.{} <=> {}", before(*at), own(name)))
+        .map(|at| format!("h.{} <=> {}.{}", before(*at), ident(&table.target.table), own(*at)))
         .collect();
     let from = format!("{}.{}", ident(&table.target.schema), ident(&table.target.table));
     let names = (from.as_str(), held_name(table), same.join(" AND "));
