@@ -327,7 +327,8 @@ impl Logbook for Shelf {
             {
                 let run = short_name(&folder).to_owned();
                 let open = self.folder.join("unsettled").join(&run).exists();
-                all.push(Damaged { run, why: error.message, open });
+                let why = error.message.replace(&format!("{}/", folder.display()), "");
+                all.push(Damaged { run, why, open });
             }
         }
         Ok(all)

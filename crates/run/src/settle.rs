@@ -92,7 +92,7 @@ impl Tidied {
 
 fn in_words(Damaged { run, why, .. }: &Damaged) -> String {
     format!(
-        "the receipt of run {run} is damaged ({why}), and what it says of that run is not known here: \
+        "what the receipt of run {run} says is not known ({why}): \
          marktwice settle {run} --aside --reason TEXT sets it aside"
     )
 }
