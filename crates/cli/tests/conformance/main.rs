@@ -28,7 +28,7 @@ mod types;
 mod unseen;
 mod way_back;
 
-use marktwice_testkit::stage::Stage;
+use marktwice_testkit::stage::{On, Stage};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_marktwice");
 
@@ -39,6 +39,14 @@ CREATE TABLE hive (hive_id integer PRIMARY KEY, keeper_id integer NOT NULL, kilo
 INSERT INTO keeper VALUES (1, 'Ada', 'ada@x.example', 'Dale'), (2, 'Bram', NULL, 'Moor'), (3, 'Orla', 'orla@x.example', 'Moor'), (4, 'Tam', 'tam@x.example', NULL);
 INSERT INTO hive VALUES (10, 1, 12.5, NULL), (11, 1, 0, ''), (12, 3, 99.99, 'it''s'), (13, 3, NULL, ' x ');
 ";
+
+/// On one engine, where it is there.
+fn only(on: On, story: impl Fn(&Stage)) {
+    if let Some(stage) = Stage::on(on, PROGRAM) {
+        stage.run(COOP);
+        story(&stage);
+    }
+}
 
 fn each(story: impl Fn(&Stage)) {
     Stage::each(PROGRAM, |stage| {

@@ -1,23 +1,15 @@
 //! Writes that counters do not show, rights that hide what is there, and members of a table that are elsewhere: what
 //! cannot be promised is said before anything runs, and found out inside the transaction at the latest.
 
-use crate::each;
+use crate::{each, only};
 use marktwice_testkit::stage::{On, Stage};
 
 fn postgres(story: impl Fn(&Stage)) {
-    each(|stage| {
-        if stage.on == On::Postgres {
-            story(stage);
-        }
-    });
+    only(On::Postgres, story);
 }
 
 fn maria(story: impl Fn(&Stage)) {
-    each(|stage| {
-        if stage.on == On::Maria {
-            story(stage);
-        }
-    });
+    only(On::Maria, story);
 }
 
 /// The database's own name.

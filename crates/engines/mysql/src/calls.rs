@@ -7,7 +7,7 @@ use marktwice_server::walk::{Body, Catalogue, Reached, Start, walk};
 use marktwice_sql::Language;
 use marktwice_sql::routine::{self, Routine, Verb, Written};
 
-use crate::catalog::Table;
+use crate::catalog::{Table, cell};
 use crate::client::{My, TextRow, literal};
 use crate::grants::Grants;
 
@@ -34,10 +34,6 @@ pub(crate) struct Asking<'m> {
     pub(crate) grants: &'m Grants,
     /// The database of names without one.
     pub(crate) schema: &'m str,
-}
-
-fn cell(row: &TextRow, at: usize) -> &str {
-    row.get(at).and_then(Option::as_deref).unwrap_or("")
 }
 
 /// Whether a name is a function, or another word before a parenthesis, of the server's own. Older servers cannot tell;

@@ -67,7 +67,7 @@ pub(crate) fn ident(name: &str) -> String {
     Language::Mysql.quoted(name)
 }
 
-fn cell(row: &TextRow, at: usize) -> &str {
+pub(crate) fn cell(row: &TextRow, at: usize) -> &str {
     row.get(at).and_then(Option::as_deref).unwrap_or("")
 }
 

@@ -12,7 +12,8 @@ use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Value};
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{EngineError, Intent, Plan, Restore, Session, SideWrite, Stopper, Tx, Watch};
-use marktwice_server::statement::detail;
+use marktwice_server::statement::{detail, plainly_held};
+use marktwice_server::way_back::with_insert;
 
 use crate::catalog::{Table, describe, held_name, ident};
 use crate::client::My;
@@ -52,19 +53,27 @@ impl MySession {
     ) -> Result<(), EngineError> {
         let mut finder = Finder::new(&mut self.my, table, Lock::Shared)?;
         self.my.run("START TRANSACTION")?;
-        let done = self.my.pinned(|my| {
-            loop {
-                let chunk = finder.next(my, source)?;
-                if chunk.is_empty() {
-                    return Ok(());
-                }
-                for (change, now) in &chunk {
-                    sink(change, now.as_deref()).map_err(EngineError::Sink)?;
-                }
-            }
-        });
+        let done = self.my.pinned(|my| hand_over(my, &mut finder, source, sink));
         let ended = self.my.run("ROLLBACK");
         done.and(ended)
+    }
+}
+
+/// Looks all rows up, a chunk at a time.
+fn hand_over(
+    my: &mut My,
+    finder: &mut Finder,
+    source: &mut ChangeSource<'_>,
+    sink: &mut FoundSink<'_>,
+) -> Result<(), EngineError> {
+    loop {
+        let chunk = finder.next(my, source)?;
+        if chunk.is_empty() {
+            return Ok(());
+        }
+        for (change, now) in &chunk {
+            sink(change, now.as_deref()).map_err(EngineError::Sink)?;
+        }
     }
 }
 
@@ -93,15 +102,7 @@ impl Session for MySession {
             return my.reading(|my| {
                 let matched = held::stream_plainly(my, plan, detail, None, sink)?;
                 let total = count(my, &detail.table)?;
-                let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
-                Ok(marktwice_port::Held {
-                    matched,
-                    total,
-                    side,
-                    many: None,
-                    back: detail.back.clone(),
-                    fires: detail.fires.for_rows || detail.fires.for_statement,
-                })
+                Ok(plainly_held((matched, total), &detail.writes, &detail.back, detail.fires))
             });
         }
         // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.
@@ -191,17 +192,7 @@ impl Session for MySession {
         if table.target.key.kind == KeyKind::WholeRow {
             self.my.run("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;
         }
-        self.my.reading(|my| {
-            loop {
-                let chunk = finder.next(my, source)?;
-                if chunk.is_empty() {
-                    return Ok(());
-                }
-                for (change, now) in &chunk {
-                    sink(change, now.as_deref()).map_err(EngineError::Sink)?;
-                }
-            }
-        })
+        self.my.reading(|my| hand_over(my, &mut finder, source, sink))
     }
 
     fn restore_reach(&mut self, restore: &Restore) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
@@ -209,15 +200,10 @@ impl Session for MySession {
         let table = describe(my, &restore.target.schema, &restore.target.table)?;
         let grants = grants(my)?;
         let own = my.one("SELECT database()")?.unwrap_or_default();
-        let (mut side, mut back) = by_definition(my, &grants, &own, &table, restore.kind)?;
-        if restore.inserts {
-            let (more, insert) = by_definition(my, &grants, &own, &table, StepKind::Insert)?;
-            side.extend(more);
-            insert.owned.into_iter().for_each(|o| back.owns(&o.column, o.why));
-            back.obstacles.extend(insert.obstacles);
-        }
-        side.dedup();
-        Ok((side, back))
+        let mut said = |kind| by_definition(my, &grants, &own, &table, kind);
+        let first = said(restore.kind)?;
+        let insert = restore.inserts.then(|| said(StepKind::Insert)).transpose()?;
+        Ok(with_insert(first, insert))
     }
 
     fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {

@@ -7,8 +7,8 @@ use marktwice_sql::Language;
 use marktwice_sql::ours::SEEN;
 use marktwice_sql::routine::{Verb, Written};
 
-use crate::catalog::ident;
-use crate::client::{Pg, TextRow};
+use crate::catalog::{cell, ident};
+use crate::client::Pg;
 use crate::copy::quoted;
 
 /// Built-in functions that are volatile and do nothing but give a value: clocks, dice, the session's own numbers, and
@@ -49,10 +49,6 @@ pub(crate) struct Called {
     pub(crate) unsteady: Vec<String>,
     /// Relations of other servers that are read, with the server.
     pub(crate) elsewhere: Vec<(String, String)>,
-}
-
-fn cell(row: &TextRow, at: usize) -> &str {
-    row.get(at).and_then(Option::as_deref).unwrap_or("")
 }
 
 /// Routines that meet a condition over `pg_proc` as `p`: users' with their text, and the server's own that act.

@@ -89,7 +89,7 @@ pub(crate) fn ident(name: &str) -> String {
     Language::Postgres.quoted(name)
 }
 
-fn cell(row: &TextRow, at: usize) -> &str {
+pub(crate) fn cell(row: &TextRow, at: usize) -> &str {
     row.get(at).and_then(Option::as_deref).unwrap_or("")
 }
 

@@ -9,6 +9,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use marktwice_port::{EngineError, SideHow, SideWrite};
 
+use crate::catalog::cell;
 use crate::client::{Pg, TextRow};
 
 /// Rows inserted, updated and deleted, by table.
@@ -22,10 +23,6 @@ pub(crate) struct Books {
     locks: BTreeMap<String, (String, String, String)>,
     large_objects: u64,
     counting: bool,
-}
-
-fn cell(row: &TextRow, at: usize) -> &str {
-    row.get(at).and_then(Option::as_deref).unwrap_or("")
 }
 
 /// Reads the books of the transaction that is open. Temporary relations, indexes and the server's own tables are left

@@ -12,7 +12,8 @@ use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Value};
 use marktwice_port::engine::{ChangeSource, FoundSink, RowSink};
 use marktwice_port::{Constraint, EngineError, Plan, Restore, Session, SideWrite, Stopper, Tx, Watch};
-use marktwice_server::statement::detail;
+use marktwice_server::statement::{detail, plainly_held};
+use marktwice_server::way_back::with_insert;
 
 use crate::catalog::{describe, ident};
 use crate::client::{Pg, READING};
@@ -75,15 +76,7 @@ impl PgSession {
         self.pg.plainly(|pg| {
             let matched = held::stream_plainly(pg, plan, detail, None, sink)?;
             let total = count(pg, &detail.table)?;
-            let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
-            Ok(marktwice_port::Held {
-                matched,
-                total,
-                side,
-                many: None,
-                back: detail.back.clone(),
-                fires: detail.fires.for_rows || detail.fires.for_statement,
-            })
+            Ok(plainly_held((matched, total), &detail.writes, &detail.back, detail.fires))
         })
     }
 }
@@ -208,21 +201,16 @@ impl Session for PgSession {
     fn restore_reach(&mut self, restore: &Restore) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
         self.pg.looking(|pg| {
             let table = describe(pg, &restore.target.schema, &restore.target.table)?;
-            let (mut side, mut back) = by_definition(pg, &table, restore.kind, &restore.columns)?;
-            back.obstacles.extend(published::refusal(
+            let mut first = by_definition(pg, &table, restore.kind, &restore.columns)?;
+            first.1.obstacles.extend(published::refusal(
                 pg,
                 &table,
                 restore.kind,
                 restore.columns.first().copied(),
             )?);
-            if restore.inserts {
-                let (more, insert) = by_definition(pg, &table, StepKind::Insert, &restore.columns)?;
-                side.extend(more);
-                insert.owned.into_iter().for_each(|o| back.owns(&o.column, o.why));
-                back.obstacles.extend(insert.obstacles);
-            }
-            side.dedup();
-            Ok((side, back))
+            let insert =
+                restore.inserts.then(|| by_definition(pg, &table, StepKind::Insert, &restore.columns));
+            Ok(with_insert(first, insert.transpose()?))
         })
     }
 

@@ -176,6 +176,18 @@ pub fn surroundings(
     Ok(Held { matched, total, side, many, back, fires })
 }
 
+/// What is known of rows that were counted and shown, and are held nowhere.
+pub fn plainly_held(
+    (matched, total): (u64, u64),
+    writes: &[SideWrite],
+    back: &WayBack,
+    fires: Fires,
+) -> Held {
+    let side = if matched > 0 { writes.to_vec() } else { Vec::new() };
+    let fires = fires.for_rows || fires.for_statement;
+    Held { matched, total, side, many: None, back: back.clone(), fires }
+}
+
 /// Refuses to begin what is known to lack a privilege.
 ///
 /// # Errors

@@ -39,13 +39,32 @@ pub fn by_definition(target: &Target, fired: &[Trigger], reached: &Reached, side
         let why = back.owned_in_words().unwrap_or_default();
         back.obstacles.push(format!("{} has no key, so a row could not be told again ({why})", target.table));
     }
+    allowing(&mut back, side);
+    back
+}
+
+/// What must be let pass for writes outside the rows that are put back.
+pub fn allowing(back: &mut WayBack, side: &[SideWrite]) {
     for write in side {
         let code = write.how.code();
         if !back.allow.contains(&code) {
             back.allow.push(code);
         }
     }
-    back
+}
+
+/// What is said of putting rows back by two statements: rows that are there are written, and others come in again.
+pub fn with_insert(
+    (mut side, mut back): (Vec<SideWrite>, WayBack),
+    insert: Option<(Vec<SideWrite>, WayBack)>,
+) -> (Vec<SideWrite>, WayBack) {
+    if let Some((more, insert)) = insert {
+        side.extend(more);
+        insert.owned.into_iter().for_each(|o| back.owns(&o.column, o.why));
+        back.obstacles.extend(insert.obstacles);
+    }
+    side.dedup();
+    (side, back)
 }
 
 /// Held rows that break a check already, because it was added, or they came in, while nobody looked: `checks` have a name

@@ -45,12 +45,7 @@ pub(crate) fn by_definition(
         side.extend(fired.writes);
     }
     side.dedup();
-    for write in &side {
-        let code = write.how.code();
-        if !back.allow.contains(&code) {
-            back.allow.push(code);
-        }
-    }
+    way_back::allowing(&mut back, &side);
     Ok((side, back))
 }
 
