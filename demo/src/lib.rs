@@ -2,18 +2,26 @@
 //! on every engine, made by a fixed generator), and change files that tell small stories.
 
 use marktwice_core::Value;
-use marktwice_sql::Language;
+
+/// An engine that the demo is made on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Engine {
+    /// SQLite.
+    Sqlite,
+    /// PostgreSQL.
+    Postgres,
+    /// MariaDB.
+    Maria,
+}
 
 /// Definitions for an engine, and those that come after the rows (a trigger must not see them come in).
-pub fn schema(language: Language) -> (&'static str, &'static str) {
-    match language {
-        Language::Sqlite => {
-            (include_str!("../schema/sqlite.sql"), include_str!("../schema/sqlite_after.sql"))
-        }
-        Language::Postgres => {
+pub fn schema(engine: Engine) -> (&'static str, &'static str) {
+    match engine {
+        Engine::Sqlite => (include_str!("../schema/sqlite.sql"), include_str!("../schema/sqlite_after.sql")),
+        Engine::Postgres => {
             (include_str!("../schema/postgres.sql"), include_str!("../schema/postgres_after.sql"))
         }
-        Language::Mysql => (include_str!("../schema/mysql.sql"), include_str!("../schema/mysql_after.sql")),
+        Engine::Maria => (include_str!("../schema/mysql.sql"), include_str!("../schema/mysql_after.sql")),
     }
 }
 
@@ -25,22 +33,24 @@ const COMMON: &[(&str, &str)] = &[
     ("email_collides.sql", include_str!("../changes/email_collides.sql")),
     ("price.sql", include_str!("../changes/price.sql")),
     ("old_inspections.sql", include_str!("../changes/old_inspections.sql")),
+    ("two_slips.sql", include_str!("../changes/two_slips.sql")),
+    ("apiary_given_up.sql", include_str!("../changes/apiary_given_up.sql")),
     ("forgotten_filter.sql", include_str!("../changes/forgotten_filter.sql")),
 ];
 
 /// The change files for an engine, by name.
-pub fn changes(language: Language) -> Vec<(&'static str, &'static str)> {
-    let own: &[(&str, &str)] = match language {
-        Language::Sqlite => &[
+pub fn changes(engine: Engine) -> Vec<(&'static str, &'static str)> {
+    let own: &[(&str, &str)] = match engine {
+        Engine::Sqlite => &[
             ("season_total.sql", include_str!("../changes/sqlite/season_total.sql")),
             ("sheet_duplicate.sql", include_str!("../changes/sqlite/sheet_duplicate.sql")),
         ],
-        Language::Postgres => &[
+        Engine::Postgres => &[
             ("season_total.sql", include_str!("../changes/postgres/season_total.sql")),
             ("sheet_duplicate.sql", include_str!("../changes/postgres/sheet_duplicate.sql")),
         ],
         // Two rows that are equal in all they hold cannot be told apart there by a filter.
-        Language::Mysql => &[("season_total.sql", include_str!("../changes/mysql/season_total.sql"))],
+        Engine::Maria => &[("season_total.sql", include_str!("../changes/mysql/season_total.sql"))],
     };
     COMMON.iter().chain(own).copied().collect()
 }

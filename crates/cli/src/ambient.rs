@@ -23,6 +23,26 @@ pub(crate) fn catch_interrupts() {
     });
 }
 
+/// What the last panic said.
+static PANIC: Mutex<String> = Mutex::new(String::new());
+
+/// From now on a panic is kept, to be told in our own words by whoever catches it.
+pub(crate) fn catch_panics() {
+    std::panic::set_hook(Box::new(|info| {
+        let mut last = PANIC.lock().unwrap_or_else(PoisonError::into_inner);
+        *last = info.to_string();
+    }));
+}
+
+/// The last panic, for the person who has to go on.
+pub(crate) fn last_panic() -> String {
+    let said = PANIC.lock().unwrap_or_else(PoisonError::into_inner);
+    format!(
+        "error: a fault of the program itself, or of a library: {said}\n  what was not committed was rolled back; a run \
+         that was being committed is told by: marktwice settle\n"
+    )
+}
+
 /// A server does not answer any more, and the connection cannot be waited for: says what is known, and ends.
 fn gone_silent(commit: bool) {
     let (said, status) = if commit {
@@ -36,7 +56,7 @@ fn gone_silent(commit: bool) {
             exit::FAILED,
         )
     };
-    crate::commands::tell(&format!("error: {said}"));
+    crate::out::tell(&format!("error: {said}"));
     std::process::exit(i32::from(status));
 }
 

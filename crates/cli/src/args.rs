@@ -57,14 +57,8 @@ impl Common {
     pub(crate) fn on_again(&self) -> String {
         match &self.on {
             Some(on) if self.on_is_said => {
-                let shown = marktwice_server::address::without_password(on);
-                let plain = |c: char| c.is_ascii_alphanumeric() || "._-/:@=?&,+%".contains(c);
-                let quoted = if shown.chars().all(plain) && !shown.contains(['?', '&']) {
-                    shown
-                } else {
-                    format!("'{}'", shown.replace('\'', "'\\''"))
-                };
-                format!(" --on {quoted}")
+                let shown = marktwice_network::address::without_password(on);
+                format!(" --on {}", word(&shown))
             }
             _ => String::new(),
         }
@@ -134,9 +128,12 @@ pub(crate) enum Command {
     Receipt {
         /// The run, or a unique part of its name; the last run without one
         run: Option<String>,
-        /// Write the rows of its snapshot, before and after, into this file
+        /// Write the rows of its snapshot, before and after, into this new file; - for standard output
         #[arg(long, value_name = "FILE")]
         csv: Option<PathBuf>,
+        /// Write texts to the letter, also those that a spreadsheet would run as formulas
+        #[arg(long, requires = "csv")]
+        csv_raw: bool,
     },
     /// Remove the row contents of runs and keep their receipts; they cannot be undone any more
     Forget(ForgetArgs),
@@ -195,6 +192,9 @@ pub(crate) struct LookArgs {
     /// Write the rows as CSV to standard output, and nothing else
     #[arg(long, requires = "table")]
     pub(crate) csv: bool,
+    /// Write texts to the letter, also those that a spreadsheet would run as formulas
+    #[arg(long, requires = "csv")]
+    pub(crate) csv_raw: bool,
     /// How many rows to show
     #[arg(long, value_name = "N|all", default_value = "10", value_parser = show)]
     pub(crate) show: Show,
@@ -366,7 +366,7 @@ pub(crate) struct UndoArgs {
 fn code(text: &str) -> Result<Code, String> {
     text.parse().map_err(|()| {
         let all: Vec<&str> = Code::ALL.iter().map(|c| c.as_str()).collect();
-        match marktwice_sql::near::nearest(text, all.iter().copied()) {
+        match marktwice_core::near::nearest(text, all.iter().copied()) {
             Some(near) => format!("there is no such finding; did you mean {near}?"),
             None => format!("there is no such finding; there are: {}", all.join(", ")),
         }
@@ -397,4 +397,13 @@ fn seconds(text: &str) -> Result<f64, String> {
         Ok(s) if (0.0..=86_400.0).contains(&s) => Ok(s),
         _ => Err("write seconds, from 0 to 86400".to_owned()),
     }
+}
+
+/// A word as a shell takes it.
+pub(crate) fn word(text: &str) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "._-/:@=,+%".contains(c);
+    if !text.is_empty() && text.chars().all(plain) {
+        return text.to_owned();
+    }
+    format!("'{}'", text.replace('\'', "'\\''"))
 }

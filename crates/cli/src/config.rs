@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use marktwice_core::Place;
+use marktwice_core::TextPlace;
 use serde::Deserialize;
 
 use crate::report::Trouble;
@@ -35,12 +35,12 @@ pub(crate) struct Config {
 }
 
 /// A place of which no more than the key is shown: behind it a password may stand.
-fn key_only(place: Place) -> Place {
+fn key_only(place: TextPlace) -> TextPlace {
     let Some(at) = place.text.find(['=', '"', '\'']) else { return place };
     let text: String = place.text.get(..at).unwrap_or("").trim_end().to_owned();
     let most = text.chars().count();
     let (column, length) = if place.column > most { (1, most.max(1)) } else { (place.column, place.length) };
-    Place {
+    TextPlace {
         length: length.min(most + 1 - column.min(most)).max(1),
         column,
         text: format!("{text} = …"),
@@ -87,7 +87,7 @@ impl Config {
         let file: File = toml::from_str(text).map_err(|error| {
             let span = error.span().unwrap_or(0..0);
             let message = error.message().split_whitespace().collect::<Vec<_>>().join(" ");
-            let place = key_only(Place::in_source(text, span.start, span.end));
+            let place = key_only(TextPlace::in_source(text, span.start, span.end));
             Trouble::usage(
                 without_value(&message),
                 "the file may say on, logbook, and url under [database.NAME]",
@@ -100,6 +100,11 @@ impl Config {
     /// The database meant when the command line names none.
     pub(crate) fn on(&self) -> Option<&str> {
         self.file.on.as_deref()
+    }
+
+    /// The names of databases that it gives.
+    pub(crate) fn names(&self) -> Vec<&str> {
+        self.file.database.keys().map(String::as_str).collect()
     }
 
     /// The address of a database by its name here; paths are relative to the file.

@@ -1,6 +1,6 @@
 //! Exit statuses: the constants, their meaning, and which end gets which. Nowhere else.
 
-use marktwice_port::EngineError;
+use marktwice_port::{EngineError, Unusable};
 use marktwice_run::{Answer, End, Failure, Preview};
 
 /// Done.
@@ -21,6 +21,8 @@ pub(crate) const DECLINED: u8 = 6;
 pub(crate) const UNKNOWN: u8 = 7;
 /// Committed, but the receipt could not be completed.
 pub(crate) const RECEIPT_INCOMPLETE: u8 = 8;
+/// Done, but the output could not be written.
+pub(crate) const OUTPUT_LOST: u8 = 9;
 
 /// The list as it stands in `--help` and in the documentation.
 pub(crate) const HELP: &str = "\
@@ -33,13 +35,15 @@ Exit status:
   5  rolled back or not begun: rows have moved
   6  declined, or no answer
   7  outcome unknown: run marktwice settle
-  8  committed, but the receipt could not be completed";
+  8  committed, but the receipt could not be completed
+  9  done, but the output could not be written";
 
 /// The status of a failure.
 pub(crate) fn of_failure(failure: &Failure) -> u8 {
     match failure {
         Failure::Engine(EngineError::Refused(_)) => STOPPED,
         Failure::Engine(EngineError::Interrupted) => DECLINED,
+        Failure::Engine(EngineError::Unusable(Unusable::Address, _)) => USAGE,
         Failure::Engine(_) | Failure::Log(_) => FAILED,
         Failure::Usage { .. } => USAGE,
         Failure::Unsettled { .. } => UNKNOWN,
@@ -66,7 +70,7 @@ pub(crate) fn of_end(end: &End) -> u8 {
 pub(crate) fn of_preview(preview: &Preview) -> u8 {
     if !preview.stops().is_empty() {
         STOPPED
-    } else if !preview.unmet.is_empty() {
+    } else if !preview.unmet().is_empty() {
         NOT_AS_EXPECTED
     } else {
         DONE

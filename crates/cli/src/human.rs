@@ -6,6 +6,7 @@ mod closer;
 mod conflicts;
 mod history;
 pub(crate) mod look;
+mod next;
 mod outcome;
 mod preview;
 mod table;
@@ -13,11 +14,13 @@ mod trouble;
 mod why;
 
 use anstyle::{AnsiColor, Style};
+pub(crate) use marktwice_core::words::{either as verb, number, rows};
 
 pub(crate) use cells::{escape as one_line, safe, safe_json};
 pub(crate) use history::{history, receipt, to_forget};
+pub(crate) use next::next_step;
 pub(crate) use outcome::{outcome, question, question_inside, settled};
-pub(crate) use preview::preview;
+pub(crate) use preview::{preview, undo};
 pub(crate) use table::rows_of;
 pub(crate) use trouble::trouble;
 pub(crate) use why::why;
@@ -35,29 +38,6 @@ pub(crate) const COLOURS: &[Style] = &[BOLD, DIM, STOP, WARN, GOOD, AFTER];
 /// A text in a style.
 pub(crate) fn styled(style: Style, text: &str) -> String {
     format!("{style}{text}{style:#}")
-}
-
-/// A number in groups of three: `3 204`.
-pub(crate) fn number(n: u64) -> String {
-    let digits = n.to_string();
-    let mut out = String::new();
-    for (at, digit) in digits.chars().enumerate() {
-        if at > 0 && (digits.len() - at).is_multiple_of(3) {
-            out.push(' ');
-        }
-        out.push(digit);
-    }
-    out
-}
-
-/// `1 row`, `2 rows`.
-pub(crate) fn rows(n: u64) -> String {
-    if n == 1 { "1 row".to_owned() } else { format!("{} rows", number(n)) }
-}
-
-/// `matches` for one, `match` for more.
-pub(crate) fn verb<'a>(n: u64, one: &'a str, many: &'a str) -> &'a str {
-    if n == 1 { one } else { many }
 }
 
 /// A size for people: `14.4 MB`.

@@ -10,22 +10,24 @@ use marktwice_core::table::Target;
 use marktwice_core::undo::Conflict;
 use marktwice_core::value::list_to_json;
 use marktwice_core::verify::Fault;
-use marktwice_core::{CellDiff, Value};
+use marktwice_core::{CellDiff, Image, Value};
 use marktwice_run::{
-    Answer, Compared, Conflicts, End, Entry, Faults, Preview, Rows, RunOutcome, Seen, Settling, ShownRow,
-    Verdict,
+    Answer, BatchPreview, Block, Compared, Conflicts, End, Entry, Faults, Preview, Rows, RunOutcome, Seen,
+    Settling, Shown, ShownRow, StepPreview, UndoPreview, Unmet, Verdict,
 };
 use serde_json::{Map, Value as Json, json};
 
 use crate::report::Trouble;
 
 /// The version of every document.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 fn document(format: &str, mut fields: Json) -> Json {
     let mut all = Map::new();
     all.insert("format".to_owned(), format.into());
     all.insert("version".to_owned(), VERSION.into());
+    // Those that can end otherwise say so themselves.
+    all.insert("status".to_owned(), crate::exit::DONE.into());
     if let Some(fields) = fields.as_object_mut() {
         all.append(fields);
     }
@@ -41,85 +43,123 @@ fn named(target: &Target, values: &[Value]) -> Json {
 }
 
 fn row(target: &Target, row: &ShownRow) -> Json {
-    let before = if row.before.is_empty() { Json::Null } else { named(target, &row.before) };
-    let after = match &row.after {
-        None => Json::Null,
-        Some(after) if row.before.is_empty() => named(target, after),
-        Some(after) => {
-            let cells = marktwice_core::cell::diff(&row.before, after);
+    let whole = |row: Option<&[Value]>| row.map_or(Json::Null, |row| named(target, row));
+    let after = match &row.image {
+        Image::Update { before, after } => {
+            let cells = marktwice_core::cell::diff(before, after);
             Json::Object(cells.iter().map(|c| (name(target, c.column), c.after.to_json())).collect())
         }
+        image => whole(image.after()),
     };
-    json!({ "key": list_to_json(&row.key), "before": before, "after": after })
+    json!({ "key": list_to_json(&row.key), "before": whole(row.image.before()), "after": after })
 }
 
-fn preview_fields(preview: &Preview) -> Json {
-    let target = &preview.target;
-    let foreseen: Vec<Json> = preview
+/// Puts fields behind others.
+fn and(mut first: Json, mut second: Json) -> Json {
+    if let (Some(first), Some(second)) = (first.as_object_mut(), second.as_object_mut()) {
+        first.append(second);
+    }
+    first
+}
+
+fn unmet(unmet: &Unmet) -> Json {
+    json!({ "what": unmet.what, "expected": unmet.expected, "found": unmet.found })
+}
+
+/// Rows that are written together: of a step, or of a batch of an undo.
+fn block(block: &Block) -> Json {
+    let target = &block.target;
+    let foreseen: Vec<Json> = block
         .foreseen
         .iter()
         .map(|f| json!({ "column": name(target, f.column), "label": f.label, "derived": f.derived, "why": f.why }))
         .collect();
-    let findings: Vec<Json> = preview
+    let findings: Vec<Json> = block
         .findings
         .iter()
         .map(|f| {
-            let mut json = serde_json::to_value(f).unwrap_or(Json::Null);
-            if let Some(object) = json.as_object_mut() {
-                object.insert("hint".to_owned(), f.remedy().into());
-                object.insert("stops".to_owned(), f.stops(&preview.allowed).into());
-            }
-            json
+            let more = json!({ "hint": f.remedy(), "stops": f.stops(&block.allowed) });
+            and(serde_json::to_value(f).unwrap_or(Json::Null), more)
         })
         .collect();
+    let known = |n: u64| if block.uncertain() { Json::Null } else { n.into() };
+    json!({
+        "kind": block.kind,
+        "table": target.table,
+        "key": target.key.names,
+        "matched": block.matched,
+        "changes": known(block.changes),
+        "already_so": known(block.matched - block.changes),
+        "foreseen": foreseen,
+        "rows": block.rows.iter().map(|r| row(target, r)).collect::<Vec<_>>(),
+        "totals": block.totals,
+        "side_effects": block.side,
+        "findings": findings,
+        "unmet": block.unmet.iter().map(unmet).collect::<Vec<_>>(),
+    })
+}
+
+fn step(step: &StepPreview) -> Json {
+    let fields = json!({
+        "name": step.name,
+        "statement": step.statement,
+        "told": step.told,
+        "waits": step.waits.iter().map(|w| json!({ "step": w.step + 1, "why": w.why })).collect::<Vec<_>>(),
+        "pinned": step.pin,
+        "total": step.total,
+        "closer_look": closer(step),
+        "many_sources": step.many.as_ref().map(many),
+        "leave_out": step.study.leave_out,
+        "already_run": step.already_run.as_ref().map(|(run, when)| json!({ "run": run, "when": when })),
+        "way_back": step.back,
+        "stays_null": { "rows": step.stays_null.0, "operands": step.stays_null.1 },
+    });
+    and(block(&step.block), fields)
+}
+
+fn of_change(preview: &Preview) -> Json {
     json!({
         "database": preview.database,
         "title": preview.title,
-        "kind": preview.kind,
-        "table": target.table,
-        "key": target.key.names,
-        "statement": preview.statement,
-        "pinned": preview.pin,
-        "matched": preview.matched,
-        "changes": if preview.uncertain() { Json::Null } else { preview.changes.into() },
-        "already_so": if preview.uncertain() { Json::Null } else { (preview.matched - preview.changes).into() },
-        "total": preview.total,
-        "foreseen": foreseen,
-        "rows": preview.rows.iter().map(|r| row(target, r)).collect::<Vec<_>>(),
-        "totals": preview.totals,
-        "side_effects": preview.side,
-        "closer_look": closer(preview),
-        "many_sources": preview.many.as_ref().map(many),
-        "findings": findings,
-        "unmet": preview.unmet.iter().map(|u| json!({ "what": u.what, "expected": u.expected, "found": u.found })).collect::<Vec<_>>(),
-        "leave_out": preview.leave_out,
-        "already_run": preview.already_run.as_ref().map(|(run, when)| json!({ "run": run, "when": when })),
-        "undo_of": preview.undo_of,
-        "conflicts": preview.conflicts.as_ref().map(conflicts),
-        "left_alone": preview.left_alone.as_ref().map(conflicts),
-        "already_back": preview.already_back,
-        "not_asked": preview.not_asked,
         "mark": preview.mark,
-        "way_back": preview.back,
-        "stays_null": { "rows": preview.stays_null.0, "operands": preview.stays_null.1 },
+        "rehearsed": preview.rehearsed,
+        "steps": preview.steps.iter().map(step).collect::<Vec<_>>(),
+        "notes": preview.notes,
+    })
+}
+
+fn of_undo(preview: &UndoPreview) -> Json {
+    let batch = |batch: &BatchPreview| {
+        let fields = json!({
+            "step": batch.step + 1,
+            "conflicts": batch.conflicts.as_ref().map(conflicts),
+            "left_alone": batch.left_alone.as_ref().map(conflicts),
+            "already_back": batch.already_back,
+            "not_asked": batch.not_asked,
+        });
+        and(block(&batch.block), fields)
+    };
+    json!({
+        "database": preview.database,
+        "title": preview.title,
+        "undo_of": preview.run,
+        "rehearsed": preview.rehearsed,
+        "steps": preview.batches.iter().map(batch).collect::<Vec<_>>(),
+        "unmet": preview.unmet.as_ref().map(unmet),
         "notes": preview.notes,
     })
 }
 
 /// What the closer look found.
-fn closer(preview: &Preview) -> Json {
-    let target = &preview.target;
-    let mut json = serde_json::to_value(&preview.study).unwrap_or(Json::Null);
-    let meanings: Vec<Json> = preview
-        .study
+fn closer(step: &StepPreview) -> Json {
+    let target = &step.block.target;
+    let meanings: Vec<Json> = step
+        .block
         .meanings
         .iter()
         .map(|(column, value, means)| json!({ "column": name(target, *column), "value": value.to_json(), "name": means }))
         .collect();
-    if let Some(object) = json.as_object_mut() {
-        object.insert("meanings".to_owned(), meanings.into());
-    }
-    json
+    and(serde_json::to_value(&step.study).unwrap_or(Json::Null), json!({ "meanings": meanings }))
 }
 
 /// Rows that several rows of a join match, with those.
@@ -137,11 +177,15 @@ fn many(many: &Many) -> Json {
 
 /// A preview.
 pub(crate) fn preview(preview: &Preview, status: u8) -> Json {
-    let mut fields = preview_fields(preview);
-    if let Some(fields) = fields.as_object_mut() {
-        fields.insert("status".to_owned(), status.into());
+    document("marktwice-preview", and(of_change(preview), json!({ "status": status })))
+}
+
+/// What was shown before anything was asked, kept for the document at the end.
+pub(crate) fn shown(shown: &Shown<'_>) -> Json {
+    match shown {
+        Shown::Change(preview) => of_change(preview),
+        Shown::Undo(preview) => of_undo(preview),
     }
-    document("marktwice-preview", fields)
 }
 
 fn cell(target: &Target, cell: &CellDiff) -> Json {
@@ -214,7 +258,7 @@ fn end_name(end: &End) -> &'static str {
 }
 
 /// The end of an apply or undo.
-pub(crate) fn outcome(format: &str, shown: Option<&Preview>, outcome: &RunOutcome, status: u8) -> Json {
+pub(crate) fn outcome(format: &str, shown: Option<Json>, outcome: &RunOutcome, status: u8) -> Json {
     let end = &outcome.end;
     let message = match end {
         End::NothingToDo(text) | End::Changed(text) | End::SideEffects(text, _) => Some(text.clone()),
@@ -228,7 +272,8 @@ pub(crate) fn outcome(format: &str, shown: Option<&Preview>, outcome: &RunOutcom
         "end": end_name(end),
         "run": outcome.receipt.as_ref().map(|r| r.run.clone()),
         "message": message,
-        "preview": shown.map(preview_fields),
+        "step": outcome.step.map(|step| step + 1),
+        "preview": shown,
         "moved": if let End::Moved(m) = end { moved(m) } else { Json::Null },
         "conflicts": if let End::Conflicts(c) = end { conflicts(c) } else { Json::Null },
         "faults": if let End::Verification(f) = end { faults(f) } else { Json::Null },
@@ -307,7 +352,8 @@ pub(crate) fn trouble(trouble: &Trouble) -> Json {
             "file": trouble.file,
             "place": trouble.place,
             "hint": trouble.hint,
-            "paste": trouble.paste,
+            "paste": trouble.paste.as_ref().map(|p| &p.text),
+            "paste_rows": trouble.paste.as_ref().map(|p| &p.rows),
         }),
     )
 }
@@ -326,6 +372,12 @@ pub(crate) fn why(codes: &[Code]) -> Json {
     document("marktwice-findings", json!({ "findings": all }))
 }
 
+/// A draft, and the file that it was written to.
+pub(crate) fn draft(on: &str, text: &str, written: Option<&std::path::Path>) -> Json {
+    let written = written.map(|path| path.display().to_string());
+    document("marktwice-draft", json!({ "database": on, "text": text, "written": written }))
+}
+
 /// All tables.
 pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> Json {
     document("marktwice-tables", json!({ "database": seen.database, "tables": seen.seen }))
@@ -338,7 +390,7 @@ pub(crate) fn look(seen: &Seen<Survey>, found: &Rows) -> Json {
     let rows: Vec<Json> = found
         .rows
         .iter()
-        .map(|row| json!({ "key": list_to_json(&row.key), "row": named(target, &row.before) }))
+        .map(|row| json!({ "key": list_to_json(&row.key), "row": named(target, row.image.row()) }))
         .collect();
     document(
         "marktwice-look",

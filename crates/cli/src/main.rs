@@ -5,12 +5,17 @@ mod ambient;
 mod args;
 mod commands;
 mod config;
+mod desk;
 mod engines;
 mod exit;
 mod human;
 mod json;
+mod out;
+mod past;
 mod place;
 mod report;
+mod screen;
+mod sheet;
 mod talk;
 
 use std::process::ExitCode;
@@ -26,10 +31,16 @@ fn main() -> ExitCode {
     let mut args = args::Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
     args.common.on_is_said = matches.value_source("on") == Some(ValueSource::CommandLine);
     ambient::catch_interrupts();
+    ambient::catch_panics();
     let worker = std::thread::Builder::new().stack_size(STACK).spawn(move || commands::run(args));
     let status = match worker.map(std::thread::JoinHandle::join) {
         Ok(Ok(status)) => status,
-        Ok(Err(_)) | Err(_) => exit::FAILED,
+        Ok(Err(_)) => {
+            // What was open has been rolled back on the way; what was being committed, only settle can tell.
+            out::tell(&ambient::last_panic());
+            exit::UNKNOWN
+        }
+        Err(_) => exit::FAILED,
     };
     ExitCode::from(status)
 }

@@ -2,7 +2,8 @@
 
 use std::path::PathBuf;
 
-use marktwice_sql::Language;
+use marktwice_core::near::nearest;
+use marktwice_demo::Engine as Demo;
 
 use crate::args::Common;
 use crate::config::Config;
@@ -12,7 +13,10 @@ use crate::report::Trouble;
 /// The address of the database: the command line, then the environment, then the configuration.
 pub(crate) fn address(common: &Common, config: &Config) -> Result<String, Trouble> {
     let given = match common.on.as_deref().filter(|on| !on.is_empty()) {
-        Some(on) => config.database(on).unwrap_or_else(|| on.to_owned()),
+        Some(on) => match config.database(on) {
+            Some(address) => address,
+            None => known_or_there(on, config)?,
+        },
         None => match config.on() {
             Some(on) => config.database(on).unwrap_or_else(|| config.resolve(on)),
             None => {
@@ -23,14 +27,28 @@ pub(crate) fn address(common: &Common, config: &Config) -> Result<String, Troubl
             }
         },
     };
-    match engines::of(&given).map(|kind| kind.language) {
-        Some(Language::Sqlite) => Ok(shorter(&given)),
+    match engines::of(&given).map(|kind| kind.demo) {
+        Some(Demo::Sqlite) => Ok(shorter(&given)),
         Some(_) => Ok(given),
         None => Err(Trouble::usage(
             format!("there is no engine for {} addresses", scheme_of(&given)),
-            "taken are a path or sqlite:PATH, postgres://USER@HOST/DATABASE, mysql://USER@HOST/DATABASE",
+            format!("taken are {}", engines::TAKEN.join(", ")),
         )),
     }
+}
+
+/// What was typed, unless it looks like a name and is none that the configuration has.
+fn known_or_there(on: &str, config: &Config) -> Result<String, Trouble> {
+    let names = config.names();
+    let name = on.chars().all(|c| c.is_alphanumeric() || c == '_' || c == '-');
+    if !name || names.is_empty() || std::path::Path::new(on).exists() {
+        return Ok(on.to_owned());
+    }
+    let hint = match nearest(on, names.iter().copied()) {
+        Some(near) => format!("did you mean {near}? marktwice.toml names {}", names.join(", ")),
+        None => format!("marktwice.toml names {}", names.join(", ")),
+    };
+    Err(Trouble::usage(format!("there is no file and no database {on}"), hint))
 }
 
 /// The scheme of an address, where that is what stands before the `://`.
@@ -43,7 +61,7 @@ fn scheme_of(address: &str) -> String {
 /// A path below the current folder is shown from there.
 fn shorter(address: &str) -> String {
     let below = std::env::current_dir().ok().and_then(|here| {
-        let path = marktwice_sqlite::file_of(address);
+        let path = engines::file_of(address);
         path.strip_prefix(here).ok().map(|p| p.display().to_string())
     });
     below.filter(|p| !p.is_empty()).unwrap_or_else(|| address.to_owned())

@@ -1,11 +1,11 @@
 //! Trouble that ends a command before it has a result, and how it is told.
 
-use marktwice_core::Place;
+use marktwice_change::ChangeError;
+use marktwice_core::TextPlace;
+use marktwice_core::finding::Paste;
+use marktwice_network::address::without_secrets_in;
 use marktwice_run::Failure;
-use marktwice_server::address::without_secrets_in;
-use marktwice_sql::ChangeError;
 
-use crate::commands::Desk;
 use crate::exit;
 
 /// One clear error: what is wrong, where, what to do, and the exit status.
@@ -15,10 +15,10 @@ pub(crate) struct Trouble {
     /// The database it is about, once that is known.
     pub(crate) on: Option<Box<str>>,
     pub(crate) file: Option<Box<str>>,
-    pub(crate) place: Option<Box<Place>>,
+    pub(crate) place: Option<Box<TextPlace>>,
     pub(crate) hint: Option<String>,
     /// What to write instead, ready to be pasted.
-    pub(crate) paste: Option<Box<str>>,
+    pub(crate) paste: Option<Box<Paste>>,
     pub(crate) code: Option<&'static str>,
     pub(crate) status: u8,
 }
@@ -39,7 +39,7 @@ impl Trouble {
     }
 
     /// With its place.
-    pub(crate) fn at(mut self, file: String, place: Place) -> Trouble {
+    pub(crate) fn at(mut self, file: String, place: TextPlace) -> Trouble {
         self.file = Some(file.into_boxed_str());
         self.place = Some(Box::new(place));
         self
@@ -58,8 +58,8 @@ impl Trouble {
     }
 
     /// With the database that it is about.
-    pub(crate) fn on(self, desk: &Desk) -> Trouble {
-        Trouble { on: Some(desk.shown.as_str().into()), ..self }
+    pub(crate) fn on(self, shown: &str) -> Trouble {
+        Trouble { on: Some(shown.into()), ..self }
     }
 
     /// What is wrong with a change file.
@@ -79,7 +79,6 @@ impl Trouble {
             Failure::Unsettled { .. } => Some("run marktwice settle".to_owned()),
             _ => finding.map(|f| f.remedy().to_owned()).or_else(|| engine_hint(failure)),
         };
-        let refused = matches!(failure, Failure::Engine(marktwice_port::EngineError::Refused(_)));
         Trouble {
             message: failure.to_string().into(),
             on: None,
@@ -87,34 +86,41 @@ impl Trouble {
             place: finding.and_then(|f| f.place.clone()).map(Box::new),
             hint,
             paste: finding.and_then(|f| f.paste.clone()),
-            code: finding.filter(|_| refused).map(|f| f.code.as_str()),
+            code: finding.map(|f| f.code.as_str()),
             status: exit::of_failure(failure),
         }
     }
 }
 
 fn engine_hint(failure: &Failure) -> Option<String> {
-    use marktwice_port::{Constraint, EngineError, LogErrorKind};
+    use marktwice_port::{Constraint, EngineError, LogErrorKind, Overtaken, Unusable};
     let hint = match failure {
         Failure::Engine(error) => match error {
-            EngineError::NotFound(_) => "check the address of the database",
-            EngineError::NotADatabase(_) => "name a SQLite database file with --on",
-            EngineError::ReadOnly(_) => {
+            EngineError::Unusable(Unusable::Missing, _) => "check the address of the database",
+            EngineError::Unusable(Unusable::Address, _) => "correct the address",
+            EngineError::Unusable(Unusable::NotADatabase, _) => "name a SQLite database file with --on",
+            EngineError::Unusable(Unusable::ReadOnly, _) => {
                 "it must be writable for you: a file and its folder, or on a server the primary"
             }
-            EngineError::Locked(_) => {
+            EngineError::Unusable(Unusable::Locked, _) => {
                 "try again when the other process has finished, or wait longer with --wait SECONDS"
             }
-            EngineError::Constraint { kind: Constraint::ForeignKey, .. } => {
+            // These are one engine's own words; the others enforce foreign keys for everybody.
+            EngineError::Constraint(broken)
+                if broken.message.starts_with("FOREIGN KEY constraint failed") =>
+            {
                 "foreign keys are enforced here, though SQLite leaves them off by default: see to the other rows first"
             }
-            EngineError::Constraint { .. } => "correct the statement, or the rows it runs into",
-            EngineError::Denied(_) => {
+            EngineError::Constraint(broken) if broken.kind == Constraint::ForeignKey => {
+                "see to the other rows first: the parent that is named, or the children that refer to this row"
+            }
+            EngineError::Constraint(_) => "correct the statement, or the rows it runs into",
+            EngineError::Unusable(Unusable::Denied, _) => {
                 "ask the owner of the database for what is missing, or use another user"
             }
-            EngineError::Moved(_) => "look at the preview again",
-            EngineError::NoSpace(_) => "make room and try again",
-            EngineError::TransactionGone(_) => "look at the triggers of the table",
+            EngineError::Overtaken(Overtaken::Rows, _) => "look at the preview again",
+            EngineError::Unusable(Unusable::NoSpace, _) => "make room and try again",
+            EngineError::Overtaken(Overtaken::Transaction, _) => "look at the triggers of the table",
             _ => return None,
         },
         Failure::Log(error) => match error.kind {

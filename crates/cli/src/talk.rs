@@ -3,7 +3,7 @@
 use std::io::{IsTerminal, Write};
 use std::time::{Duration, Instant};
 
-use marktwice_run::{Answer, Preview, Question, Talk};
+use marktwice_run::{Answer, Question, Shown, Talk};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::ambient::{Real, interrupted};
@@ -16,25 +16,25 @@ const TICK: Timespec = Timespec { tv_sec: 0, tv_nsec: 100_000_000 };
 
 /// Shows with `show` and asks on standard error.
 pub(crate) struct Terminal<'a> {
-    pub(crate) show: &'a mut dyn FnMut(&Preview),
+    pub(crate) show: &'a mut dyn FnMut(&Shown<'_>),
     pub(crate) ambient: &'a Real,
 }
 
 impl Talk for Terminal<'_> {
-    fn show(&mut self, preview: &Preview) {
+    fn show(&mut self, shown: &Shown<'_>) {
         self.ambient.quiet();
-        (self.show)(preview);
+        (self.show)(shown);
     }
 
     fn tell(&mut self, text: &str) {
         self.ambient.quiet();
-        crate::commands::tell(&format!("note: {}\n", human::one_line(text)));
+        crate::out::tell(&format!("note: {}\n", human::one_line(text)));
     }
 
     fn ask(&mut self, question: &Question<'_>) -> Answer {
         self.ambient.quiet();
         let (text, deadline) = match question {
-            Question::Before(preview) => (human::question(preview), None),
+            Question::Before(shown) => (human::question(shown), None),
             Question::Inside { run, matched, changed } => {
                 (human::question_inside(run, *matched, *changed), Some(Instant::now() + HOLD))
             }

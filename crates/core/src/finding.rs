@@ -16,7 +16,7 @@ pub enum Level {
 
 /// A place in the user's own text.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Place {
+pub struct TextPlace {
     /// Line, from 1.
     pub line: usize,
     /// Column in characters, from 1.
@@ -27,9 +27,9 @@ pub struct Place {
     pub text: String,
 }
 
-impl Place {
+impl TextPlace {
     /// The place of the bytes `start..end` of `source`; the end is cut at the end of the line.
-    pub fn in_source(source: &str, start: usize, end: usize) -> Place {
+    pub fn in_source(source: &str, start: usize, end: usize) -> TextPlace {
         let start = floor_char(source, start.min(source.len()));
         let before = source.get(..start).unwrap_or("");
         let line_start = before.rfind('\n').map_or(0, |n| n + 1);
@@ -39,7 +39,28 @@ impl Place {
         let line_end = line_start + text.len();
         let end = floor_char(source, end.clamp(start, line_end.max(start)));
         let length = source.get(start..end).unwrap_or("").chars().count().max(1);
-        Place { line: before.matches('\n').count() + 1, column, length, text: text.to_owned() }
+        TextPlace { line: before.matches('\n').count() + 1, column, length, text: text.to_owned() }
+    }
+
+    /// The same place in what stands behind `prefix`; `None` for a place in the prefix itself.
+    pub fn behind(&self, prefix: &str) -> Option<TextPlace> {
+        let lines = prefix.matches('\n').count();
+        let line = self.line.checked_sub(lines).filter(|line| *line > 0)?;
+        let last = prefix.rsplit('\n').next().unwrap_or("").chars().count();
+        let shift = if line == 1 { last } else { 0 };
+        let column = self.column.checked_sub(shift).filter(|column| *column > 0)?;
+        Some(TextPlace { line, column, length: self.length, text: self.text.chars().skip(shift).collect() })
+    }
+
+    /// Shows the line of `source`, of which the text that the place was found in has other statements blanked out, byte by
+    /// byte.
+    pub fn line_from(&mut self, source: &str) {
+        let Some(line) = source.split('\n').nth(self.line - 1) else { return };
+        let bytes: usize = self.text.chars().take(self.column - 1).map(char::len_utf8).sum();
+        if let Some(ahead) = line.get(..bytes) {
+            self.column = ahead.chars().count() + 1;
+        }
+        self.text = line.trim_end_matches('\r').to_owned();
     }
 }
 
@@ -115,6 +136,15 @@ codes! {
     MaySkip "may-skip" Warn
         "A trigger may skip, take away or rewrite matched rows: which of them really change or go only the run can tell."
         "Look at the trigger; every row is verified inside the transaction, and one that is not as it should be rolls it back.";
+    RowsDiscarded "rows-discarded" Note
+        "The statement gives rows back (RETURNING); they are discarded, since the preview and the receipt show the rows."
+        "Nothing; leave RETURNING out if you like.";
+    OrForConcat "or-for-concat" Stop
+        "Two bars stand where texts seem to be joined, and mean OR here: a truth would be stored, or an error be told."
+        "Write concat(a, b); where OR is meant, write OR.";
+    AView "a-view" Stop
+        "The statement writes a view: which rows of which table that touches is up to the view and its triggers."
+        "Write the change for the view's base table.";
     ReadsElsewhere "reads-elsewhere" Note
         "The statement reads rows of another server: what is read there is outside of this transaction and may change while it runs."
         "Make sure that nobody writes there meanwhile.";
@@ -122,8 +152,8 @@ codes! {
         "A computed value stays NULL where one of its operands is NULL, so these rows are missed."
         "Use coalesce(operand, 0), or leave these rows out on purpose.";
     SeveralStatements "several-statements" Stop
-        "There is more than one statement."
-        "Put each into a file of its own and apply them one after the other.";
+        "There are several statements, and not all of them are steps of a change."
+        "Leave out what stands around the changes, such as BEGIN, SELECT and COMMIT.";
     ManySources "many-sources" Stop
         "Several rows of the joined tables match one row of the target and would give it different values: which of them is stored is up to the engine."
         "Join on what is unique, or write a subquery in SET that says which value is meant; this is never let pass.";
@@ -230,7 +260,19 @@ codes! {
 
 impl Code {
     /// Codes that cannot be let pass: what they are about cannot be proven either way.
-    pub const NEVER_ALLOWED: &'static [Code] = &[Code::ManySources, Code::NoRollback, Code::NoIdentity];
+    pub const NEVER_ALLOWED: &'static [Code] = &[
+        Code::ManySources,
+        Code::NoRollback,
+        Code::NoIdentity,
+        // Refusals of a statement that is not understood, or not taken.
+        Code::UnknownName,
+        Code::AmbiguousName,
+        Code::SeveralStatements,
+        Code::SeveralTables,
+        Code::NotAChange,
+        Code::NotUnderstood,
+        Code::AView,
+    ];
 }
 
 impl std::str::FromStr for Code {
@@ -258,13 +300,25 @@ pub struct Finding {
     pub message: String,
     /// Where in the user's text.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub place: Option<Place>,
+    pub place: Option<TextPlace>,
     /// What to do, when something more exact than the code's own remedy can be said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub hint: Option<String>,
     /// What to write instead, ready to be pasted; lines of SQL.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub paste: Option<Box<str>>,
+    #[serde(flatten, default, skip_serializing_if = "Option::is_none")]
+    pub paste: Option<Box<Paste>>,
+}
+
+/// What to write instead.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Paste {
+    /// The text.
+    #[serde(rename = "paste")]
+    pub text: Box<str>,
+    /// How many rows each step of it matches, by the engine's own answer just now; `null` for a step that rests on an
+    /// earlier one. Empty until it was asked.
+    #[serde(rename = "paste_rows", default, skip_serializing_if = "Vec::is_empty")]
+    pub rows: Vec<Option<u64>>,
 }
 
 impl Finding {
@@ -275,7 +329,7 @@ impl Finding {
 
     /// With its place.
     #[must_use]
-    pub fn at(mut self, place: Place) -> Self {
+    pub fn at(mut self, place: TextPlace) -> Self {
         self.place = Some(place);
         self
     }
@@ -290,7 +344,7 @@ impl Finding {
     /// With what to write instead, ready to be pasted.
     #[must_use]
     pub fn paste(mut self, text: impl Into<String>) -> Self {
-        self.paste = Some(text.into().into_boxed_str());
+        self.paste = Some(Box::new(Paste { text: text.into().into_boxed_str(), rows: Vec::new() }));
         self
     }
 
@@ -333,12 +387,12 @@ mod tests {
     fn places_count_characters_and_cut_at_the_line() {
         let source = "UPDATE k\r\n  SET næme = 'ö'\r\nWHERE x";
         let start = source.find("næme").unwrap();
-        let place = Place::in_source(source, start, start + "næme".len());
+        let place = TextPlace::in_source(source, start, start + "næme".len());
         assert_eq!((place.line, place.column, place.length), (2, 7, 4));
         assert_eq!(place.text, "  SET næme = 'ö'");
-        let long = Place::in_source(source, start, source.len());
+        let long = TextPlace::in_source(source, start, source.len());
         assert_eq!(long.length, "næme = 'ö'".chars().count());
-        let end = Place::in_source(source, 999, 1000);
+        let end = TextPlace::in_source(source, 999, 1000);
         assert_eq!((end.line, end.length), (3, 1));
     }
 }

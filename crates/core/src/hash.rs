@@ -88,7 +88,7 @@ impl Fingerprint {
         self.rows
     }
 
-    /// The documented text form: `rows:` and 64 hexadecimal digits, most significant first.
+    /// The documented text form: the number of rows, a colon, and 64 hexadecimal digits, most significant first.
     pub fn to_text(&self) -> String {
         let [a, b, c, d] = self.sum;
         format!("{}:{d:016x}{c:016x}{b:016x}{a:016x}", self.rows)

@@ -5,16 +5,22 @@
 //! or the command line, touch a file, or know a query language.
 
 pub mod cell;
+pub mod change;
 pub mod expect;
 pub mod finding;
 pub mod hash;
+pub mod image;
+pub mod kind;
 pub mod many;
 pub mod mark;
 pub mod moved;
+pub mod near;
 pub mod notice;
 pub mod receipt;
 pub mod record;
 pub mod shape;
+pub mod side;
+pub mod steps;
 pub mod study;
 pub mod survey;
 pub mod table;
@@ -23,12 +29,16 @@ pub mod undo;
 pub mod value;
 pub mod verify;
 pub mod way_back;
+pub mod words;
 
 pub use cell::CellDiff;
+pub use change::{Change, ChangeStep, Terms};
 pub use expect::Expect;
-pub use finding::{Code, Finding, Level, Place};
+pub use finding::{Code, Finding, Level, TextPlace};
 pub use hash::{Fingerprint, ShortHash};
+pub use image::{Image, Role};
 pub use mark::{MarkRow, MarkSummary};
 pub use receipt::{Receipt, RunKind, RunState};
+pub use side::{SideHow, SideWrite};
 pub use table::{Column, Key, KeyKind, Pin, Target};
 pub use value::Value;

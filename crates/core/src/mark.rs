@@ -4,31 +4,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::cell::pick;
 use crate::hash::{Fingerprint, RowHash, ShortHash};
+use crate::image::Image;
+pub use crate::kind::StepKind;
 use crate::table::Target;
 use crate::value::Value;
-
-/// What a step does to the rows it matches.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum StepKind {
-    /// It changes cells.
-    Update,
-    /// It takes rows away.
-    Delete,
-    /// It brings rows in (the undo of a DELETE).
-    Insert,
-}
-
-impl StepKind {
-    /// The SQL verb in capitals.
-    pub fn verb(self) -> &'static str {
-        match self {
-            StepKind::Update => "UPDATE",
-            StepKind::Delete => "DELETE",
-            StepKind::Insert => "INSERT",
-        }
-    }
-}
 
 /// How an after-value in a preview came about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -57,15 +36,6 @@ pub struct Foreseen {
     pub why: Option<String>,
 }
 
-/// What a matched row would become, or became.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum After {
-    /// The row is no more.
-    Gone,
-    /// The whole row; columns labelled unknown hold their old values.
-    Row(Vec<Value>),
-}
-
 /// One matched row, held.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HeldRow {
@@ -73,10 +43,8 @@ pub struct HeldRow {
     pub ordinal: i64,
     /// Its key.
     pub key: Vec<Value>,
-    /// What it holds, all columns.
-    pub before: Vec<Value>,
-    /// What it would become.
-    pub after: After,
+    /// What it holds and what it would become.
+    pub image: Image,
 }
 
 /// The record of one row in a mark.
@@ -154,15 +122,14 @@ impl Marker {
     /// Takes one row into the mark and gives its record.
     pub fn take(&mut self, row: &HeldRow) -> MarkRow {
         let buffer = &mut self.buffer;
-        let related = RowHash::with(buffer, row.key.iter().chain(pick(&row.before, &self.parts.related)));
-        let rest = RowHash::with(buffer, row.key.iter().chain(pick(&row.before, &self.parts.rest)));
-        let (after, changed) = match &row.after {
-            After::Gone => (RowHash::with(buffer, &row.key), true),
-            After::Row(values) => (
-                RowHash::with(buffer, row.key.iter().chain(pick(values, &self.parts.after))),
-                row.before != *values,
-            ),
+        let before = row.image.before().unwrap_or_default();
+        let related = RowHash::with(buffer, row.key.iter().chain(pick(before, &self.parts.related)));
+        let rest = RowHash::with(buffer, row.key.iter().chain(pick(before, &self.parts.rest)));
+        let after = match row.image.after() {
+            None => RowHash::with(buffer, &row.key),
+            Some(values) => RowHash::with(buffer, row.key.iter().chain(pick(values, &self.parts.after))),
         };
+        let changed = row.image.differs();
         self.summary.matched += 1;
         self.summary.changes += u64::from(changed);
         self.summary.related.add(&related);
@@ -179,7 +146,7 @@ impl Marker {
 
 /// How two marks of the same step stand to each other.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Agreement {
+pub enum Comparison {
     /// The same rows with the same contents.
     Same,
     /// The same rows; only columns that the statement neither reads nor writes differ.
@@ -189,13 +156,13 @@ pub enum Agreement {
 }
 
 /// Compares two marks by their fingerprints.
-pub fn agreement(first: &MarkSummary, second: &MarkSummary) -> Agreement {
+pub fn agreement(first: &MarkSummary, second: &MarkSummary) -> Comparison {
     if first.matched != second.matched || first.related != second.related || first.after != second.after {
-        Agreement::Moved
+        Comparison::Moved
     } else if first.rest != second.rest {
-        Agreement::UnrelatedOnly
+        Comparison::UnrelatedOnly
     } else {
-        Agreement::Same
+        Comparison::Same
     }
 }
 
@@ -208,8 +175,10 @@ mod tests {
         HeldRow {
             ordinal: id,
             key: vec![Value::Int(id)],
-            before: vec![Value::Int(id), text(region), text(note)],
-            after: After::Row(vec![Value::Int(id), text(after), text(note)]),
+            image: Image::Update {
+                before: vec![Value::Int(id), text(region), text(note)],
+                after: vec![Value::Int(id), text(after), text(note)],
+            },
         }
     }
 
@@ -227,21 +196,21 @@ mod tests {
         let first = mark(&[held(1, "Dale", "a", "Moor"), held(2, "Moor", "b", "Moor")]);
         assert_eq!((first.matched, first.changes), (2, 1));
         let turned = mark(&[held(2, "Moor", "b", "Moor"), held(1, "Dale", "a", "Moor")]);
-        assert_eq!(agreement(&first, &turned), Agreement::Same);
+        assert_eq!(agreement(&first, &turned), Comparison::Same);
         let note = mark(&[held(1, "Dale", "new", "Moor"), held(2, "Moor", "b", "Moor")]);
-        assert_eq!(agreement(&first, &note), Agreement::UnrelatedOnly);
+        assert_eq!(agreement(&first, &note), Comparison::UnrelatedOnly);
         let region = mark(&[held(1, "Coast", "a", "Moor"), held(2, "Moor", "b", "Moor")]);
-        assert_eq!(agreement(&first, &region), Agreement::Moved);
+        assert_eq!(agreement(&first, &region), Comparison::Moved);
         let result = mark(&[held(1, "Dale", "a", "Fell"), held(2, "Moor", "b", "Moor")]);
-        assert_eq!(agreement(&first, &result), Agreement::Moved);
+        assert_eq!(agreement(&first, &result), Comparison::Moved);
         let left = mark(&[held(1, "Dale", "a", "Moor")]);
-        assert_eq!(agreement(&first, &left), Agreement::Moved);
+        assert_eq!(agreement(&first, &left), Comparison::Moved);
     }
 
     #[test]
     fn swapped_contents_are_seen() {
         let first = mark(&[held(1, "Dale", "a", "Moor"), held(2, "Fell", "b", "Moor")]);
         let swapped = mark(&[held(2, "Dale", "a", "Moor"), held(1, "Fell", "b", "Moor")]);
-        assert_eq!(agreement(&first, &swapped), Agreement::Moved);
+        assert_eq!(agreement(&first, &swapped), Comparison::Moved);
     }
 }

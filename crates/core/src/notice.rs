@@ -1,11 +1,13 @@
 //! What the rows of a preview show by themselves, noticed while they pass: values that are lost, too long, or become
 //! one; rows that only their key tells apart. Memory stays bounded however many rows there are.
 
+use crate::words;
 use std::collections::{HashMap, HashSet};
 
-use crate::finding::{Code, Finding, Place};
+use crate::finding::{Code, Finding, TextPlace};
 use crate::hash::{RowHash, ShortHash};
-use crate::mark::{After, HeldRow};
+use crate::image::Image;
+use crate::mark::HeldRow;
 use crate::table::{KeyKind, Target};
 use crate::value::Value;
 
@@ -22,7 +24,7 @@ pub struct Assigned {
     /// The column.
     pub column: usize,
     /// Where it is assigned.
-    pub place: Place,
+    pub place: TextPlace,
     /// Whether NULL itself is assigned.
     pub null: bool,
     /// Whether the new value is computed from the column's own old one.
@@ -39,8 +41,8 @@ struct Column {
     long: u64,
     longest: usize,
     /// Which value each new one came from, for as many as are remembered.
-    came_from: HashMap<ShortHash, ShortHash>,
-    merged: u64,
+    /// By new value: one of the old ones, in how many rows, and whether there was another old one.
+    came_from: HashMap<ShortHash, (ShortHash, u64, bool)>,
     new: Vec<String>,
 }
 
@@ -79,13 +81,13 @@ impl Notices {
     /// Looks at one row.
     pub fn row(&mut self, row: &HeldRow) {
         if self.look_for_twins && self.twins.len() < TWINS {
-            let cells = row.before.iter().enumerate();
+            let cells = row.image.row().iter().enumerate();
             let rest = cells.filter(|(at, _)| !self.keyed.contains(at)).map(|(_, value)| value);
             self.twin_rows += u64::from(!self.twins.insert(RowHash::of(rest).short()));
         }
-        let After::Row(after) = &row.after else { return };
-        if *after == row.before {
-            let null = |at: usize| row.before.get(at).is_some_and(Value::is_null);
+        let Image::Update { before, after } = &row.image else { return };
+        if after == before {
+            let null = |at: usize| before.get(at).is_some_and(Value::is_null);
             let mut stays = false;
             for assigned in self.assigned.iter().filter(|a| !a.null && null(a.column)) {
                 for at in assigned.operands.iter().copied().filter(|at| null(*at)) {
@@ -98,7 +100,7 @@ impl Notices {
             self.stay_null += u64::from(stays);
         }
         for (assigned, seen) in self.assigned.iter().zip(&mut self.columns) {
-            let (Some(old), Some(new)) = (row.before.get(assigned.column), after.get(assigned.column)) else {
+            let (Some(old), Some(new)) = (before.get(assigned.column), after.get(assigned.column)) else {
                 continue;
             };
             seen.lost += u64::from(!assigned.null && new.is_null() && !old.is_null());
@@ -108,11 +110,14 @@ impl Notices {
                 seen.longest = seen.longest.max(length);
             }
             // Where there are so many different values, whether some become one is no longer looked at.
-            let few = seen.came_from.len() < VALUES;
-            if assigned.from_itself && few && !new.is_null() && !old.is_null() {
+            let few = |to| seen.came_from.len() < VALUES || seen.came_from.contains_key(to);
+            if assigned.from_itself && !new.is_null() && !old.is_null() {
                 let (from, to) = (RowHash::of([old]).short(), RowHash::of([new]).short());
-                let first = *seen.came_from.entry(to).or_insert(from);
-                seen.merged += u64::from(first != from);
+                if few(&to) {
+                    let (first, count, several) = seen.came_from.entry(to).or_insert((from, 0, false));
+                    *count += 1;
+                    *several |= *first != from;
+                }
             }
             if let Value::Text(text) = new
                 && old != new
@@ -155,7 +160,7 @@ impl Notices {
 
     /// What the rows alone have shown.
     pub fn findings(&self, target: &Target) -> Vec<Finding> {
-        let rows = |n: u64| if n == 1 { "1 row".to_owned() } else { format!("{n} rows") };
+        let rows = words::rows;
         let mut found = Vec::new();
         for (assigned, seen) in self.assigned.iter().zip(&self.columns) {
             let name = target.columns.get(assigned.column).map_or("", |c| c.name.as_str());
@@ -176,14 +181,18 @@ impl Notices {
                     ),
                 );
             }
-            if seen.merged > 0 {
-                add(Code::Merges, format!("different values of {name} become one in {}", rows(seen.merged)));
+            let merged = seen.came_from.values().filter(|(.., several)| *several);
+            let (values, count) = merged.fold((0u64, 0), |(n, all), (_, count, _)| (n + 1, all + count));
+            if values > 0 {
+                let one = words::either(values, "value", "values");
+                let message = format!("different values of {name} become {values} {one} in {}", rows(count));
+                add(Code::Merges, message);
             }
         }
         if self.stay_null > 0 {
             let names = target.names(&self.null_operands).join(", ");
-            let (is, stay) =
-                if self.stay_null == 1 { ("stays", "is missed") } else { ("stay", "are missed") };
+            let n = self.stay_null;
+            let (is, stay) = (words::either(n, "stays", "stay"), words::either(n, "is missed", "are missed"));
             let message = format!("{} {is} NULL and {stay}: {names} is NULL there", rows(self.stay_null));
             let place = self.assigned.iter().find(|a| !a.operands.is_empty()).map(|a| a.place.clone());
             let finding = Finding::new(Code::StaysNull, message);
@@ -193,7 +202,7 @@ impl Notices {
             });
         }
         if self.twin_rows > 0 {
-            let equal = if self.twin_rows == 1 { "equals" } else { "equal" };
+            let equal = words::either(self.twin_rows, "equals", "equal");
             let message = if target.key.kind == KeyKind::WholeRow || target.key.kind == KeyKind::RowIdentity {
                 format!(
                     "{} of {} {equal} another matched row in every column",
@@ -236,7 +245,7 @@ mod tests {
     }
 
     fn codes(rows: &[(i64, &str, Option<&str>)]) -> Vec<Code> {
-        let place = Place { line: 1, column: 1, length: 1, text: String::new() };
+        let place = TextPlace { line: 1, column: 1, length: 1, text: String::new() };
         let assigned = vec![Assigned {
             column: 1,
             place,
@@ -253,8 +262,7 @@ mod tests {
             notices.row(&HeldRow {
                 ordinal: *id,
                 key: vec![Value::Int(*id)],
-                before,
-                after: After::Row(after),
+                image: Image::Update { before, after },
             });
         }
         notices.findings(&target()).iter().map(|f| f.code).collect()
@@ -270,7 +278,7 @@ mod tests {
             &target(),
             vec![Assigned {
                 column: 1,
-                place: Place { line: 1, column: 1, length: 1, text: String::new() },
+                place: TextPlace { line: 1, column: 1, length: 1, text: String::new() },
                 null: false,
                 from_itself: false,
                 room: None,
@@ -281,8 +289,7 @@ mod tests {
         missed.row(&HeldRow {
             ordinal: 1,
             key: vec![Value::Int(1)],
-            before: row.clone(),
-            after: After::Row(row),
+            image: Image::Update { before: row.clone(), after: row },
         });
         assert_eq!(missed.stays_null(&target()), (1, vec!["note".to_owned()]));
         assert_eq!(missed.findings(&target())[0].code, Code::StaysNull);

@@ -2,17 +2,22 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::expect::Expect;
+use crate::change::Terms;
 use crate::finding::{Code, Finding};
 use crate::hash::Fingerprint;
 use crate::mark::StepKind;
-use crate::record::RECEIPT_FORMAT;
+use crate::side::SideWrite;
 use crate::way_back::WayBack;
 
+/// What a receipt calls its format.
+pub const RECEIPT_FORMAT: &str = "marktwice-receipt";
 /// The version of the receipt format that this program writes, and the newest it reads.
 ///
 /// Version 1: the first. Version 2: the state `set-aside`; `back`, `schema`, and what else moved in that nobody had to know.
-pub const RECEIPT_VERSION: u32 = 2;
+///
+/// Version 3: several steps; what makes a commit less than safe, what was written besides, and what somebody else had changed
+/// since the preview stand by themselves, no more among the settings.
+pub const RECEIPT_VERSION: u32 = 3;
 
 /// What kind of run it was.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -95,12 +100,9 @@ pub struct StepReceipt {
     pub statement_hash: String,
     /// Hash of the table's definition.
     pub definition: String,
-    /// Expected matched rows.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub expected_rows: Option<Expect>,
-    /// Expected changed rows.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub expected_changes: Option<Expect>,
+    /// What was expected of it.
+    #[serde(flatten)]
+    pub terms: Terms,
     /// Rows that matched inside the transaction.
     #[serde(default)]
     pub matched: u64,
@@ -110,6 +112,9 @@ pub struct StepReceipt {
     /// What the engine itself counted.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub engine_count: Option<u64>,
+    /// What was written outside its rows, and was let pass.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also_written: Vec<SideWrite>,
 }
 
 /// The snapshot that belongs to a run.
@@ -177,6 +182,15 @@ pub struct Receipt {
     /// Engine settings that were seen or made, such as how durable a commit is.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub settings: Vec<String>,
+    /// What makes a commit less than safe on this server.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub warnings: Vec<String>,
+    /// What somebody else had changed since the preview, in columns that do not matter to the change.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub changed_elsewhere: Vec<String>,
+    /// Whether the marks that were agreed to come from a rehearsal.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub rehearsed: bool,
     /// The steps, in order.
     pub steps: Vec<StepReceipt>,
     /// What tells the engine's transaction, where it has such a thing.
@@ -206,7 +220,7 @@ impl Receipt {
         kind: RunKind,
         database: &DatabaseId,
         started: String,
-        step: StepReceipt,
+        steps: Vec<StepReceipt>,
     ) -> Receipt {
         Receipt {
             format: RECEIPT_FORMAT.to_owned(),
@@ -228,7 +242,10 @@ impl Receipt {
             allowed: Vec::new(),
             findings: Vec::new(),
             settings: Vec::new(),
-            steps: vec![step],
+            warnings: Vec::new(),
+            changed_elsewhere: Vec::new(),
+            rehearsed: false,
+            steps,
             token: None,
             before: None,
             after: None,
@@ -240,23 +257,33 @@ impl Receipt {
 
     /// The receipt of a run of which nothing is known but its name.
     pub fn unknown(run: &str, database: &DatabaseId, now: String) -> Receipt {
-        let step = StepReceipt {
-            kind: StepKind::Update,
-            table: String::new(),
-            schema: None,
-            statement: String::new(),
-            statement_hash: String::new(),
-            definition: String::new(),
-            expected_rows: None,
-            expected_changes: None,
-            matched: 0,
-            changed: 0,
-            engine_count: None,
-        };
-        let mut receipt = Receipt::prepared(run, RunKind::Apply, database, now, step);
-        receipt.state = RunState::Committing;
-        receipt.steps.clear();
-        receipt
+        Receipt {
+            state: RunState::Committing,
+            ..Receipt::prepared(run, RunKind::Apply, database, now, Vec::new())
+        }
+    }
+
+    /// A receipt of an older version as this one would have it: what stood among the settings in words has its own place.
+    #[must_use]
+    pub fn upgraded(mut self) -> Receipt {
+        if self.version < 3 {
+            for said in std::mem::take(&mut self.settings) {
+                if let Some(warning) = said.strip_prefix("warning: ") {
+                    self.warnings.push(warning.to_owned());
+                } else if said.starts_with("since the preview somebody changed ") {
+                    self.changed_elsewhere.push(said);
+                } else {
+                    self.settings.push(said);
+                }
+            }
+            self.version = RECEIPT_VERSION;
+        }
+        self
+    }
+
+    /// Matched and changed rows over all steps.
+    pub fn rows(&self) -> (u64, u64) {
+        self.steps.iter().fold((0, 0), |(matched, changed), s| (matched + s.matched, changed + s.changed))
     }
 
     /// Whether this run can be taken back as far as its own record goes.

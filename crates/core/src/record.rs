@@ -9,15 +9,17 @@ use crate::receipt::DatabaseId;
 use crate::table::Target;
 
 /// Version of the mark format written, and the newest read. Version 1: the first.
-pub const MARK_VERSION: u32 = 1;
-/// Version of the snapshot format written, and the newest read. Version 1: the first.
-pub const SNAPSHOT_VERSION: u32 = 1;
+///
+/// Version 2: several steps. Each row says its step, and parts and totals come by step.
+pub const MARK_VERSION: u32 = 2;
+/// Version of the snapshot format written, and the newest read. Version 1: the first, with one step and one table.
+///
+/// Version 2: rows of several steps and tables.
+pub const SNAPSHOT_VERSION: u32 = 2;
 /// What a mark's header calls its format.
 pub const MARK_FORMAT: &str = "marktwice-mark";
 /// What a snapshot's header calls its format.
 pub const SNAPSHOT_FORMAT: &str = "marktwice-snapshot";
-/// What a receipt calls its format.
-pub const RECEIPT_FORMAT: &str = "marktwice-receipt";
 
 /// One step as a mark or a snapshot knows it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -61,15 +63,34 @@ pub struct MarkHeader {
     pub steps: Vec<StepRecord>,
     /// Their targets.
     pub tables: Vec<Target>,
-    /// Which columns play which part.
-    pub parts: Parts,
+    /// Which columns play which part, by step.
+    #[serde(deserialize_with = "one_or_many")]
+    pub parts: Vec<Parts>,
+    /// Steps whose rows are not in the mark, because only a rehearsal can tell them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub open: Vec<usize>,
+}
+
+/// Version 1 had one step, and gave its parts and totals without a list.
+fn one_or_many<'de, T: Deserialize<'de>, D: serde::Deserializer<'de>>(reader: D) -> Result<Vec<T>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Form<T> {
+        Many(Vec<T>),
+        One(T),
+    }
+    Ok(match Form::deserialize(reader)? {
+        Form::Many(many) => many,
+        Form::One(one) => vec![one],
+    })
 }
 
 /// The last line of a mark.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct MarkTrailer {
-    /// Its totals.
-    pub end: MarkSummary,
+    /// Its totals, by step.
+    #[serde(deserialize_with = "one_or_many")]
+    pub end: Vec<MarkSummary>,
     /// BLAKE3 over every byte before this line, uncompressed, in hexadecimal.
     pub checksum: String,
 }
@@ -114,14 +135,4 @@ pub struct SnapshotTotals {
     pub before: Fingerprint,
     /// Over all rows after (rows that are gone left out).
     pub after: Fingerprint,
-}
-
-/// The part that a row of a snapshot plays.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Role {
-    /// A row that the step itself matched.
-    Target,
-    /// A row that a foreign key's action took along.
-    Cascade,
 }

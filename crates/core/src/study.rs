@@ -21,6 +21,8 @@ pub struct Wish {
     pub total: u64,
     /// The expected count, where it is not met: what sets some of the rows apart is then looked for.
     pub expected: Option<Expect>,
+    /// A condition for the rows that do not hold the new values yet, where their number is the expected one; and that number.
+    pub leave_out: Option<(String, u64)>,
     /// One of the matched rows, as an example in a filter to paste.
     pub example: Vec<Value>,
     /// Keys of all matched rows, where they are few.
@@ -40,8 +42,10 @@ pub struct Study {
     pub near: Vec<NearMiss>,
     /// What would pin the rows.
     pub pins: Vec<PinOffer>,
-    /// Rows that are different in kind, with a condition that leaves them out.
+    /// Rows that are different in kind, with a filter that leaves them out.
     pub kinds: Vec<KindOffer>,
+    /// The filter that leaves out rows which already hold the new values.
+    pub leave_out: Option<String>,
     /// What values refer to: column, value, and the name of the row it refers to.
     #[serde(skip)]
     pub meanings: Vec<(usize, Value, String)>,
@@ -51,9 +55,6 @@ pub struct Study {
     /// What was noticed on the way.
     #[serde(skip)]
     pub findings: Vec<Finding>,
-    /// How many rows would match without the statement's LIMIT.
-    #[serde(skip)]
-    pub without_limit: Option<u64>,
     /// What was left out, and why.
     pub skipped: Option<String>,
 }
@@ -89,7 +90,7 @@ pub struct PinOffer {
     pub columns: Vec<String>,
     /// Whether that is declared, or only so in the data as it is.
     pub declared: bool,
-    /// A filter to paste.
+    /// A whole filter to paste; the engine was asked that it matches the same rows.
     pub filter: String,
 }
 
@@ -100,8 +101,8 @@ pub struct KindOffer {
     pub what: String,
     /// How many they are.
     pub rows: u64,
-    /// The condition that leaves them out.
-    pub condition: String,
+    /// The whole filter that leaves them out, and nothing else: the engine was asked.
+    pub filter: String,
     /// Whether what remains is what is expected.
     pub fits: bool,
 }

@@ -1,22 +1,23 @@
 //! What an undo may do: each row of a run is put back only where it is still exactly as the run left it.
 
 use crate::cell::{CellDiff, diff};
+use crate::image::{Image, Place};
 use crate::mark::StepKind;
 use crate::value::Value;
 
 /// The record of one row of a run, as its snapshot has it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RowChange {
-    /// The row's number in the run, from 1.
+    /// Where it stands in the run.
+    pub place: Place,
+    /// The row's number in its step, from 1.
     pub ordinal: i64,
     /// Its key before the run (for a row that came in: its key after).
     pub key: Vec<Value>,
     /// Its key after the run, where that is another.
     pub key_after: Option<Vec<Value>>,
-    /// The whole row before; `None` when the run brought it in.
-    pub before: Option<Vec<Value>>,
-    /// The whole row after; `None` when the run took it away.
-    pub after: Option<Vec<Value>>,
+    /// What became of it.
+    pub image: Image,
 }
 
 impl RowChange {
@@ -27,7 +28,7 @@ impl RowChange {
 
     /// Whether the run made any difference to the row.
     pub fn differs(&self) -> bool {
-        self.before != self.after
+        self.image.differs()
     }
 
     /// The change that takes this one back.
@@ -37,7 +38,7 @@ impl RowChange {
             Some(after) => (after, Some(self.key)),
             None => (self.key, None),
         };
-        RowChange { ordinal: self.ordinal, key, key_after, before: self.after, after: self.before }
+        RowChange { key, key_after, image: self.image.inverse(), ..self }
     }
 }
 
@@ -108,16 +109,21 @@ pub enum Treatment {
 }
 
 /// Decides about one row: `change` is the inverse of what the run did (before: as the run left it; after: what is
-/// wanted), `now` what is there, `columns` those that an UPDATE puts back.
-pub fn treat(change: &RowChange, now: Option<&[Value]>, columns: &[usize], policy: Policy) -> Treatment {
-    if change.after.as_deref() == now {
+/// wanted), `now` what is there, `columns` those that an UPDATE puts back; what is in `open` columns is not compared.
+pub fn treat(
+    change: &RowChange,
+    now: Option<&[Value]>,
+    (columns, open): (&[usize], &[usize]),
+    policy: Policy,
+) -> Treatment {
+    let wanted = change.image.after();
+    if wanted == now {
         return Treatment::AlreadyBack;
     }
-    let Err(conflict) = compare(change.before.as_deref(), now) else {
-        return Treatment::Put(change.after.clone());
-    };
+    let put = || Treatment::Put(wanted.map(<[Value]>::to_vec));
+    let Err(conflict) = compare(change.image.before(), now, open) else { return put() };
     match (&conflict, policy.changed, policy.gone) {
-        (Conflict::Changed(_), OnChanged::Overwrite, _) => match (&change.after, now) {
+        (Conflict::Changed(_), OnChanged::Overwrite, _) => match (wanted, now) {
             (Some(wanted), Some(now)) => {
                 let mut row = now.to_vec();
                 for &at in columns {
@@ -127,9 +133,9 @@ pub fn treat(change: &RowChange, now: Option<&[Value]>, columns: &[usize], polic
                 }
                 if row == now { Treatment::AlreadyBack } else { Treatment::Put(Some(row)) }
             }
-            _ => Treatment::Put(change.after.clone()),
+            _ => put(),
         },
-        (Conflict::Gone, _, OnGone::Insert) => Treatment::Put(change.after.clone()),
+        (Conflict::Gone, _, OnGone::Insert) => put(),
         (Conflict::Changed(_) | Conflict::KeyTaken, OnChanged::Skip, _)
         | (Conflict::Gone, _, OnGone::Skip) => Treatment::Leave(conflict),
         // Another row's key is never taken from it.
@@ -137,17 +143,18 @@ pub fn treat(change: &RowChange, now: Option<&[Value]>, columns: &[usize], polic
     }
 }
 
-/// Compares what the run left with what is there now.
+/// Compares what the run left with what is there now, `open` columns left out.
 ///
 /// # Errors
 /// The conflict, where the two differ.
-pub fn compare(left: Option<&[Value]>, now: Option<&[Value]>) -> Result<(), Conflict> {
+pub fn compare(left: Option<&[Value]>, now: Option<&[Value]>, open: &[usize]) -> Result<(), Conflict> {
     match (left, now) {
         (None, None) => Ok(()),
         (Some(_), None) => Err(Conflict::Gone),
         (None, Some(_)) => Err(Conflict::KeyTaken),
         (Some(left), Some(now)) => {
-            let cells = diff(left, now);
+            let mut cells = diff(left, now);
+            cells.retain(|cell| !open.contains(&cell.column));
             if cells.is_empty() { Ok(()) } else { Err(Conflict::Changed(cells)) }
         }
     }
@@ -160,25 +167,27 @@ mod tests {
     #[test]
     fn conflicts() {
         let (a, b) = (vec![Value::Int(1), Value::Null], vec![Value::Int(1), Value::Int(0)]);
-        assert_eq!(compare(Some(&a), Some(&a)), Ok(()));
-        assert_eq!(compare(None, None), Ok(()));
-        assert_eq!(compare(Some(&a), None), Err(Conflict::Gone));
-        assert_eq!(compare(None, Some(&a)), Err(Conflict::KeyTaken));
-        let Err(Conflict::Changed(cells)) = compare(Some(&a), Some(&b)) else { panic!("differs") };
+        assert_eq!(compare(Some(&a), Some(&a), &[]), Ok(()));
+        assert_eq!(compare(None, None, &[]), Ok(()));
+        assert_eq!(compare(Some(&a), None, &[]), Err(Conflict::Gone));
+        assert_eq!(compare(None, Some(&a), &[]), Err(Conflict::KeyTaken));
+        let Err(Conflict::Changed(cells)) = compare(Some(&a), Some(&b), &[]) else { panic!("differs") };
         assert_eq!((cells.len(), cells[0].column), (1, 1));
+        assert_eq!(compare(Some(&a), Some(&b), &[1]), Ok(()));
     }
 
     #[test]
     fn treatments_by_class() {
         let row = |a: i64, b: i64| vec![Value::Int(a), Value::Int(b)];
         let change = RowChange {
+            place: Place::default(),
             ordinal: 1,
             key: vec![Value::Int(1)],
             key_after: None,
-            before: Some(row(1, 20)),
-            after: Some(row(1, 2)),
+            image: Image::Update { before: row(1, 20), after: row(1, 2) },
         };
-        let with = |now: Option<&[Value]>, changed, gone| treat(&change, now, &[1], Policy { changed, gone });
+        let with =
+            |now: Option<&[Value]>, changed, gone| treat(&change, now, (&[1], &[]), Policy { changed, gone });
         use {OnChanged as C, OnGone as G};
         assert_eq!(with(Some(&row(1, 20)), C::Stop, G::Stop), Treatment::Put(Some(row(1, 2))));
         assert_eq!(with(Some(&row(1, 2)), C::Stop, G::Stop), Treatment::AlreadyBack);
@@ -190,9 +199,9 @@ mod tests {
         assert_eq!(with(None, C::Overwrite, G::Stop), Treatment::Stop(Conflict::Gone));
         assert_eq!(with(None, C::Stop, G::Skip), Treatment::Leave(Conflict::Gone));
         assert_eq!(with(None, C::Stop, G::Insert), Treatment::Put(Some(row(1, 2))));
-        let deleted = RowChange { before: None, ..change.clone() };
+        let deleted = RowChange { image: Image::Insert { after: row(1, 2) }, ..change.clone() };
         for changed in [C::Stop, C::Overwrite] {
-            let taken = treat(&deleted, Some(&row(1, 9)), &[], Policy { changed, gone: G::Insert });
+            let taken = treat(&deleted, Some(&row(1, 9)), (&[], &[]), Policy { changed, gone: G::Insert });
             assert_eq!(taken, Treatment::Stop(Conflict::KeyTaken));
         }
     }
@@ -200,11 +209,11 @@ mod tests {
     #[test]
     fn the_inverse_of_the_inverse_is_the_change() {
         let change = RowChange {
+            place: Place::default(),
             ordinal: 3,
             key: vec![Value::Int(1)],
             key_after: Some(vec![Value::Int(2)]),
-            before: Some(vec![Value::Int(1)]),
-            after: Some(vec![Value::Int(2)]),
+            image: Image::Update { before: vec![Value::Int(1)], after: vec![Value::Int(2)] },
         };
         assert_eq!(change.clone().inverse().key_now(), [Value::Int(1)]);
         assert_eq!(change.clone().inverse().inverse(), change);

@@ -1,7 +1,8 @@
 //! The judge of a step: every marked row, read again, must be as it should be.
 
 use crate::cell::{CellDiff, diff};
-use crate::mark::{After, Foreseen, HeldRow, Label, StepKind};
+use crate::image::Image;
+use crate::mark::{Foreseen, HeldRow, Label};
 use crate::value::Value;
 
 /// What became of one row, and rightly.
@@ -30,21 +31,16 @@ pub enum Fault {
     Unforeseen(CellDiff),
 }
 
-/// Judges one row after the step. A row without a before-image is one that the step brings in.
+/// Judges one row after the step.
 ///
 /// # Errors
 /// The first fault found.
 pub fn judge(foreseen: &[Foreseen], held: &HeldRow, actual: Option<&[Value]>) -> Result<Fate, Fault> {
-    let kind = match (&held.after, held.before.is_empty()) {
-        (After::Gone, _) => StepKind::Delete,
-        (After::Row(_), true) => StepKind::Insert,
-        (After::Row(_), false) => StepKind::Update,
-    };
-    match (kind, &held.after, actual) {
-        (StepKind::Delete, _, None) => Ok(Fate::Deleted),
-        (StepKind::Delete, _, Some(_)) => Err(Fault::StillThere),
-        (StepKind::Update | StepKind::Insert, _, None) => Err(Fault::Vanished),
-        (StepKind::Update, After::Row(expected), Some(now)) => {
+    match (&held.image, actual) {
+        (Image::Delete { .. }, None) => Ok(Fate::Deleted),
+        (Image::Delete { .. }, Some(_)) => Err(Fault::StillThere),
+        (Image::Update { .. } | Image::Insert { .. }, None) => Err(Fault::Vanished),
+        (Image::Update { before, after: expected }, Some(now)) => {
             for cell in diff(expected, now) {
                 match foreseen.iter().find(|f| f.column == cell.column) {
                     None => return Err(Fault::Outside(cell)),
@@ -52,9 +48,9 @@ pub fn judge(foreseen: &[Foreseen], held: &HeldRow, actual: Option<&[Value]>) ->
                     Some(_) => {}
                 }
             }
-            Ok(if held.before == now { Fate::Same } else { Fate::Changed })
+            Ok(if before == now { Fate::Same } else { Fate::Changed })
         }
-        (StepKind::Insert, After::Row(expected), Some(now)) => {
+        (Image::Insert { after: expected }, Some(now)) => {
             let unknown =
                 |column: usize| foreseen.iter().any(|f| f.column == column && f.label == Label::Unknown);
             match diff(expected, now).into_iter().find(|cell| !unknown(cell.column)) {
@@ -62,7 +58,6 @@ pub fn judge(foreseen: &[Foreseen], held: &HeldRow, actual: Option<&[Value]>) ->
                 None => Ok(Fate::Inserted),
             }
         }
-        (_, After::Gone, Some(_)) => Err(Fault::StillThere),
     }
 }
 
@@ -74,15 +69,15 @@ mod tests {
         vec![Value::Int(a), Value::Int(b)]
     }
 
-    fn held(before: Vec<Value>, after: Vec<Value>) -> HeldRow {
-        HeldRow { ordinal: 1, key: vec![Value::Int(1)], before, after: After::Row(after) }
+    fn held(image: Image) -> HeldRow {
+        HeldRow { ordinal: 1, key: vec![Value::Int(1)], image }
     }
 
     #[test]
     fn updates() {
         let exact = [Foreseen { column: 1, label: Label::Exact, derived: false, why: None }];
         let unknown = [Foreseen { column: 1, label: Label::Unknown, derived: false, why: None }];
-        let h = held(row(1, 2), row(1, 3));
+        let h = held(Image::Update { before: row(1, 2), after: row(1, 3) });
         let judge = |f: &[Foreseen], now: Option<Vec<Value>>| super::judge(f, &h, now.as_deref());
         assert_eq!(judge(&exact, Some(row(1, 3))), Ok(Fate::Changed));
         assert!(matches!(judge(&exact, Some(row(1, 4))), Err(Fault::Unforeseen(_))));
@@ -94,10 +89,10 @@ mod tests {
 
     #[test]
     fn deletes_and_inserts() {
-        let gone = HeldRow { after: After::Gone, ..held(row(1, 2), vec![]) };
+        let gone = held(Image::Delete { before: row(1, 2) });
         assert_eq!(judge(&[], &gone, None), Ok(Fate::Deleted));
         assert_eq!(judge(&[], &gone, Some(&row(1, 2))), Err(Fault::StillThere));
-        let back = held(vec![], row(1, 2));
+        let back = held(Image::Insert { after: row(1, 2) });
         assert_eq!(judge(&[], &back, Some(&row(1, 2))), Ok(Fate::Inserted));
         assert!(judge(&[], &back, Some(&row(1, 5))).is_err());
         // What a trigger sets when a row comes in is not promised.

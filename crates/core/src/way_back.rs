@@ -39,6 +39,25 @@ impl WayBack {
         }
     }
 
+    /// Adds what is known of another step of the same run.
+    pub fn and(&mut self, other: &WayBack) {
+        other.owned.iter().for_each(|o| self.owns(&o.column, o.why.clone()));
+        let add = |all: &mut Vec<String>, more: &[String]| {
+            more.iter().for_each(|one| {
+                if !all.contains(one) {
+                    all.push(one.clone());
+                }
+            });
+        };
+        add(&mut self.obstacles, &other.obstacles);
+        add(&mut self.unsure, &other.unsure);
+        for code in &other.allow {
+            if !self.allow.contains(code) {
+                self.allow.push(*code);
+            }
+        }
+    }
+
     /// The columns that an undo leaves to the database, in one phrase; `None` when there are none.
     pub fn owned_in_words(&self) -> Option<String> {
         let each = self.owned.iter().map(|o| format!("{}: {}", o.column, o.why));

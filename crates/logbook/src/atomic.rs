@@ -25,6 +25,11 @@ pub fn io_error(doing: &str, path: &Path, error: &io::Error) -> LogError {
     LogError::new(kind, format!("cannot {doing} {}: {}", path.display(), plain(error)))
 }
 
+/// An error about a file that does not hold what it should.
+pub(crate) fn damaged(path: &Path, what: &str) -> LogError {
+    LogError::new(LogErrorKind::Damaged, format!("{} is damaged: {what}", path.display()))
+}
+
 /// The system's own words without the error number.
 fn plain(error: &io::Error) -> String {
     let text = error.to_string();

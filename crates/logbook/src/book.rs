@@ -12,6 +12,7 @@ use marktwice_core::record::MarkHeader;
 use marktwice_port::{Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader};
 
 use crate::atomic::{self, io_error, make_folder};
+use crate::bounded;
 use crate::marks::{Draft, Kept, taken_by};
 use crate::runs::{CHANGE, Folder, RECEIPT, read_receipt};
 use crate::snapshot::Reader;
@@ -47,7 +48,7 @@ pub struct Overview {
 pub fn databases(root: &Path) -> Result<Vec<Overview>, LogError> {
     let mut all = Vec::new();
     for folder in sorted_entries(root)? {
-        if let Ok(bytes) = fs::read(folder.join("database.json"))
+        if let Ok(bytes) = bounded::document(&folder.join("database.json"))
             && let Ok(database) = serde_json::from_slice(&bytes)
         {
             let identities = identities(&database);
@@ -113,7 +114,7 @@ impl Shelf {
         }
         let about = shelf.folder.join("database.json");
         let kept: Option<DatabaseId> =
-            fs::read(&about).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
+            bounded::document(&about).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
         let mut known = kept.clone().unwrap_or_else(|| database.clone());
         for former in &database.formerly {
             if !known.formerly.contains(former) {
@@ -338,7 +339,7 @@ impl Logbook for Shelf {
         let folder = self.run_folder(&receipt.run)?;
         if read_receipt(&folder).is_err() {
             let path = folder.join(RECEIPT);
-            let bytes = fs::read(&path).map_err(|e| io_error("read", &path, &e))?;
+            let bytes = bounded::document(&path)?;
             atomic::write(&folder.join("receipt.damaged.json"), &bytes)?;
         }
         self.open_run(&receipt.run)?.receipt(receipt)
@@ -396,7 +397,7 @@ impl Logbook for Shelf {
 
     fn change(&self, run: &str) -> Result<String, LogError> {
         let path = self.run_folder(run)?.join(CHANGE);
-        fs::read_to_string(&path).map_err(|e| io_error("read", &path, &e))
+        bounded::text(&path)
     }
 
     fn snapshot(&self, run: &str, expected: &SnapshotRef) -> Result<Box<dyn SnapshotReader>, LogError> {

@@ -7,30 +7,38 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD_NO_PAD as BASE64;
 use marktwice_core::ShortHash;
 use marktwice_core::Value;
+use marktwice_core::image::{Image, Place, Role};
 use marktwice_core::mark::MarkRow;
-use marktwice_core::record::Role;
 use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use serde::de::{MapAccess, SeqAccess, Visitor};
 use serde::ser::SerializeMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-/// A row of a mark: `{"k":[418],"h":"…"}`, the hashes as 24 bytes in base64: related, rest, after.
+/// A row of a mark: `{"s":1,"k":[418],"h":"…"}`, the step only where it is not the first, the hashes as 24 bytes in base64:
+/// related, rest, after.
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct MarkLine<'a> {
+    #[serde(default, skip_serializing_if = "is_first")]
+    pub(crate) s: usize,
     k: Cow<'a, [Value]>,
     h: String,
 }
 
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the form that serde calls")]
+fn is_first(step: &usize) -> bool {
+    *step == 0
+}
+
 impl<'a> MarkLine<'a> {
-    pub(crate) fn of(row: &'a MarkRow) -> Self {
+    pub(crate) fn of(step: usize, row: &'a MarkRow) -> Self {
         let mut bytes = [0u8; 24];
         let hashes = [row.related, row.rest, row.after];
         for (part, hash) in bytes.chunks_exact_mut(8).zip(hashes) {
             part.copy_from_slice(&hash.0.to_le_bytes());
         }
-        MarkLine { k: Cow::Borrowed(&row.key), h: BASE64.encode(bytes) }
+        MarkLine { s: step, k: Cow::Borrowed(&row.key), h: BASE64.encode(bytes) }
     }
 
     pub(crate) fn row(self) -> Option<MarkRow> {
@@ -47,8 +55,8 @@ impl<'a> MarkLine<'a> {
 /// object of the columns that differ; `before` is null for a row that came in.
 #[derive(Serialize)]
 pub(crate) struct RowLine<'a> {
-    step: u32,
-    table: u32,
+    step: usize,
+    table: usize,
     role: Role,
     n: i64,
     key: &'a [Value],
@@ -84,19 +92,20 @@ impl Serialize for After<'_> {
 
 impl<'a> RowLine<'a> {
     pub(crate) fn of(change: &'a RowChange, target: &'a Target) -> Self {
-        let after = match (&change.before, &change.after) {
-            (_, None) => After::Gone,
-            (None, Some(row)) => After::Whole(row),
-            (Some(before), Some(after)) => After::Cells { before, after, target },
+        let after = match &change.image {
+            Image::Delete { .. } => After::Gone,
+            Image::Insert { after } => After::Whole(after),
+            Image::Update { before, after } => After::Cells { before, after, target },
         };
+        let Place { step, table, role } = change.place;
         RowLine {
-            step: 0,
-            table: 0,
-            role: Role::Target,
+            step,
+            table,
+            role,
             n: change.ordinal,
             key: &change.key,
             key_after: change.key_after.as_deref(),
-            before: change.before.as_deref(),
+            before: change.image.before(),
             after,
         }
     }
@@ -106,8 +115,8 @@ impl<'a> RowLine<'a> {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ReadLine {
-    step: u32,
-    table: u32,
+    pub(crate) step: usize,
+    pub(crate) table: usize,
     role: Role,
     n: i64,
     key: Vec<Value>,
@@ -160,14 +169,14 @@ impl<'de> Deserialize<'de> for ReadAfter {
 impl ReadLine {
     /// The row, or what is wrong with the line.
     pub(crate) fn change(self, target: &Target) -> Result<RowChange, String> {
-        if self.step != 0 || self.table != 0 || self.role != Role::Target {
-            return Err("it holds rows of a kind that this version does not put back".to_owned());
-        }
         let width = target.columns.len();
         let whole = |row: &Vec<Value>| row.len() == width;
-        let after = match (self.after, &self.before) {
-            (ReadAfter::Gone, Some(_)) => None,
-            (ReadAfter::Whole(row), None) if whole(&row) => Some(row),
+        if self.before.as_ref().is_some_and(|row| !whole(row)) {
+            return Err("a row of another width".to_owned());
+        }
+        let image = match (self.after, self.before) {
+            (ReadAfter::Gone, Some(before)) => Image::Delete { before },
+            (ReadAfter::Whole(after), None) if whole(&after) => Image::Insert { after },
             (ReadAfter::Cells(cells), Some(before)) => {
                 let mut row = before.clone();
                 for (name, value) in cells {
@@ -176,20 +185,12 @@ impl ReadLine {
                         at.and_then(|at| row.get_mut(at)).ok_or_else(|| format!("no column {name}"))?;
                     *cell = value;
                 }
-                Some(row)
+                Image::Update { before, after: row }
             }
             _ => return Err("before and after do not go together".to_owned()),
         };
-        if self.before.as_ref().is_some_and(|row| !whole(row)) {
-            return Err("a row of another width".to_owned());
-        }
-        Ok(RowChange {
-            ordinal: self.n,
-            key: self.key,
-            key_after: self.key_after,
-            before: self.before,
-            after,
-        })
+        let place = Place { step: self.step, table: self.table, role: self.role };
+        Ok(RowChange { place, ordinal: self.n, key: self.key, key_after: self.key_after, image })
     }
 }
 
@@ -221,7 +222,9 @@ mod tests {
             (row(1, Value::Real(f64::INFINITY)), None, None),
             (None, row(1, Value::TextBytes(vec![0xc3])), None),
         ] {
-            let change = RowChange { ordinal: 7, key: vec![Value::Int(1)], key_after, before, after };
+            let place = Place { step: 1, table: 2, role: Role::Cascade };
+            let image = Image::of(before, after).unwrap();
+            let change = RowChange { place, ordinal: 7, key: vec![Value::Int(1)], key_after, image };
             let text = serde_json::to_string(&RowLine::of(&change, &target)).unwrap();
             let back: ReadLine = serde_json::from_str(&text).unwrap();
             assert_eq!(back.change(&target).unwrap(), change, "{text}");

@@ -3,6 +3,7 @@
 
 pub mod atomic;
 mod book;
+mod bounded;
 mod codec;
 pub mod faults;
 mod lines;

@@ -11,7 +11,8 @@ use marktwice_port::{LogError, LogErrorKind};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use crate::atomic::{Pending, io_error};
+use crate::atomic::{Pending, damaged, io_error};
+use crate::bounded;
 
 /// Level 1: a mark is mostly hashes, which no level makes smaller, and a snapshot is waited for.
 const LEVEL: i32 = 1;
@@ -122,7 +123,7 @@ impl LineReader {
         format: &str,
         newest: u32,
     ) -> Result<(H, Self), LogError> {
-        let file = File::open(path).map_err(|e| io_error("read", path, &e))?;
+        let file = bounded::open(path)?;
         let decoder = zstd::Decoder::new(file).map_err(|e| io_error("read", path, &e))?;
         let mut reader = LineReader {
             lines: BufReader::with_capacity(1 << 16, decoder),
@@ -131,7 +132,7 @@ impl LineReader {
             line: Vec::new(),
             number: 0,
         };
-        if !reader.read_line()? {
+        if !reader.read_line(bounded::HEADER)? {
             return Err(reader.damaged("it is empty"));
         }
         reader.hasher.update(&reader.line);
@@ -141,18 +142,23 @@ impl LineReader {
         Ok((header, reader))
     }
 
-    fn read_line(&mut self) -> Result<bool, LogError> {
+    /// Reads a line of at most `most` bytes; a file that unpacks without an end is damaged.
+    fn read_line(&mut self, most: u64) -> Result<bool, LogError> {
         self.line.clear();
         self.number += 1;
-        match self.lines.read_until(b'\n', &mut self.line) {
+        match (&mut self.lines).take(most).read_until(b'\n', &mut self.line) {
             Ok(0) => Ok(false),
+            Ok(read) if read as u64 == most => {
+                self.line = Vec::new();
+                Err(self.damaged(&format!("it is longer than {} MiB", most >> 20)))
+            }
             Ok(_) => Ok(true),
             Err(error) => Err(self.damaged(&format!("it cannot be unpacked ({error})"))),
         }
     }
 
     pub(crate) fn next(&mut self) -> Result<Line<'_>, LogError> {
-        if !self.read_line()? || !self.line.ends_with(b"\n") {
+        if !self.read_line(bounded::LINE)? || !self.line.ends_with(b"\n") {
             return Err(self.damaged("it ends before its last line"));
         }
         if self.line.starts_with(TRAILER) {
@@ -170,16 +176,16 @@ impl LineReader {
 
     /// Makes sure that nothing stands behind the trailer.
     pub(crate) fn at_end(&mut self) -> Result<(), LogError> {
-        if self.read_line()? { Err(self.damaged("something stands behind its last line")) } else { Ok(()) }
+        if self.read_line(bounded::LINE)? {
+            Err(self.damaged("something stands behind its last line"))
+        } else {
+            Ok(())
+        }
     }
 
     pub(crate) fn damaged(&self, what: &str) -> LogError {
         damaged(&self.path, &format!("line {}: {what}", self.number))
     }
-}
-
-pub(crate) fn damaged(path: &Path, what: &str) -> LogError {
-    LogError::new(LogErrorKind::Damaged, format!("{} is damaged: {what}", path.display()))
 }
 
 /// Refuses what is of another format or newer than this program.
@@ -204,7 +210,7 @@ pub(crate) fn check_version(json: &[u8], format: &str, newest: u32, path: &Path)
 
 /// Size and BLAKE3 of a whole file.
 pub(crate) fn file_checksum(path: &Path) -> Result<Written, LogError> {
-    let mut file = File::open(path).map_err(|e| io_error("read", path, &e))?;
+    let mut file = bounded::open(path)?;
     let mut hasher = blake3::Hasher::new();
     let mut buffer = vec![0u8; 1 << 16];
     let mut bytes = 0;

@@ -6,8 +6,9 @@ use marktwice_core::mark::{MarkRow, MarkSummary};
 use marktwice_core::record::{MARK_FORMAT, MARK_VERSION, MarkHeader, MarkTrailer};
 use marktwice_port::{DraftMark, LogError, Mark};
 
+use crate::atomic::damaged;
 use crate::codec::MarkLine;
-use crate::lines::{Line, LineReader, LineWriter, damaged};
+use crate::lines::{Line, LineReader, LineWriter};
 
 pub(crate) struct Draft(LineWriter);
 
@@ -18,12 +19,12 @@ impl Draft {
 }
 
 impl DraftMark for Draft {
-    fn row(&mut self, row: &MarkRow) -> Result<(), LogError> {
-        self.0.line(&MarkLine::of(row))
+    fn row(&mut self, step: usize, row: &MarkRow) -> Result<(), LogError> {
+        self.0.line(&MarkLine::of(step, row))
     }
 
-    fn finish(self: Box<Self>, summary: &MarkSummary) -> Result<(), LogError> {
-        let end = *summary;
+    fn finish(self: Box<Self>, totals: &[MarkSummary]) -> Result<(), LogError> {
+        let end = totals.to_vec();
         self.0.finish(|checksum| MarkTrailer { end, checksum }).map(|_| ())
     }
 }
@@ -31,17 +32,17 @@ impl DraftMark for Draft {
 pub(crate) struct Kept {
     path: PathBuf,
     header: MarkHeader,
-    summary: MarkSummary,
+    totals: Vec<MarkSummary>,
 }
 
 impl Kept {
     /// Opens a mark and reads it through once, so that what is used later is known to be whole.
     pub(crate) fn open(path: &Path) -> Result<Self, LogError> {
-        let (header, summary) = read(path, &mut |_| {})?;
+        let (header, totals) = read(path, &mut |_, _| {})?;
         if !path.to_string_lossy().ends_with(&format!("-{}.jsonl.zst", header.mark)) {
             return Err(damaged(path, &format!("it is the mark {}", header.mark)));
         }
-        Ok(Kept { path: path.to_owned(), header, summary })
+        Ok(Kept { path: path.to_owned(), header, totals })
     }
 }
 
@@ -53,16 +54,23 @@ pub(crate) fn taken_by(path: &Path) -> Result<Option<String>, LogError> {
     }
 }
 
-fn read(path: &Path, give: &mut dyn FnMut(&MarkRow)) -> Result<(MarkHeader, MarkSummary), LogError> {
+/// A mark's header and totals, after each of its rows was given with its step.
+type Read = (MarkHeader, Vec<MarkSummary>);
+
+fn read(path: &Path, give: &mut dyn FnMut(usize, &MarkRow)) -> Result<Read, LogError> {
     let (header, mut reader) = LineReader::open::<MarkHeader>(path, MARK_FORMAT, MARK_VERSION)?;
-    let mut rows = 0;
+    let mut rows: Vec<u64> = vec![0; header.steps.len()];
     let trailer: MarkTrailer = loop {
         match reader.next()? {
             Line::Row(line) => {
-                let row = serde_json::from_slice::<MarkLine<'_>>(line).ok().and_then(MarkLine::row);
-                let Some(row) = row else { return Err(reader.damaged("it is not a row of a mark")) };
-                rows += 1;
-                give(&row);
+                let row = serde_json::from_slice::<MarkLine<'_>>(line).ok();
+                let row = row.and_then(|line| Some((line.s, line.row()?)));
+                let Some((step, row)) = row else { return Err(reader.damaged("it is not a row of a mark")) };
+                let Some(count) = rows.get_mut(step) else {
+                    return Err(reader.damaged("it is a row of a step that is not there"));
+                };
+                *count += 1;
+                give(step, &row);
             }
             Line::Trailer(line) => match serde_json::from_slice(line) {
                 Ok(trailer) => break trailer,
@@ -70,7 +78,8 @@ fn read(path: &Path, give: &mut dyn FnMut(&MarkRow)) -> Result<(MarkHeader, Mark
             },
         }
     };
-    if trailer.checksum != reader.checksum() || trailer.end.matched != rows {
+    let matched = trailer.end.iter().map(|end| end.matched);
+    if trailer.checksum != reader.checksum() || !matched.eq(rows) {
         return Err(reader.damaged("its checksum is another"));
     }
     reader.at_end()?;
@@ -82,11 +91,16 @@ impl Mark for Kept {
         &self.header
     }
 
-    fn summary(&self) -> &MarkSummary {
-        &self.summary
+    fn totals(&self) -> &[MarkSummary] {
+        &self.totals
     }
 
-    fn rows(&self, give: &mut dyn FnMut(&MarkRow)) -> Result<(), LogError> {
-        read(&self.path, give).map(|_| ())
+    fn rows(&self, step: usize, give: &mut dyn FnMut(&MarkRow)) -> Result<(), LogError> {
+        let mut own = |of: usize, row: &MarkRow| {
+            if of == step {
+                give(row);
+            }
+        };
+        read(&self.path, &mut own).map(|_| ())
     }
 }

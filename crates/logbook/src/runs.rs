@@ -3,14 +3,16 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use marktwice_core::receipt::{RECEIPT_VERSION, Receipt};
-use marktwice_core::record::{RECEIPT_FORMAT, SnapshotHeader};
+use marktwice_core::receipt::{RECEIPT_FORMAT, RECEIPT_VERSION, Receipt};
+use marktwice_core::record::SnapshotHeader;
 use marktwice_port::{LogError, LogErrorKind, RunFolder, SnapshotWriter};
 use serde_json::Value as Json;
 
-use crate::atomic::{self, io_error};
+use crate::atomic;
+use crate::atomic::damaged;
+use crate::bounded;
 use crate::faults::action;
-use crate::lines::{check_version, damaged};
+use crate::lines::check_version;
 use crate::snapshot;
 
 pub(crate) const CHANGE: &str = "change.sql";
@@ -63,10 +65,10 @@ pub fn seal(json: &mut Json) {
 /// Reads the receipt in a run's folder; `None` when the run died before it had one.
 pub(crate) fn read_receipt(folder: &Path) -> Result<Option<Receipt>, LogError> {
     let path = folder.join(RECEIPT);
-    let bytes = match fs::read(&path) {
+    let bytes = match bounded::document(&path) {
         Ok(bytes) => bytes,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
-        Err(error) => return Err(io_error("read", &path, &error)),
+        Err(error) if error.kind == LogErrorKind::NotFound => return Ok(None),
+        Err(error) => return Err(error),
     };
     check_version(&bytes, RECEIPT_FORMAT, RECEIPT_VERSION, &path)?;
     let json: Json = serde_json::from_slice(&bytes).map_err(|e| damaged(&path, &e.to_string()))?;
@@ -79,5 +81,5 @@ pub(crate) fn read_receipt(folder: &Path) -> Result<Option<Receipt>, LogError> {
     if !folder.to_string_lossy().ends_with(&format!("-{}", receipt.run)) {
         return Err(damaged(&path, &format!("it is the receipt of run {}", receipt.run)));
     }
-    Ok(Some(receipt))
+    Ok(Some(receipt.upgraded()))
 }

@@ -11,8 +11,9 @@ use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_port::{LogError, SnapshotReader, SnapshotWriter};
 
+use crate::atomic::damaged;
 use crate::codec::{ReadLine, RowLine};
-use crate::lines::{Line, LineReader, LineWriter, damaged, file_checksum};
+use crate::lines::{Line, LineReader, LineWriter, file_checksum};
 
 /// The snapshot's name inside a run's folder.
 pub(crate) const FILE: &str = "rows.jsonl.zst";
@@ -20,24 +21,17 @@ pub(crate) const FILE: &str = "rows.jsonl.zst";
 fn add(totals: &mut SnapshotTotals, change: &RowChange, buffer: &mut Vec<u8>) {
     totals.rows += 1;
     totals.changed += u64::from(change.differs());
-    if let Some(before) = &change.before {
+    if let Some(before) = change.image.before() {
         totals.before.add(&RowHash::with(buffer, before));
     }
-    if let Some(after) = &change.after {
+    if let Some(after) = change.image.after() {
         totals.after.add(&RowHash::with(buffer, after));
-    }
-}
-
-fn only_target(header: &SnapshotHeader, path: &Path) -> Result<Target, LogError> {
-    match header.tables.as_slice() {
-        [target] => Ok(target.clone()),
-        _ => Err(damaged(path, "it has more tables than this version puts back")),
     }
 }
 
 pub(crate) struct Writer {
     lines: LineWriter,
-    target: Target,
+    tables: Vec<Target>,
     totals: SnapshotTotals,
     path: PathBuf,
     buffer: Vec<u8>,
@@ -46,10 +40,9 @@ pub(crate) struct Writer {
 impl Writer {
     pub(crate) fn new(folder: &Path, header: &SnapshotHeader) -> Result<Self, LogError> {
         let path = folder.join(FILE);
-        let target = only_target(header, &path)?;
         Ok(Writer {
             lines: LineWriter::new(&path, header)?,
-            target,
+            tables: header.tables.clone(),
             totals: SnapshotTotals::default(),
             path,
             buffer: Vec::new(),
@@ -59,8 +52,9 @@ impl Writer {
 
 impl SnapshotWriter for Writer {
     fn row(&mut self, row: &RowChange) -> Result<(), LogError> {
+        let target = self.tables.get(row.place.table).ok_or_else(|| unlisted(&self.path))?;
         add(&mut self.totals, row, &mut self.buffer);
-        self.lines.line(&RowLine::of(row, &self.target))
+        self.lines.line(&RowLine::of(row, target))
     }
 
     fn finish(self: Box<Self>) -> Result<(SnapshotRef, SnapshotTotals), LogError> {
@@ -77,6 +71,10 @@ impl SnapshotWriter for Writer {
     }
 }
 
+fn unlisted(path: &Path) -> LogError {
+    damaged(path, "a row is of a table that its first line does not name")
+}
+
 /// Reads a snapshot through: every row decodes, and counts, fingerprints and checksums are the given ones.
 fn verify(path: &Path, expected: &SnapshotRef, totals: &SnapshotTotals) -> Result<(), LogError> {
     let mut reader = Reader { thorough: true, ..Reader::open(path, expected)? };
@@ -89,7 +87,6 @@ fn verify(path: &Path, expected: &SnapshotRef, totals: &SnapshotTotals) -> Resul
 
 pub(crate) struct Reader {
     header: SnapshotHeader,
-    target: Target,
     lines: LineReader,
     totals: SnapshotTotals,
     path: PathBuf,
@@ -107,10 +104,8 @@ impl Reader {
             return Err(damaged(path, "it is not the file that the receipt speaks of"));
         }
         let (header, lines) = LineReader::open::<SnapshotHeader>(path, SNAPSHOT_FORMAT, SNAPSHOT_VERSION)?;
-        let target = only_target(&header, path)?;
         Ok(Reader {
             header,
-            target,
             lines,
             totals: SnapshotTotals::default(),
             path: path.to_owned(),
@@ -133,7 +128,13 @@ impl SnapshotReader for Reader {
         match self.lines.next()? {
             Line::Row(line) => {
                 let decoded = serde_json::from_slice::<ReadLine>(line).map_err(|e| e.to_string());
-                match decoded.and_then(|row| row.change(&self.target)) {
+                let tables = &self.header.tables;
+                let steps = self.header.steps.len();
+                let change = decoded.and_then(|row| match tables.get(row.table) {
+                    Some(target) if row.step < steps => row.change(target),
+                    _ => Err("it is of a step or table that the first line does not name".to_owned()),
+                });
+                match change {
                     Ok(change) => {
                         if self.thorough {
                             add(&mut self.totals, &change, &mut self.buffer);

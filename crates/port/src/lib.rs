@@ -5,14 +5,20 @@
 //! leaves is a typed value.
 
 pub mod ambient;
-pub mod engine;
+pub mod error;
+pub mod language;
 pub mod logbook;
+pub mod plan;
+pub mod session;
+pub mod transaction;
 
 pub use ambient::{Ambient, Phase, Silent, Stamp, Stopper, Watch};
-pub use engine::{
-    CommitOutcome, Constraint, Engine, EngineError, Held, Intent, Keep, Plan, Restore, Session, SideHow,
-    SideWrite, SinkError, Tx, Waits,
-};
+pub use error::{Broken, Constraint, EngineError, Overtaken, SinkError, Unusable};
+pub use language::{Composed, Cut, Draft, Language, Uncomposed, Which, Work};
 pub use logbook::{
     Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader, SnapshotWriter,
 };
+pub use marktwice_core::side::{SideHow, SideWrite};
+pub use plan::{Batch, Matched, Plan};
+pub use session::{Engine, FoundSink, Intent, Limits, PATIENCE, PATIENCE_IN_ALL, Session, Viewing};
+pub use transaction::{ChangeSource, CommitOutcome, Hold, Keep, KeepSink, PairSink, RowSink, Settings, Tx};

@@ -45,17 +45,17 @@ impl LogError {
 
 /// A mark that is being written.
 pub trait DraftMark {
-    /// Adds one row.
+    /// Adds one row of a step.
     ///
     /// # Errors
     /// When it cannot be written.
-    fn row(&mut self, row: &MarkRow) -> Result<(), LogError>;
+    fn row(&mut self, step: usize, row: &MarkRow) -> Result<(), LogError>;
 
     /// Completes the mark and makes it durable; until then nobody sees it.
     ///
     /// # Errors
     /// When it cannot be written.
-    fn finish(self: Box<Self>, summary: &MarkSummary) -> Result<(), LogError>;
+    fn finish(self: Box<Self>, totals: &[MarkSummary]) -> Result<(), LogError>;
 }
 
 /// A mark that was kept, verified when it was opened.
@@ -63,14 +63,14 @@ pub trait Mark {
     /// What it says about itself.
     fn header(&self) -> &MarkHeader;
 
-    /// Its totals.
-    fn summary(&self) -> &MarkSummary;
+    /// Its totals, by step.
+    fn totals(&self) -> &[MarkSummary];
 
-    /// Reads its rows from the first.
+    /// Reads its rows of a step from the first.
     ///
     /// # Errors
     /// When the file changed under the reader.
-    fn rows(&self, give: &mut dyn FnMut(&MarkRow)) -> Result<(), LogError>;
+    fn rows(&self, step: usize, give: &mut dyn FnMut(&MarkRow)) -> Result<(), LogError>;
 }
 
 /// A snapshot that is being written.

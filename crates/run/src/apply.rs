@@ -1,14 +1,18 @@
 //! The application of a change: preview, agreement, and the run.
 
-use marktwice_core::mark::{Agreement as MarkAgreement, agreement};
-use marktwice_core::receipt::{Receipt, RunKind, StepReceipt};
+use marktwice_core::change::Change;
+use marktwice_core::mark::{Comparison, agreement};
+use marktwice_core::receipt::{Receipt, RunKind};
+use marktwice_core::words;
 use marktwice_port::{Intent, Logbook, Mark};
 
-use crate::context::{Answer, Context, Question, Talk};
-use crate::mark::{Agreed, ground_shifted, moved_between, step_record};
+use crate::context::{Answer, Context, Question, Shown, Talk};
+use crate::mark::{Agreed, ground_shifted, moved_between};
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts};
-use crate::preview::{APPLY, Change, Preview, Show, Taken, take};
+use crate::planned::step_receipts;
+use crate::preview::{Preview, Show, StepPreview};
+use crate::taking::{APPLY, Taken, take};
 
 /// What an application rests on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -32,6 +36,22 @@ pub struct ApplyOptions {
     pub show: Show,
 }
 
+/// Whether every step, or every one of those, says how many rows it expects.
+fn counted(change: &Change, steps: impl IntoIterator<Item = usize>) -> Result<(), Failure> {
+    let without = steps.into_iter().find(|at| change.terms(*at).rows.is_none());
+    let Some(at) = without else { return Ok(()) };
+    if change.steps.len() == 1 {
+        return Err(Failure::usage(
+            "--yes needs to know what was agreed to",
+            "add an expected count (--rows N, or rows = N in the change file) or the mark of a preview (--mark ID)",
+        ));
+    }
+    Err(Failure::usage(
+        format!("--yes needs to know what was agreed to, and step {} says no expected count", at + 1),
+        "say rows = N in a block before each step, or name a mark that covers every step (--mark ID)",
+    ))
+}
+
 /// Applies a change.
 ///
 /// # Errors
@@ -42,132 +62,154 @@ pub fn apply(
     options: &ApplyOptions,
     talk: &mut dyn Talk,
 ) -> Result<RunOutcome, Failure> {
-    if options.agreement == Agreement::Given && options.mark.is_none() && change.rows.is_none() {
-        return Err(Failure::usage(
-            "--yes needs to know what was agreed to",
-            "add an expected count (--rows N, or rows = N in the change file) or the mark of a preview (--mark ID)",
-        ));
+    let given = options.agreement == Agreement::Given;
+    if given && options.mark.is_none() {
+        counted(change, 0..change.steps.len())?;
     }
     // Nobody reads the closer look where nobody is asked.
-    let quick = change.quick || options.agreement == Agreement::Given;
-    let taken = take(context, &Change { quick, ..change.clone() }, options.show, APPLY)?;
-    let Taken { preview, plan, summary, tidied, book } = &taken;
+    let quick = change.quick || given;
+    let mut taken = take(context, &Change { quick, ..change.clone() }, options.show, (APPLY, Some(talk)))?;
+    let ended = taken.ended.take();
+    let Taken { preview, steps, totals, tidied, book, .. } = &taken;
     tidied.settled()?;
-    talk.show(preview);
-    let own = preview.mark.clone().unwrap_or_default();
+    talk.show(&Shown::Change(preview));
+    if let Some(ended) = ended {
+        return Ok(ended);
+    }
+    if preview.mark.is_none()
+        && let Some((end, step)) = refusal(preview)
+    {
+        return Ok(RunOutcome { step, ..RunOutcome::not_begun(end) });
+    }
+    let shown: Vec<_> = preview.steps.iter().map(|step| step.block.rows.as_slice()).collect();
+    let mark = preview.mark.clone().unwrap_or_default();
+    let own = Agreed { name: mark, totals: totals.clone(), book: &**book, shown };
     let (agreed, by) = match &options.mark {
         None => {
-            let by = if change.rows.is_some() { "expected count" } else { "answered" };
-            (Agreed { name: own, summary: *summary, book: &**book, shown: &preview.rows }, by)
+            let counted = counted(change, 0..change.steps.len()).is_ok();
+            (own, if counted { "expected count" } else { "answered" })
         }
         Some(name) => {
             let kept = book.mark(Some(name))?;
-            if let Some(end) = held_to(&*kept, &taken)? {
-                return Ok(RunOutcome::not_begun(end));
+            if given {
+                counted(change, kept.header().open.iter().copied())?;
             }
-            (
-                Agreed { name: name.clone(), summary: *kept.summary(), book: &**book, shown: &preview.rows },
-                "mark",
-            )
+            if let Some((end, step)) = held_to(&*kept, &taken)? {
+                let step = step.filter(|_| steps.len() > 1);
+                return Ok(RunOutcome { step, ..RunOutcome::not_begun(end) });
+            }
+            // A mark that leaves steps open agrees with this one in all others.
+            match kept.header().open.as_slice() {
+                [] => (Agreed { name: name.clone(), totals: kept.totals().to_vec(), ..own }, "mark"),
+                _ => (own, "mark"),
+            }
         }
     };
-    if let Some(end) = refusal(preview) {
-        return Ok(RunOutcome::not_begun(end));
+    if let Some((end, step)) = refusal(preview) {
+        return Ok(RunOutcome { step, ..RunOutcome::not_begun(end) });
     }
-    let by = if options.agreement == Agreement::Ask { "answered" } else { by };
-    if options.agreement == Agreement::Ask && !options.hold {
-        let answer = talk.ask(&Question::Before(preview));
+    let by = if given { by } else { "answered" };
+    if !given && !options.hold {
+        let answer = talk.ask(&Question::Before(&Shown::Change(preview)));
         if answer != Answer::Yes {
             return Ok(RunOutcome::not_begun(End::Declined(answer)));
         }
     }
-    let facts = StepFacts {
-        target: plan.target.clone(),
-        record: step_record(plan),
-        allowed: preview.allowed.clone(),
-        changes: change.changes,
-    };
+    let facts = steps.iter().map(|step| StepFacts::of(step, change)).collect();
     let mark = agreed.name.clone();
     let prepared = Prepared::new(context, &**book as &dyn Logbook, facts, &change.source, &mut |run| {
-        first_receipt(context, change, &taken, run, &mark, by)
+        first_receipt(context, change, &taken, run, (&mark, by))
     })?;
     let mut session = match context.open(Intent::Write) {
         Ok(session) => session,
         Err(error) => return Ok(prepared.failed(error)),
     };
-    let hold = options.hold && options.agreement == Agreement::Ask;
+    let hold = options.hold && !given;
     let run = || -> Result<RunOutcome, Ended> {
-        let proven =
-            prepared.begin(&mut *session)?.mark(plan, change, &agreed, talk)?.execute(plan)?.prove()?;
+        let mut begun = prepared.begin(&mut *session)?;
+        for step in steps {
+            begun = begun.mark(&step.plan, &agreed, talk)?.execute(&step.plan)?.prove()?;
+        }
+        let proven = begun.finish()?;
         let proven = if hold { proven.ask(talk)? } else { proven };
         Ok(proven.commit())
     };
     Ok(run().unwrap_or_else(|ended| *ended))
 }
 
-/// Why a previewed change is not begun.
-pub(crate) fn refusal(preview: &Preview) -> Option<End> {
+/// Why a previewed change is not begun, and the step that it is about where it is about one.
+fn refusal(preview: &Preview) -> Option<(End, Option<usize>)> {
+    let several = preview.steps.len() > 1;
     let stops = preview.stops();
     if !stops.is_empty() {
-        return Some(End::Stopped(stops));
+        let by = preview.steps.iter().position(|step| !step.block.stops().is_empty());
+        return Some((End::Stopped(stops), by.filter(|_| several)));
     }
-    if !preview.unmet.is_empty() {
-        return Some(End::Expectation(preview.unmet.clone()));
+    if let Some((at, _)) = preview.unmet().first() {
+        let unmet = preview.steps.get(*at).map_or_else(Vec::new, |step| step.block.unmet.clone());
+        return Some((End::Expectation(unmet), Some(*at).filter(|_| several)));
     }
     if !preview.nothing_to_do() {
         return None;
     }
-    if let Some(run) = &preview.undo_of {
-        return Some(End::NothingToDo(format!(
-            "no row of run {run} is left to be put back; nothing was begun"
-        )));
-    }
-    let (null, operands) = &preview.stays_null;
-    if *null > 0 {
-        let what = if *null == 1 { "row stays".to_owned() } else { "rows stay".to_owned() };
-        return Some(End::NothingToDo(format!(
-            "{null} {what} NULL, because {} is NULL there; nothing was begun",
-            operands.join(", ")
-        )));
-    }
-    let rows =
-        if preview.matched == 1 { "the row".to_owned() } else { format!("all {} rows", preview.matched) };
-    Some(End::NothingToDo(match (&preview.already_run, preview.matched) {
-        (_, 0) => "no row matches, which was within what was expected; nothing was begun".to_owned(),
-        (Some((run, when)), _) => {
-            format!(
-                "{rows} already hold{} the new values: committed as {run} on {when}; nothing was begun",
-                s(preview)
-            )
-        }
-        (None, _) => format!("{rows} already hold{} the new values; nothing was begun", s(preview)),
-    }))
+    Some((End::NothingToDo(why_nothing(preview)), None))
 }
 
-fn s(preview: &Preview) -> &'static str {
-    if preview.matched == 1 { "s" } else { "" }
+fn why_nothing(preview: &Preview) -> String {
+    let [step] = preview.steps.as_slice() else {
+        return "no step would change anything: no row matches, or all already hold the new values; nothing \
+                was begun"
+            .to_owned();
+    };
+    let (null, operands) = &step.stays_null;
+    if *null > 0 {
+        let what = format!("{} {}", words::rows(*null), words::either(*null, "stays", "stay"));
+        let names = operands.join(", ");
+        return format!("{what} NULL, because {names} is NULL there; nothing was begun");
+    }
+    let StepPreview { block, already_run, .. } = step;
+    let (rows, s) = match block.matched {
+        1 => ("the row".to_owned(), "s"),
+        n => (format!("all {}", words::rows(n)), ""),
+    };
+    match (already_run, block.matched) {
+        (Some((run, when)), 0) => {
+            format!("no row matches any more: committed as {run} on {when}; nothing was begun")
+        }
+        (None, 0) => "no row matches, which was within what was expected; nothing was begun".to_owned(),
+        (Some((run, when)), _) => {
+            format!("{rows} already hold{s} the new values: committed as {run} on {when}; nothing was begun")
+        }
+        (None, _) => format!("{rows} already hold{s} the new values; nothing was begun"),
+    }
 }
 
 /// Compares the fresh preview with the mark that the application is held to.
-fn held_to(kept: &dyn Mark, taken: &Taken) -> Result<Option<End>, Failure> {
+fn held_to(kept: &dyn Mark, taken: &Taken) -> Result<Option<(End, Option<usize>)>, Failure> {
     let header = kept.header();
-    let same = header.steps.first().is_some_and(|s| s.statement_hash == taken.plan.statement_hash);
-    if !same {
+    let hashes = header.steps.iter().map(|step| &step.statement_hash);
+    if !hashes.eq(taken.steps.iter().map(|step| &step.plan.statement_hash)) {
         return Err(Failure::usage(
             format!("mark {} was taken of another statement", header.mark),
             "preview this one, or leave --mark out",
         ));
     }
-    if let Some(shift) = ground_shifted(header, &taken.plan) {
-        return Ok(Some(End::Changed(shift)));
-    }
-    match agreement(kept.summary(), &taken.summary) {
-        MarkAgreement::Moved => {
-            let own = taken.book.mark(taken.preview.mark.as_deref())?;
-            Ok(Some(End::Moved(moved_between(kept, &*own)?)))
+    let mut own = None;
+    for (at, step) in taken.steps.iter().enumerate() {
+        if let Some(shift) = ground_shifted(header, at, &step.plan) {
+            return Ok(Some((End::Changed(shift), Some(at))));
         }
-        MarkAgreement::Same | MarkAgreement::UnrelatedOnly => Ok(None),
+        let both = kept.totals().get(at).zip(taken.totals.get(at));
+        let Some((first, second)) = both.filter(|_| !header.open.contains(&at)) else { continue };
+        if agreement(first, second) == Comparison::Moved {
+            let fresh = match &own {
+                Some(fresh) => fresh,
+                None => own.insert(taken.book.mark(taken.preview.mark.as_deref())?),
+            };
+            return Ok(Some((End::Moved(moved_between(kept, &**fresh, at)?), Some(at))));
+        }
     }
+    Ok(None)
 }
 
 fn first_receipt(
@@ -175,33 +217,32 @@ fn first_receipt(
     change: &Change,
     taken: &Taken,
     run: &str,
-    mark: &str,
-    agreed: &str,
+    (mark, agreed): (&str, &str),
 ) -> Receipt {
-    let (preview, plan) = (&taken.preview, &taken.plan);
-    let step = StepReceipt {
-        kind: plan.kind,
-        table: plan.target.table.clone(),
-        schema: Some(plan.target.schema.clone()),
-        statement: plan.statement.clone(),
-        statement_hash: plan.statement_hash.clone(),
-        definition: plan.target.definition.clone(),
-        expected_rows: change.rows,
-        expected_changes: change.changes,
-        matched: 0,
-        changed: 0,
-        engine_count: None,
-    };
+    let preview = &taken.preview;
     let started = context.ambient.now().rfc3339;
+    let mut allowed = Vec::new();
+    for code in (0..change.steps.len()).flat_map(|at| change.allowed(at)) {
+        if !allowed.contains(&code) {
+            allowed.push(code);
+        }
+    }
     Receipt {
         title: change.title.clone(),
         reason: change.reason.clone(),
         user: context.user.clone(),
         mark: Some(mark.to_owned()),
         agreed: agreed.to_owned(),
-        allowed: change.allowed(),
-        findings: preview.findings.clone(),
-        back: Some(preview.back.clone()),
-        ..Receipt::prepared(run, RunKind::Apply, &preview.database, started, step)
+        allowed,
+        rehearsed: preview.rehearsed,
+        findings: preview.findings().cloned().collect(),
+        back: Some(preview.back()),
+        ..Receipt::prepared(
+            run,
+            RunKind::Apply,
+            &preview.database,
+            started,
+            step_receipts(&taken.steps, change),
+        )
     }
 }

@@ -1,9 +1,11 @@
 //! What every use case is given: the engine, the address, the logbook and the surroundings.
 
-use marktwice_core::receipt::DatabaseId;
-use marktwice_port::{Ambient, Engine, EngineError, Intent, LogError, Logbook, Session, Waits, Watch};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 
-use crate::preview::Preview;
+use marktwice_core::receipt::DatabaseId;
+use marktwice_port::{Ambient, Engine, EngineError, Intent, Limits, LogError, Logbook, Session, Watch};
+
+use crate::preview::{Preview, UndoPreview};
 
 /// Opens the logbook of a database.
 pub type OpenBook<'a> = dyn Fn(&DatabaseId) -> Result<Box<dyn Logbook>, LogError> + 'a;
@@ -19,7 +21,7 @@ pub struct Context<'a> {
     /// Clock, interruption and progress.
     pub ambient: &'a dyn Ambient,
     /// How long to wait for others.
-    pub waits: Waits,
+    pub waits: Limits,
     /// Who runs this, as the operating system says.
     pub user: Option<String>,
 }
@@ -30,17 +32,32 @@ impl Context<'_> {
     /// # Errors
     /// When the engine cannot.
     pub fn open(&self, intent: Intent) -> Result<Box<dyn Session>, EngineError> {
-        let mut session = self.engine.open(self.address, intent, self.waits)?;
+        // Nothing is begun yet, so that a driver that loses its head is an error like any other.
+        let opened = catch_unwind(AssertUnwindSafe(|| self.engine.open(self.address, intent, self.waits)));
+        let mut session = opened.unwrap_or_else(|panic| {
+            let said = panic.downcast_ref::<String>().map(String::as_str);
+            let said = said.or_else(|| panic.downcast_ref::<&str>().copied()).unwrap_or("no reason given");
+            Err(EngineError::Other(format!("the driver failed on connecting: {said}")))
+        })?;
         session.obey(&Watch { stop: self.ambient.stopper(), silent: self.ambient.silent() });
         Ok(session)
     }
+}
+
+/// What is shown before anything is asked or refused.
+#[derive(Debug, Clone, Copy)]
+pub enum Shown<'a> {
+    /// A change.
+    Change(&'a Preview),
+    /// An undo.
+    Undo(&'a UndoPreview),
 }
 
 /// What is asked of a person.
 #[derive(Debug)]
 pub enum Question<'a> {
     /// Before the transaction is opened: shall these rows be committed?
-    Before(&'a Preview),
+    Before(&'a Shown<'a>),
     /// Inside the open transaction, with the outcome as it stands there.
     Inside {
         /// The run.
@@ -70,7 +87,7 @@ pub enum Answer {
 /// The other side of a run: a person at a terminal, or a script.
 pub trait Talk {
     /// Shows what was found, before anything is asked or refused.
-    fn show(&mut self, preview: &Preview);
+    fn show(&mut self, shown: &Shown<'_>);
 
     /// Tells something that a person should know before the commit.
     fn tell(&mut self, text: &str);

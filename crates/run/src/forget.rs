@@ -8,7 +8,7 @@ use crate::outcome::Failure;
 
 /// Which runs are to be forgotten.
 #[derive(Debug, Clone)]
-pub enum Which {
+pub enum Chosen {
     /// These, by name or a unique part of it.
     Runs(Vec<String>),
     /// All that began before this moment (RFC 3339, or the beginning of one: `2026-05`).
@@ -19,13 +19,13 @@ pub enum Which {
 ///
 /// # Errors
 /// When a run is not there, or its outcome is not known.
-pub fn forgettable(entries: &[Entry], which: &Which) -> Result<Vec<Receipt>, Failure> {
+pub fn forgettable(entries: &[Entry], which: &Chosen) -> Result<Vec<Receipt>, Failure> {
     let wanted: Vec<Receipt> = match which {
-        Which::Runs(names) => names
+        Chosen::Runs(names) => names
             .iter()
             .map(|name| find_run(entries, Some(name)).map(|e| e.receipt))
             .collect::<Result<_, _>>()?,
-        Which::Before(moment) => entries
+        Chosen::Before(moment) => entries
             .iter()
             .map(|e| &e.receipt)
             .filter(|r| r.started.as_str() < moment.as_str())
@@ -49,7 +49,7 @@ pub fn forget(context: &Context<'_>, runs: &[Receipt]) -> Result<(), Failure> {
     let now = history(&*book)?;
     for run in runs {
         // What was agreed to is looked at again under the lock.
-        let which = Which::Runs(vec![run.run.clone()]);
+        let which = Chosen::Runs(vec![run.run.clone()]);
         for mut receipt in forgettable(&now, &which)? {
             receipt.forgotten = Some(context.ambient.now().rfc3339);
             book.forget(&receipt)?;

@@ -1,6 +1,7 @@
 //! The history of a database: its runs, newest first, with which can still be taken back.
 
 use marktwice_core::receipt::{Receipt, RunKind, RunState};
+use marktwice_core::words;
 use marktwice_port::{Logbook, Session};
 
 use crate::outcome::Failure;
@@ -24,9 +25,8 @@ impl Entry {
     /// What can be said of taking it back, in one phrase; empty where there is nothing to take back.
     pub fn in_words(&self) -> String {
         let changed: u64 = self.receipt.steps.iter().map(|s| s.changed).sum();
-        let of = |by: &str, rows: u64| {
-            format!("{rows} of {changed} {}, by {by}", if changed == 1 { "row" } else { "rows" })
-        };
+        let of =
+            |by: &str, rows: u64| format!("{} of {}, by {by}", words::number(rows), words::rows(changed));
         let taken: Vec<String> = self.parts.iter().map(|(by, rows)| of(by, *rows)).collect();
         let part = (!taken.is_empty()).then(|| format!("taken back in part ({})", taken.join("; ")));
         let open = match (&self.obstacle, &self.receipt.back) {
@@ -88,18 +88,20 @@ pub fn history(book: &dyn Logbook) -> Result<Vec<Entry>, Failure> {
 pub fn look_at_definitions(session: &mut dyn Session, entries: &mut [Entry]) {
     let mut seen: Vec<((String, String), Option<String>)> = Vec::new();
     for entry in entries.iter_mut().filter(|e| e.can_undo) {
-        let Some(step) = entry.receipt.steps.first() else { continue };
-        let Some(schema) = &step.schema else { continue };
-        let table = (schema.clone(), step.table.clone());
-        if !seen.iter().any(|(known, _)| *known == table) {
-            let now = session.describe(schema, &step.table).ok().map(|t| t.definition);
-            seen.push((table.clone(), now));
-        }
-        let now = seen.iter().find(|(known, _)| *known == table).and_then(|(_, now)| now.as_ref());
-        if now != Some(&step.definition) {
-            let what = if now.is_some() { "the definition of" } else { "there is no more table" };
-            let end = if now.is_some() { " has changed since" } else { "" };
-            entry.obstacle = Some(format!("{what} {}{end}", step.table));
+        for step in &entry.receipt.steps {
+            let Some(schema) = &step.schema else { continue };
+            let table = (schema.clone(), step.table.clone());
+            if !seen.iter().any(|(known, _)| *known == table) {
+                let now = session.describe(schema, &step.table).ok().map(|t| t.definition);
+                seen.push((table.clone(), now));
+            }
+            let now = seen.iter().find(|(known, _)| *known == table).and_then(|(_, now)| now.as_ref());
+            if now != Some(&step.definition) {
+                let what = if now.is_some() { "the definition of" } else { "there is no more table" };
+                let end = if now.is_some() { " has changed since" } else { "" };
+                entry.obstacle = Some(format!("{what} {}{end}", step.table));
+                break;
+            }
         }
     }
 }

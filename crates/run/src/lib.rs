@@ -2,6 +2,7 @@
 //! order that the promises need; they know no query language, no file format and no terminal.
 
 mod apply;
+mod collect;
 mod context;
 mod faults;
 mod forget;
@@ -10,19 +11,25 @@ mod look;
 mod mark;
 mod noticed;
 mod outcome;
+mod pastes;
 mod phases;
+mod planned;
 mod preview;
+mod rehearsal;
 mod settle;
+mod taking;
 mod undo;
 
 pub use apply::{Agreement, ApplyOptions, apply};
-pub use context::{Answer, Context, OpenBook, Question, Talk};
+pub use context::{Answer, Context, OpenBook, Question, Shown, Talk};
 pub use faults::{Conflicts, Faults, NamedConflict, NamedFault};
-pub use forget::{Which, forget, forgettable};
+pub use forget::{Chosen, forget, forgettable};
 pub use history::{Entry, find_run, history, look_at_definitions};
 pub use look::{Rows, Seen, rows, survey, tables, target};
 pub use mark::mark_text;
+pub use noticed::side_text;
 pub use outcome::{End, Failure, RunOutcome};
-pub use preview::{Change, Preview, Show, ShownRow, Unmet, preview};
+pub use preview::{BatchPreview, Block, Preview, Show, ShownRow, StepPreview, UndoPreview, Unmet};
 pub use settle::{Compared, Settled, Settling, Verdict, damaged, set_aside, settle};
+pub use taking::preview;
 pub use undo::{UndoOptions, undo};

@@ -1,6 +1,7 @@
 //! Looking at a database: its tables, one of them in full, and rows that a filter matches. Nothing is kept and nothing
 //! is written.
 
+use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::HeldRow;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::survey::{Survey, TableSummary};
@@ -9,6 +10,7 @@ use marktwice_port::{EngineError, Intent, Session};
 
 use crate::context::Context;
 use crate::outcome::Failure;
+use crate::pastes::proven_error;
 
 /// What was looked at, and in which database.
 #[derive(Debug, Clone)]
@@ -65,18 +67,44 @@ pub fn target(context: &Context<'_>, schema: Option<&str>, table: &str) -> Resul
     open(context, |session| session.describe(schema.unwrap_or(""), table))
 }
 
-/// The first rows that a statement would match, and the number of all; the statement is never run.
+/// The first rows that a statement would match, and the number of all; the statement is never run. `condition` is the part
+/// of it that a person wrote, where the rest is ours: only that is spoken of.
 ///
 /// # Errors
 /// When the statement is refused, or the database fails.
-pub fn rows(context: &Context<'_>, statement: &str, limit: Option<u64>) -> Result<Seen<Rows>, Failure> {
+pub fn rows(
+    context: &Context<'_>,
+    statement: &str,
+    condition: Option<&str>,
+    limit: Option<u64>,
+) -> Result<Seen<Rows>, Failure> {
     open(context, |session| {
-        let plan = session.plan(statement, &[])?;
+        let language = context.engine.language();
+        let planned = session.plan(statement, &[], &[]);
+        let plan = planned.map_err(|error| match (error, condition) {
+            (EngineError::Refused(finding), Some(condition)) => {
+                EngineError::Refused(Box::new(of_condition(*finding, statement, condition)))
+            }
+            (error, _) => proven_error(session, language, &[], error),
+        })?;
         let mut rows = Vec::new();
-        let matched = session.peek(&plan, limit, &mut |row| {
+        let matched = session.matched_rows(&plan, limit, &mut |row| {
             rows.push(row.clone());
             Ok(())
         })?;
         Ok(Rows { target: plan.target, matched, rows })
     })
+}
+
+/// A finding about a statement as one about the condition that was written: nobody asked for the statement.
+fn of_condition(finding: Finding, statement: &str, condition: &str) -> Finding {
+    let prefix = statement.rfind(condition).and_then(|at| statement.get(..at));
+    let place = finding.place.as_ref().and_then(|place| place.behind(prefix?));
+    let finding = Finding { place, paste: None, ..finding };
+    if finding.code == Code::SeveralStatements {
+        let message = "this is more than a condition".to_owned();
+        return Finding { message, ..finding }.hint("write what would stand behind WHERE, and nothing else");
+    }
+    let said = |text: String| text.replace("the statement", "the condition");
+    Finding { message: said(finding.message), hint: finding.hint.map(said), ..finding }
 }

@@ -1,5 +1,6 @@
 //! What rows, counts and the closer look show of a step, as findings.
 
+use marktwice_core::change::Change;
 use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
 use marktwice_core::mark::StepKind;
@@ -7,10 +8,11 @@ use marktwice_core::notice::Notices;
 use marktwice_core::study::{LOOKED_UP, Wish};
 use marktwice_core::table::Target;
 use marktwice_core::way_back::WayBack;
+use marktwice_core::words;
 use marktwice_core::{Code, Finding, Value};
 use marktwice_port::{EngineError, Plan, Session, SideHow, SideWrite};
 
-use crate::preview::{Change, Preview};
+use crate::preview::{Block, StepPreview};
 
 /// Keys of matched rows that are named in a filter to paste.
 const FEW: usize = 10;
@@ -21,45 +23,50 @@ pub(crate) fn closer(
     plan: &Plan,
     change: &Change,
     notices: &Notices,
-    preview: &mut Preview,
+    step: &mut StepPreview,
 ) {
-    let unmet = preview.unmet.iter().any(|u| u.what == "rows");
-    let few = preview.matched <= FEW as u64 && preview.rows.len() as u64 == preview.matched;
+    let block = &mut step.block;
+    let unmet = block.unmet.iter().any(|u| u.what == "rows");
+    let few = block.matched <= FEW as u64 && block.rows.len() as u64 == block.matched;
     let wish = Wish {
         brief: change.quick,
-        matched: preview.matched,
-        total: preview.total,
-        expected: change.rows.filter(|_| unmet),
-        example: preview.rows.first().map(|r| r.before.clone()).unwrap_or_default(),
-        keys: if few { preview.rows.iter().map(|r| r.key.clone()).collect() } else { Vec::new() },
-        references: if change.quick { Vec::new() } else { references(preview) },
+        matched: block.matched,
+        total: step.total,
+        expected: change.terms(plan.step).rows.filter(|_| unmet),
+        leave_out: plan.leave_out.clone().filter(|_| unmet).and_then(|condition| {
+            let fits = change.terms(plan.step).rows?.met(block.changes, step.total);
+            (fits && block.changes < block.matched).then_some((condition, block.changes))
+        }),
+        example: block.rows.first().map(|r| r.image.row().to_vec()).unwrap_or_default(),
+        keys: if few { block.rows.iter().map(|r| r.key.clone()).collect() } else { Vec::new() },
+        references: if change.quick { Vec::new() } else { references(block) },
         known: notices.with_new_texts(),
     };
     match session.study(plan, &wish) {
-        Ok(study) => {
-            if study.without_limit.zip(plan.limit).is_some_and(|(all, limit)| all <= limit) {
-                // It takes every row that matches, whatever the order.
-                preview.findings.retain(|f| f.code != Code::UnstableLimit);
+        Ok(mut study) => {
+            block.findings.extend(study.findings.iter().cloned());
+            // A few rows are no custom yet.
+            if step.total >= CUSTOM {
+                block.findings.extend(notices.unlike(&plan.target, &study.known));
             }
-            preview.findings.extend(study.findings.iter().cloned());
-            preview.findings.extend(notices.unlike(&plan.target, &study.known));
+            block.meanings = std::mem::take(&mut study.meanings);
             // A sum of numbers that stand for rows says nothing.
             let refers = |name: &str| {
                 let at = plan.target.position(name);
-                study.meanings.iter().any(|(column, ..)| Some(*column) == at)
+                block.meanings.iter().any(|(column, ..)| Some(*column) == at)
             };
-            preview.totals.retain(|t| !refers(&t.column));
-            preview.study = study;
+            block.totals.retain(|t| !refers(&t.column));
+            step.study = study;
         }
-        Err(error) => preview.study.skipped = Some(error.to_string()),
+        Err(error) => step.study.skipped = Some(error.to_string()),
     }
 }
 
 /// Values of shown rows, by column, that may refer to other tables: as many as are looked up, however many rows are shown.
-fn references(preview: &Preview) -> Vec<(usize, Vec<Value>)> {
+fn references(block: &Block) -> Vec<(usize, Vec<Value>)> {
     let mut all: Vec<(usize, Vec<Value>)> = Vec::new();
-    for at in 0..preview.target.columns.len() {
-        let images = preview.rows.iter().flat_map(|r| [Some(&r.before), r.after.as_ref()]).flatten();
+    for at in 0..block.target.columns.len() {
+        let images = block.rows.iter().flat_map(|r| [r.image.before(), r.image.after()]).flatten();
         let mut values: Vec<Value> = Vec::new();
         for value in images.filter_map(|image| image.get(at)) {
             if values.len() == LOOKED_UP {
@@ -76,50 +83,61 @@ fn references(preview: &Preview) -> Vec<(usize, Vec<Value>)> {
     all
 }
 
+/// How many rows a table must have for the form of its values to mean something.
+const CUSTOM: u64 = 10;
+
 /// An engine's error in the words of what was noticed about the statement, where that is its reason.
 pub(crate) fn explained(error: EngineError, plan: &Plan) -> EngineError {
     let said = match &error {
-        EngineError::Other(said) | EngineError::Constraint { message: said, .. } => said,
+        EngineError::Other(said) => said,
+        EngineError::Constraint(broken) => &broken.message,
         _ => return error,
     };
-    let reasons = [Code::AndForComma, Code::TooLong, Code::TypeMix];
+    let reasons = [Code::AndForComma, Code::OrForConcat, Code::TooLong, Code::TypeMix];
     let Some(finding) = plan.findings.iter().find(|f| reasons.contains(&f.code)) else { return error };
     let message = format!("{}; the engine says: {said}", finding.message);
     EngineError::Refused(Box::new(Finding { message, ..finding.clone() }))
 }
 
 /// Findings that only the rows tell.
-pub(crate) fn from_rows(preview: &mut Preview) {
-    if preview.matched == 0 {
-        let message = format!("no row of {} matches the filter", preview.target.table);
-        preview.findings.push(Finding::new(Code::NothingMatched, message));
+pub(crate) fn from_rows(step: &mut StepPreview) {
+    let (total, block) = (step.total, &mut step.block);
+    let table = &block.target.table;
+    if block.matched == 0 && total == 0 {
+        // Nobody's rows are missed, and there are none to be written by mistake.
+        for finding in
+            block.findings.iter_mut().filter(|f| [Code::NoFilter, Code::AlwaysTrue].contains(&f.code))
+        {
+            finding.level = Level::Note;
+        }
+        let finding = Finding::new(Code::NothingMatched, format!("{table} holds no rows"));
+        block
+            .findings
+            .push(finding.weighing(Level::Note).hint("look whether this is the database that is meant"));
         return;
     }
-    preview
-        .findings
-        .extend(preview.many.as_ref().map(|many| many_sources(preview.kind, &preview.target, many)));
+    if block.matched == 0 {
+        let message = format!("no row of {table} matches the filter");
+        block.findings.push(Finding::new(Code::NothingMatched, message));
+        return;
+    }
+    let many = step.many.as_ref().map(|many| many_sources(block.kind, &block.target, many));
+    block.findings.extend(many);
     let whole = [Code::NoFilter, Code::AlwaysTrue];
-    let said = preview.findings.iter().any(|f| whole.contains(&f.code));
-    if preview.matched == preview.total
-        && preview.total > 1
-        && !said
-        && !preview.allowed.contains(&Code::NoFilter)
-    {
-        let message = format!("all {} rows of {} match the filter", preview.total, preview.target.table);
-        preview.findings.push(Finding::new(Code::EveryRow, message));
-    } else if preview.matched * 2 > preview.total && preview.total >= 10 && preview.matched < preview.total {
-        let message = format!(
-            "{} of {} rows of {} match the filter",
-            preview.matched, preview.total, preview.target.table
-        );
-        preview.findings.push(Finding::new(Code::OverHalf, message));
+    let said = block.findings.iter().any(|f| whole.contains(&f.code));
+    if block.matched == total && total > 1 && !said && !block.allowed.contains(&Code::NoFilter) {
+        let message = format!("all {total} rows of {table} match the filter");
+        block.findings.push(Finding::new(Code::EveryRow, message));
+    } else if block.matched * 2 > total && total >= 10 && block.matched < total {
+        let message = format!("{} of {total} rows of {table} match the filter", block.matched);
+        block.findings.push(Finding::new(Code::OverHalf, message));
     }
 }
 
 /// A finding about rows that a join matches more than once.
 fn many_sources(kind: StepKind, target: &Target, many: &Many) -> Finding {
-    let rows = |n: u64| if n == 1 { "1 row".to_owned() } else { format!("{n} rows") };
-    let is = if many.rows == 1 { "is" } else { "are" };
+    let rows = words::rows;
+    let is = words::either(many.rows, "is", "are");
     let matched = format!("{} of {} {is} matched by several rows of the join", rows(many.rows), target.table);
     if kind == StepKind::Delete {
         let message = format!("{matched}; each is deleted once");
@@ -145,7 +163,7 @@ pub(crate) fn no_way_back(back: &WayBack) -> Vec<Finding> {
 }
 
 /// One write outside the matched rows, in words.
-pub(crate) fn side_text(write: &SideWrite) -> String {
+pub fn side_text(write: &SideWrite) -> String {
     let rows = match write.rows {
         Some(1) => "1 row of ".to_owned(),
         Some(rows) => format!("{rows} rows of "),

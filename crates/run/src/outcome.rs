@@ -42,7 +42,7 @@ impl Failure {
     /// The finding inside, when it is a refusal of the statement.
     pub fn finding(&self) -> Option<&Finding> {
         match self {
-            Failure::Engine(EngineError::Refused(finding) | EngineError::Syntax(finding)) => Some(finding),
+            Failure::Engine(EngineError::Refused(finding)) => Some(finding),
             _ => None,
         }
     }
@@ -84,6 +84,8 @@ pub enum End {
 pub struct RunOutcome {
     /// How.
     pub end: End,
+    /// The step that it ended in, from 0, where there are several and it ended in one.
+    pub step: Option<usize>,
     /// The run's receipt, when a run was begun.
     pub receipt: Option<Receipt>,
     /// What else a person should know.
@@ -93,6 +95,6 @@ pub struct RunOutcome {
 impl RunOutcome {
     /// An attempt that ended before a run was begun.
     pub(crate) fn not_begun(end: End) -> Self {
-        RunOutcome { end, receipt: None, notes: Vec::new() }
+        RunOutcome { end, step: None, receipt: None, notes: Vec::new() }
     }
 }

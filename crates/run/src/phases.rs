@@ -1,29 +1,34 @@
 //! The phases of a run. Each is a type that its transition consumes, so that an illegal order does not compile:
-//! `Prepared` → `Begun` → `Marked` → `Written` → `Proven` → the end. Whatever fails on the way rolls back and
-//! writes why into the receipt.
+//! `Prepared` → `Begun`; for each step `Marked` → `Written` → back to `Begun`; when every step is proven `AllProven` → the
+//! end. Whatever fails on the way rolls back and writes why into the receipt. A rehearsal goes the same way without a record,
+//! and ends with a rollback.
 
 use std::any::Any;
 
+use marktwice_core::Code;
 use marktwice_core::cell::diff;
+use marktwice_core::change::{Change, Terms};
 use marktwice_core::hash::{Fingerprint, RowHash};
-use marktwice_core::mark::{After, Agreement, Foreseen, MarkSummary, Marker, agreement};
+use marktwice_core::image::Role;
+use marktwice_core::mark::{Comparison, Foreseen, MarkSummary, Marker, agreement};
 use marktwice_core::moved::How;
-use marktwice_core::receipt::{Receipt, RunState};
+use marktwice_core::receipt::{Receipt, RunState, StepReceipt};
 use marktwice_core::record::StepRecord;
+use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
 use marktwice_core::value::Value;
-use marktwice_core::{Code, Expect};
-use marktwice_port::engine::{ChangeSource, KeepSink};
 use marktwice_port::{
-    EngineError, Held, Keep, Logbook, Phase, Plan, Restore, RunFolder, Session, SideWrite, Tx,
+    Batch, ChangeSource, DraftMark, EngineError, Keep, KeepSink, Logbook, Matched, Overtaken, Phase, Plan,
+    RunFolder, Session, SnapshotWriter, Tx,
 };
 
+use crate::collect::{Collector, Stopped, unmet, unwrap_sink};
 use crate::context::{Answer, Context, Talk};
 use crate::faults::Faults;
 use crate::mark::{Agreed, moved};
 use crate::noticed::side_text;
 use crate::outcome::{End, Failure, RunOutcome};
-use crate::preview::{Change, Stopped, unmet, unwrap_sink};
+use crate::planned::{Planned, record};
 
 mod proof;
 
@@ -32,28 +37,46 @@ use proof::Written;
 /// A run that ended before its commit.
 pub(crate) type Ended = Box<RunOutcome>;
 
-/// What the step of a run is to the phases: the same for an application and an undo.
+/// What a step of a run is to the phases: the same for an application and an undo.
 #[derive(Clone)]
 pub(crate) struct StepFacts {
     pub(crate) target: Target,
     pub(crate) record: StepRecord,
+    pub(crate) role: Role,
     pub(crate) allowed: Vec<Code>,
-    pub(crate) changes: Option<Expect>,
+    pub(crate) terms: Terms,
 }
 
 impl StepFacts {
+    /// A step of a change.
+    pub(crate) fn of(step: &Planned, change: &Change) -> StepFacts {
+        let plan = &step.plan;
+        StepFacts {
+            target: plan.target.clone(),
+            record: record(plan, 0),
+            role: Role::Target,
+            allowed: change.allowed(plan.step),
+            terms: change.terms(plan.step),
+        }
+    }
+
     fn foreseen(&self) -> &[Foreseen] {
         &self.record.foreseen
     }
 }
 
+/// Where a run is written down. A rehearsal on the way to an application is not.
+struct Record {
+    folder: Box<dyn RunFolder>,
+    receipt: Receipt,
+    _lock: Box<dyn Any>,
+}
+
 /// Locked, with a folder and a receipt that says `prepared`.
 pub(crate) struct Prepared<'a> {
     context: &'a Context<'a>,
-    folder: Box<dyn RunFolder>,
-    receipt: Receipt,
-    facts: StepFacts,
-    _lock: Box<dyn Any>,
+    record: Option<Record>,
+    steps: Vec<StepFacts>,
 }
 
 impl<'a> Prepared<'a> {
@@ -61,7 +84,7 @@ impl<'a> Prepared<'a> {
     pub(crate) fn new(
         context: &'a Context<'a>,
         book: &dyn Logbook,
-        facts: StepFacts,
+        steps: Vec<StepFacts>,
         text: &str,
         make: &mut dyn FnMut(&str) -> Receipt,
     ) -> Result<Prepared<'a>, Failure> {
@@ -80,42 +103,67 @@ impl<'a> Prepared<'a> {
             receipt
         })?;
         let receipt = first.ok_or_else(|| Failure::usage("the run has no receipt", "try again"))?;
-        Ok(Prepared { context, folder, receipt, facts, _lock: lock })
+        Ok(Prepared { context, record: Some(Record { folder, receipt, _lock: lock }), steps })
+    }
+
+    /// A rehearsal: nothing of it is written down.
+    pub(crate) fn unrecorded(context: &'a Context<'a>, steps: Vec<StepFacts>) -> Prepared<'a> {
+        Prepared { context, record: None, steps }
     }
 
     /// Step 3: BEGIN.
     pub(crate) fn begin<'s>(mut self, session: &'s mut dyn Session) -> Result<Begun<'a, 's>, Ended> {
         match session.begin(self.context.ambient.stopper()) {
             Ok(tx) => {
-                self.receipt.settings = tx.settings();
-                Ok(Begun { run: self, tx })
+                let settings = tx.settings();
+                self.receipt(|receipt| {
+                    receipt.settings = settings.said;
+                    receipt.warnings = settings.warnings;
+                });
+                Ok(Begun { run: self, tx, snapshot: None, proven: 0 })
             }
-            Err(error) => Err(Box::new(self.ended(ended_by(error)))),
+            Err(error) => Err(Box::new(self.ended(ended_by(error), None))),
         }
     }
 
     /// Opening the database for writing failed.
     pub(crate) fn failed(self, error: EngineError) -> RunOutcome {
-        self.ended(End::Failed(error.into()))
+        self.ended(End::Failed(error.into()), None)
     }
 
-    /// Writes the end of a run that did not commit.
-    fn ended(mut self, end: End) -> RunOutcome {
-        self.receipt.state = RunState::RolledBack;
-        self.receipt.ended = Some(self.context.ambient.now().rfc3339);
-        self.receipt.why = Some(reason(&end));
+    /// Writes the end of a run that did not commit; `step` is the one that it ended in.
+    fn ended(self, end: End, step: Option<usize>) -> RunOutcome {
+        let step = step.filter(|_| self.steps.len() > 1);
+        let Some(Record { mut folder, mut receipt, _lock }) = self.record else {
+            return RunOutcome { end, step, receipt: None, notes: Vec::new() };
+        };
+        receipt.state = RunState::RolledBack;
+        receipt.ended = Some(self.context.ambient.now().rfc3339);
+        let why = reason(&end);
+        receipt.why = Some(match step {
+            Some(step) => format!("step {}: {why}", step + 1),
+            None => why,
+        });
         let mut notes = Vec::new();
-        if let Err(error) = self.folder.receipt(&self.receipt) {
+        if let Err(error) = folder.receipt(&receipt) {
             // The receipt on disk still says `prepared`, which means the same; the next command writes it down.
             notes.push(format!("the receipt could not be completed ({error}); the next command will"));
         }
-        RunOutcome { end, receipt: Some(self.receipt), notes }
+        RunOutcome { end, step, receipt: Some(receipt), notes }
     }
 
-    fn step_receipt(&mut self, with: impl FnOnce(&mut marktwice_core::receipt::StepReceipt)) {
-        if let Some(step) = self.receipt.steps.first_mut() {
-            with(step);
+    fn receipt(&mut self, with: impl FnOnce(&mut Receipt)) {
+        if let Some(record) = &mut self.record {
+            with(&mut record.receipt);
         }
+    }
+
+    fn step_receipt(&mut self, step: usize, with: impl FnOnce(&mut StepReceipt)) {
+        self.receipt(|receipt| {
+            if let Some(step) = receipt.steps.get_mut(step) {
+                with(step);
+            }
+        });
     }
 }
 
@@ -145,24 +193,27 @@ fn reason(end: &End) -> String {
     }
 }
 
-/// In an open transaction.
+/// In an open transaction, with so many steps proven.
 pub(crate) struct Begun<'a, 's> {
     run: Prepared<'a>,
     tx: Box<dyn Tx + 's>,
+    /// Opened by the first step that is proven, and written on by all of them.
+    snapshot: Option<Box<dyn SnapshotWriter>>,
+    proven: usize,
 }
 
 /// The end that an engine's error means while rows are held.
 fn ended_by(error: EngineError) -> End {
     match error {
-        EngineError::SchemaChanged(what) | EngineError::Moved(what) => End::Changed(what),
+        EngineError::Overtaken(Overtaken::Definitions | Overtaken::Rows, what) => End::Changed(what),
         other => End::Failed(unwrap_sink(other)),
     }
 }
 
-fn roll_back(run: Prepared<'_>, tx: Box<dyn Tx + '_>, end: End) -> Ended {
+fn roll_back(run: Prepared<'_>, tx: Box<dyn Tx + '_>, end: End, step: Option<usize>) -> Ended {
     // Should ROLLBACK fail, closing the connection does it; without a COMMIT there is no other end.
     let failed = tx.rollback().err();
-    let mut outcome = run.ended(end);
+    let mut outcome = run.ended(end, step);
     outcome
         .notes
         .extend(failed.map(|e| format!("ROLLBACK answered: {e}; closing the connection rolls back")));
@@ -170,8 +221,38 @@ fn roll_back(run: Prepared<'_>, tx: Box<dyn Tx + '_>, end: End) -> Ended {
 }
 
 impl<'a, 's> Begun<'a, 's> {
-    fn end(self, end: End) -> Ended {
-        roll_back(self.run, self.tx, end)
+    /// Ends it here, for a reason that has come up before a step is held.
+    pub(crate) fn end(self, end: End) -> Ended {
+        let step = self.proven;
+        roll_back(self.run, self.tx, end, Some(step))
+    }
+
+    fn facts(&self) -> Option<&StepFacts> {
+        self.run.steps.get(self.proven)
+    }
+
+    /// Steps 4 and 5 of a rehearsal: hold the rows, and take the first mark.
+    pub(crate) fn look(
+        mut self,
+        plan: &Plan,
+        draft: &mut dyn DraftMark,
+        collector: &mut Collector<'_>,
+    ) -> Result<Marked<'a, 's>, Ended> {
+        let held = self.tx.hold(plan).and_then(|held| {
+            self.tx.held(plan.step, &mut |row| collector.row(draft, row))?;
+            Ok(held)
+        });
+        match held {
+            Ok(held) => {
+                collector.held = Some(held.clone());
+                // What is foreseen and not let pass stops the change where it is previewed; here it is to be seen.
+                if let Some(facts) = self.run.steps.get_mut(self.proven) {
+                    facts.allowed.extend(held.side.iter().map(|write| write.how.code()));
+                }
+                Ok(Marked { begun: self, held })
+            }
+            Err(error) => Err(self.end(ended_by(error))),
+        }
     }
 
     /// Steps 4 and 5 of an application: hold the rows, take the second mark, compare it with the first, look at
@@ -179,41 +260,43 @@ impl<'a, 's> Begun<'a, 's> {
     pub(crate) fn mark(
         mut self,
         plan: &Plan,
-        change: &Change,
         agreed: &Agreed<'_>,
         talk: &mut dyn Talk,
     ) -> Result<Marked<'a, 's>, Ended> {
         let context = self.run.context;
+        let first = agreed.totals.get(plan.step).copied().unwrap_or_default();
         let mut marker = Marker::new(plan.parts.clone());
         let stop = context.ambient.stopper();
-        let held = self.tx.hold(plan, &mut |row| {
-            marker.take(row);
-            tick(context, Phase::Holding, marker.summary().matched, Some(agreed.summary.matched), &*stop)
+        let held = self.tx.hold(plan).and_then(|held| {
+            self.tx.held(plan.step, &mut |row| {
+                marker.take(row);
+                tick(context, Phase::Holding, marker.summary().matched, Some(first.matched), &*stop)
+            })?;
+            Ok(held)
         });
         let held = match held {
             Ok(held) => held,
             Err(error) => return Err(self.end(ended_by(error))),
         };
         let summary = *marker.summary();
-        match agreement(&agreed.summary, &summary) {
-            Agreement::Same => {}
-            Agreement::UnrelatedOnly => match self.changed_elsewhere(plan, agreed) {
+        match agreement(&first, &summary) {
+            Comparison::Same => {}
+            Comparison::UnrelatedOnly => match self.changed_elsewhere(plan, agreed) {
                 Ok(notes) => {
-                    for note in notes {
-                        talk.tell(&note);
-                        self.run.receipt.settings.push(note);
-                    }
+                    notes.iter().for_each(|note| talk.tell(note));
+                    self.run.receipt(|receipt| receipt.changed_elsewhere.extend(notes));
                 }
                 Err(error) => return Err(self.end(End::Failed(unwrap_sink(error)))),
             },
-            Agreement::Moved => {
+            Comparison::Moved => {
                 return Err(match moved(agreed, &mut *self.tx, plan) {
                     Ok(moved) => self.end(End::Moved(moved)),
                     Err(error) => self.end(End::Failed(unwrap_sink(error))),
                 });
             }
         }
-        let unmet = unmet(change, held.matched, None, held.total);
+        let terms = self.facts().map(|facts| facts.terms.clone()).unwrap_or_default();
+        let unmet = unmet((terms.rows, None), held.matched, None, held.total);
         if !unmet.is_empty() {
             return Err(self.end(End::Expectation(unmet)));
         }
@@ -228,13 +311,14 @@ impl<'a, 's> Begun<'a, 's> {
             moved.named.iter().filter(|m| m.how == How::Elsewhere).map(|m| &m.key).collect();
         let mut notes = Vec::new();
         let text = |value: &Value| value.to_json().to_string();
-        self.tx.held(&mut |row| {
+        let shown = agreed.shown.get(plan.step).map_or(&[][..], |rows| rows);
+        self.tx.held(plan.step, &mut |row| {
             if !named.contains(&&row.key) {
                 return Ok(());
             }
-            let name = format!("{} {}", plan.target.table, crate::undo::key_text(&row.key));
-            let shown = agreed.shown.iter().find(|shown| shown.key == row.key);
-            let cells = shown.map(|shown| diff(&shown.before, &row.before)).unwrap_or_default();
+            let name = format!("{} {}", plan.target.table, crate::mark::key_text(&row.key));
+            let shown = shown.iter().find(|shown| shown.key == row.key);
+            let cells = shown.map(|shown| diff(shown.image.row(), row.image.row())).unwrap_or_default();
             for cell in cells.iter().filter(|cell| plan.parts.rest.contains(&cell.column)) {
                 let column = plan.target.columns.get(cell.column).map_or("", |c| c.name.as_str());
                 let (was, now) = (text(&cell.before), text(&cell.after));
@@ -257,13 +341,13 @@ impl<'a, 's> Begun<'a, 's> {
     /// The same for an undo: hold the rows that are to be put back; the caller decides about each in `keep`.
     pub(crate) fn hold_rows(
         mut self,
-        restore: &Restore,
+        batch: &Batch,
         source: &mut ChangeSource<'_>,
         keep: &mut KeepSink<'_>,
         differing: &mut Differing<'_>,
     ) -> Result<Marked<'a, 's>, Ended> {
         let mut sent = Readback::default();
-        let held = self.tx.hold_rows(restore, source, &mut |change, now| {
+        let held = self.tx.hold_rows(batch, source, &mut |change, now| {
             let kept = keep(change, now)?;
             if let Keep::Hold(wanted) = &kept {
                 sent.add(change.ordinal, now, wanted.as_deref());
@@ -273,13 +357,8 @@ impl<'a, 's> Begun<'a, 's> {
         // What was loaded is read again: the rows are put back from there, and verified against it.
         let mut loaded = Readback::default();
         let again = held.and_then(|held| {
-            self.tx.held(&mut |row| {
-                let before = Some(row.before.as_slice()).filter(|b| !b.is_empty());
-                let after = match &row.after {
-                    After::Row(after) => Some(after.as_slice()),
-                    After::Gone => None,
-                };
-                loaded.add(row.ordinal, before, after);
+            self.tx.held(batch.step, &mut |row| {
+                loaded.add(row.ordinal, row.image.before(), row.image.after());
                 Ok(())
             })?;
             Ok(held)
@@ -290,7 +369,7 @@ impl<'a, 's> Begun<'a, 's> {
                     Ok(what) => what,
                     Err(error) => return Err(self.end(ended_by(error))),
                 };
-                let faults = Faults::whole(&self.run.facts.target, what);
+                let faults = Faults::whole(&batch.target, what);
                 Err(self.end(End::Verification(faults)))
             }
             Ok(held) => {
@@ -301,16 +380,23 @@ impl<'a, 's> Begun<'a, 's> {
         }
     }
 
-    fn marked(mut self, held: Held, summary: MarkSummary) -> Result<Marked<'a, 's>, Ended> {
-        if let Some(write) = first_undeclared(&self.run.facts, &held.side) {
+    fn marked(mut self, held: Matched, summary: MarkSummary) -> Result<Marked<'a, 's>, Ended> {
+        let Some(facts) = self.facts() else { return Err(self.end(End::Failed(no_step()))) };
+        if let Some(write) = first_undeclared(facts, &held.side) {
             return Err(self.end(End::SideEffects(write.0, write.1)));
         }
-        if !held.back.obstacles.is_empty() && !self.run.facts.allowed.contains(&Code::NoWayBack) {
+        if !held.back.obstacles.is_empty() && !facts.allowed.contains(&Code::NoWayBack) {
             return Err(self.end(End::Stopped(vec![Code::NoWayBack])));
         }
-        self.run.step_receipt(|step| step.matched = summary.matched);
-        Ok(Marked { run: self.run, tx: self.tx, held })
+        let step = self.proven;
+        self.run.step_receipt(step, |step| step.matched = summary.matched);
+        Ok(Marked { begun: self, held })
     }
+}
+
+/// A phase that was reached without a step is a mistake of ours, and nothing is written then.
+fn no_step() -> Failure {
+    Failure::Engine(EngineError::Other("the run has no such step".to_owned()))
 }
 
 /// Says which row, and which column of it, does not read back from where it was loaded to.
@@ -354,44 +440,54 @@ fn tick(
     Ok(())
 }
 
-/// The rows are held and are those that were agreed to.
+/// The rows of a step are held and are those that were agreed to.
 pub(crate) struct Marked<'a, 's> {
-    run: Prepared<'a>,
-    tx: Box<dyn Tx + 's>,
-    held: Held,
+    begun: Begun<'a, 's>,
+    held: Matched,
 }
 
 impl<'a, 's> Marked<'a, 's> {
     /// Ends it here, for a reason that the caller found while it compared.
     pub(crate) fn end(self, end: End) -> Ended {
-        roll_back(self.run, self.tx, end)
+        self.begun.end(end)
+    }
+
+    /// The end of a rehearsal that need not go on.
+    pub(crate) fn end_rehearsal(self) -> Result<(), Ended> {
+        self.begun.end_rehearsal()
     }
 
     /// Step 6: the statement, verbatim.
     pub(crate) fn execute(mut self, plan: &Plan) -> Result<Written<'a, 's>, Ended> {
-        self.run.context.ambient.progress(Phase::Executing, 0, None);
-        let count = self.tx.execute(plan);
+        self.begun.run.context.ambient.progress(Phase::Executing, 0, None);
+        let count = self.begun.tx.execute(plan);
         self.written(count)
     }
 
     /// Step 6 of an undo: the rows, one by one.
-    pub(crate) fn put(mut self, restore: &Restore) -> Result<Written<'a, 's>, Ended> {
-        self.run.context.ambient.progress(Phase::Restoring, 0, None);
-        let count = self.tx.put(restore);
+    pub(crate) fn put(mut self, batch: &Batch) -> Result<Written<'a, 's>, Ended> {
+        self.begun.run.context.ambient.progress(Phase::Restoring, 0, None);
+        let count = self.begun.tx.put(batch);
         self.written(count)
     }
 
     /// Steps 6 and 7: the transaction is still ours, and constraints that wait have spoken.
     fn written(mut self, count: Result<u64, EngineError>) -> Result<Written<'a, 's>, Ended> {
+        let step = self.begun.proven;
+        // What waits may wait until the last step has put right what an earlier one leaves open.
+        let last = step + 1 >= self.begun.run.steps.len();
+        let tx = &mut self.begun.tx;
         let result = count.and_then(|count| {
-            self.tx.intact()?;
-            self.tx.settle_constraints()?;
+            tx.intact()?;
+            if last {
+                tx.settle_constraints()?;
+            }
             Ok(count)
         });
         match result {
             Ok(count) => {
-                self.run.step_receipt(|step| step.engine_count = Some(count));
-                Ok(Written { run: self.run, tx: self.tx, held: self.held, count })
+                self.begun.run.step_receipt(step, |step| step.engine_count = Some(count));
+                Ok(Written { begun: self.begun, held: self.held, count })
             }
             Err(error) => Err(self.end(ended_by(error))),
         }

@@ -1,66 +1,22 @@
-//! The preview: which rows, with what contents, and what they would become. It takes the first mark.
+//! What a preview tells: of a change step by step, of an undo batch by batch.
 
 use marktwice_core::many::Many;
-use marktwice_core::mark::{After, Foreseen, Label, MarkSummary, Marker, StepKind};
-use marktwice_core::notice::{Assigned, Notices};
-use marktwice_core::receipt::{DatabaseId, RunState};
+use marktwice_core::mark::{Foreseen, HeldRow, Label, StepKind};
+use marktwice_core::receipt::DatabaseId;
+use marktwice_core::side::SideWrite;
+use marktwice_core::steps::Dependence;
 use marktwice_core::study::Study;
 use marktwice_core::table::{Pin, Target};
-use marktwice_core::totals::{ColumnTotals, Totals};
+use marktwice_core::totals::ColumnTotals;
 use marktwice_core::way_back::WayBack;
-use marktwice_core::{Code, Expect, Finding, Value};
-use marktwice_port::{EngineError, Held, Intent, LogError, Logbook, Phase, Plan, Session, SideWrite};
+use marktwice_core::{Code, Expect, Finding, Image, Value};
 
-use crate::context::Context;
 use crate::faults::Conflicts;
-use crate::history::standing;
-use crate::mark;
-use crate::noticed::{closer, explained, from_rows, no_way_back, side_findings};
-use crate::outcome::Failure;
-use crate::settle::{Tidied, tidy_up};
-
-/// A change as it was asked for.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Change {
-    /// The whole text.
-    pub source: String,
-    /// Its title.
-    pub title: Option<String>,
-    /// Its reason.
-    pub reason: Option<String>,
-    /// Expected matched rows.
-    pub rows: Option<Expect>,
-    /// Expected changed rows.
-    pub changes: Option<Expect>,
-    /// Findings that are let pass.
-    pub allow: Vec<Code>,
-    /// Whether a second run of the same statement is meant.
-    pub again: bool,
-    /// Whether the closer look (funnel, near misses, what would pin the rows) is left out.
-    pub quick: bool,
-}
-
-impl Change {
-    /// What is let pass, `rows = "all"` taken into account.
-    pub(crate) fn allowed(&self) -> Vec<Code> {
-        let mut allowed = self.allow.clone();
-        if self.rows == Some(Expect::All) {
-            allowed.extend([Code::NoFilter, Code::AlwaysTrue]);
-        }
-        if self.rows.is_some_and(Expect::allows_none) {
-            allowed.push(Code::NothingMatched);
-        }
-        if self.again {
-            allowed.push(Code::AlreadyRun);
-        }
-        allowed
-    }
-}
 
 /// How many rows are shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Show {
-    /// So many.
+    /// So many of each step.
     First(usize),
     /// All of them.
     All,
@@ -80,16 +36,18 @@ impl Show {
 pub struct ShownRow {
     /// Its key.
     pub key: Vec<Value>,
-    /// What it holds; empty for a row that comes in.
-    pub before: Vec<Value>,
-    /// What it would become; `None` when it would go.
-    pub after: Option<Vec<Value>>,
+    /// What it holds and what it would become.
+    pub image: Image,
 }
 
 impl ShownRow {
+    pub(crate) fn of(row: &HeldRow) -> ShownRow {
+        ShownRow { key: row.key.clone(), image: row.image.clone() }
+    }
+
     /// Whether anything is foreseen to change.
     pub fn changes(&self) -> bool {
-        self.after.as_ref() != Some(&self.before)
+        self.image.differs()
     }
 }
 
@@ -104,65 +62,75 @@ pub struct Unmet {
     pub found: u64,
 }
 
-/// A preview.
+/// Rows of one table that are written together: those of a step, or of a batch of an undo.
 #[derive(Debug, Clone)]
-pub struct Preview {
-    /// Which database.
-    pub database: DatabaseId,
-    /// What happened on the way that a person should know.
-    pub notes: Vec<String>,
-    /// The change's title.
-    pub title: Option<String>,
-    /// What the step does.
+pub struct Block {
+    /// What is done to them.
     pub kind: StepKind,
-    /// Its target.
+    /// Their table.
     pub target: Target,
-    /// The statement.
-    pub statement: String,
-    /// What pins the rows; `None` for an undo, whose rows are pinned by the snapshot.
-    pub pin: Option<Pin>,
     /// Columns that may change, and how their after-values are known.
     pub foreseen: Vec<Foreseen>,
-    /// What a closer look has found.
-    pub study: Study,
-    /// Columns that the filter names.
-    pub filter: Vec<usize>,
     /// Everything that was noticed.
     pub findings: Vec<Finding>,
     /// What was let pass.
     pub allowed: Vec<Code>,
-    /// Matched rows.
+    /// How many they are.
     pub matched: u64,
-    /// Rows that would change, as far as it is known.
+    /// How many would change, as far as it is known.
     pub changes: u64,
-    /// Rows of the whole target.
-    pub total: u64,
-    /// The first rows.
+    /// The first of them.
     pub rows: Vec<ShownRow>,
     /// Totals of numeric columns that change.
     pub totals: Vec<ColumnTotals>,
-    /// Writes outside the matched rows.
+    /// Writes outside of them.
     pub side: Vec<SideWrite>,
-    /// Rows that several rows of a join match.
-    pub many: Option<Many>,
     /// Expected counts that are not met.
     pub unmet: Vec<Unmet>,
-    /// A condition that leaves out rows which already hold the values.
-    pub leave_out: Option<String>,
+    /// What values refer to: column, value, and the name of the row it refers to.
+    pub meanings: Vec<(usize, Value, String)>,
+    /// Columns that the filter names.
+    pub filter: Vec<usize>,
+}
+
+impl Block {
+    /// Whether some after-values are not known before the run.
+    pub fn uncertain(&self) -> bool {
+        self.foreseen.iter().any(|f| f.label == Label::Unknown)
+    }
+
+    /// The findings that stop it.
+    pub fn stops(&self) -> Vec<Code> {
+        let stops = self.findings.iter().filter(|f| f.stops(&self.allowed));
+        let mut codes: Vec<Code> = stops.map(|f| f.code).collect();
+        codes.dedup();
+        codes
+    }
+}
+
+/// The preview of one step.
+#[derive(Debug, Clone)]
+pub struct StepPreview {
+    /// Its rows.
+    pub block: Block,
+    /// What the step is called, where the change says so.
+    pub name: Option<String>,
+    /// The statement.
+    pub statement: String,
+    /// What pins the rows.
+    pub pin: Pin,
+    /// Why its rows can only be told by a rehearsal; empty for a step that stands by itself.
+    pub waits: Vec<Dependence>,
+    /// Whether its rows were told: looked at, or rehearsed.
+    pub told: bool,
+    /// What a closer look has found.
+    pub study: Study,
+    /// Rows of the whole target.
+    pub total: u64,
+    /// Rows that several rows of a join match.
+    pub many: Option<Many>,
     /// The run of the same statement that stands committed, with its time.
     pub already_run: Option<(String, String)>,
-    /// The name of the mark that was taken.
-    pub mark: Option<String>,
-    /// The run that is to be taken back, when this is the preview of an undo.
-    pub undo_of: Option<String>,
-    /// Rows that cannot be put back.
-    pub conflicts: Option<Conflicts>,
-    /// Rows that an undo leaves alone, as it was told to.
-    pub left_alone: Option<Conflicts>,
-    /// Rows that are as they were before the run already.
-    pub already_back: u64,
-    /// Rows of the run that an undo was not asked for.
-    pub not_asked: u64,
     /// Whether and how an undo will succeed.
     pub back: WayBack,
     /// Whether triggers are set off, also where no row would change.
@@ -171,230 +139,132 @@ pub struct Preview {
     pub stays_null: (u64, Vec<String>),
 }
 
+impl StepPreview {
+    /// Whether nothing would be done.
+    pub fn nothing_to_do(&self) -> bool {
+        let block = &self.block;
+        // What a trigger does, or a right that is missing, is met all the same.
+        let silent = !self.fires && !block.findings.iter().any(|f| f.code == Code::MissingPrivilege);
+        self.told && silent && (block.matched == 0 || (block.changes == 0 && !block.uncertain()))
+    }
+}
+
+/// The preview of a change.
+#[derive(Debug, Clone)]
+pub struct Preview {
+    /// Which database.
+    pub database: DatabaseId,
+    /// What happened on the way that a person should know.
+    pub notes: Vec<String>,
+    /// The change's title.
+    pub title: Option<String>,
+    /// The mark that was taken; `None` where a rehearsal did not come to its end.
+    pub mark: Option<String>,
+    /// Whether its rows were told by a rehearsal, as far as it came.
+    pub rehearsed: bool,
+    /// The steps, in order.
+    pub steps: Vec<StepPreview>,
+}
+
 impl Preview {
-    /// Whether some after-values are not known before the run.
-    pub fn uncertain(&self) -> bool {
-        self.foreseen.iter().any(|f| f.label == Label::Unknown)
+    /// The findings that stop it, over all steps.
+    pub fn stops(&self) -> Vec<Code> {
+        let mut all: Vec<Code> = Vec::new();
+        for code in self.steps.iter().flat_map(|step| step.block.stops()) {
+            if !all.contains(&code) {
+                all.push(code);
+            }
+        }
+        all
     }
 
-    /// The findings that stop it.
-    pub fn stops(&self) -> Vec<Code> {
-        let mut codes: Vec<Code> =
-            self.findings.iter().filter(|f| f.stops(&self.allowed)).map(|f| f.code).collect();
-        codes.dedup();
-        codes
+    /// Expected counts that are not met, each with its step (from 0).
+    pub fn unmet(&self) -> Vec<(usize, &Unmet)> {
+        let steps = self.steps.iter().enumerate();
+        steps.flat_map(|(at, step)| step.block.unmet.iter().map(move |unmet| (at, unmet))).collect()
     }
 
     /// Whether nothing would be done.
     pub fn nothing_to_do(&self) -> bool {
-        // What a trigger does, or a right that is missing, is met all the same.
-        let silent = !self.fires && !self.findings.iter().any(|f| f.code == Code::MissingPrivilege);
-        silent && (self.matched == 0 || (self.changes == 0 && !self.uncertain()))
+        self.steps.iter().all(StepPreview::nothing_to_do)
+    }
+
+    /// Steps whose rows only a rehearsal can tell, from 0.
+    pub fn open(&self) -> Vec<usize> {
+        self.steps.iter().enumerate().filter(|(_, step)| !step.told).map(|(at, _)| at).collect()
+    }
+
+    /// Everything that was noticed, over all steps.
+    pub fn findings(&self) -> impl Iterator<Item = &Finding> {
+        self.steps.iter().flat_map(|step| &step.block.findings)
+    }
+
+    /// The whole way back: what is known of any step.
+    pub fn back(&self) -> WayBack {
+        let mut steps = self.steps.iter();
+        let mut all = steps.next().map(|step| step.back.clone()).unwrap_or_default();
+        for step in steps {
+            all.and(&step.back);
+        }
+        all
     }
 }
 
-/// A preview with what an application needs to go on from it.
-pub(crate) struct Taken {
-    pub(crate) preview: Preview,
-    pub(crate) plan: Plan,
-    pub(crate) summary: MarkSummary,
-    pub(crate) tidied: Tidied,
-    pub(crate) book: Box<dyn Logbook>,
+/// The preview of one batch of an undo.
+#[derive(Debug, Clone)]
+pub struct BatchPreview {
+    /// Its rows.
+    pub block: Block,
+    /// The step of the run that it takes back, from 0.
+    pub step: usize,
+    /// Rows that cannot be put back.
+    pub conflicts: Option<Conflicts>,
+    /// Rows that are left alone, as it was told to.
+    pub left_alone: Option<Conflicts>,
+    /// Rows that are as they were before the run already.
+    pub already_back: u64,
+    /// Rows of the run that were not asked for.
+    pub not_asked: u64,
 }
 
-/// Previews a change and keeps its mark.
-///
-/// # Errors
-/// When the database or the logbook fails, or the statement is refused.
-pub fn preview(context: &Context<'_>, change: &Change, show: Show) -> Result<Preview, Failure> {
-    take(context, change, show, PREVIEW).map(|taken| taken.preview)
+/// The preview of an undo.
+#[derive(Debug, Clone)]
+pub struct UndoPreview {
+    /// Which database.
+    pub database: DatabaseId,
+    /// What happened on the way that a person should know.
+    pub notes: Vec<String>,
+    /// The title of the change that is taken back.
+    pub title: Option<String>,
+    /// The run that is taken back.
+    pub run: String,
+    /// Whether its rows were told by a rehearsal.
+    pub rehearsed: bool,
+    /// The batches, in the order in which they are put back: the run's last step first.
+    pub batches: Vec<BatchPreview>,
+    /// An expected count of rows that is not met.
+    pub unmet: Option<Unmet>,
 }
 
-/// What a mark says that took it, where a preview did.
-pub(crate) const PREVIEW: &str = "preview";
-/// The same where it was taken on the way to a question.
-pub(crate) const APPLY: &str = "apply";
+impl UndoPreview {
+    /// Rows that would be put back.
+    pub fn matched(&self) -> u64 {
+        self.batches.iter().map(|batch| batch.block.matched).sum()
+    }
 
-pub(crate) fn take(context: &Context<'_>, change: &Change, show: Show, by: &str) -> Result<Taken, Failure> {
-    let mut session = context.open(Intent::Read)?;
-    let plan = session.plan(&change.source, &change.allowed())?;
-    let book = (context.book)(session.database())?;
-    let mut notes = session.notes().to_vec();
-    let tidied = tidy_up(&*book, context)?;
-    notes.extend(tidied.notes.iter().cloned());
-    let stamp = context.ambient.now();
-    let mut header = mark::header(&plan, session.database(), &change.source, &stamp.rfc3339);
-    header.by = Some(by.to_owned());
-    let (name, mut draft) = book.draft_mark(header, &stamp.compact)?;
-    let mut marker = Marker::new(plan.parts.clone());
-    let mut rows: Vec<ShownRow> = Vec::new();
-    let assigned = plan.foreseen.iter().filter(|f| f.label != Label::Unknown).map(|f| f.column);
-    let mut totals = Totals::new(assigned);
-    let mut notices = Notices::new(&plan.target, foreseeable(&plan));
-    let stop = context.ambient.stopper();
-    let held = session.view(&plan, &mut |row| {
-        draft.row(&marker.take(row))?;
-        notices.row(row);
-        if let After::Row(after) = &row.after {
-            totals.add(&row.before, after);
-        }
-        if show.wants(rows.len()) {
-            let after = match &row.after {
-                After::Row(after) => Some(after.clone()),
-                After::Gone => None,
-            };
-            rows.push(ShownRow { key: row.key.clone(), before: row.before.clone(), after });
-        }
-        let done = marker.summary().matched;
-        if done.is_multiple_of(4096) {
-            context.ambient.progress(Phase::Reading, done, None);
-            if stop() {
-                return Err(Box::new(Stopped));
+    /// The findings that stop it.
+    pub fn stops(&self) -> Vec<Code> {
+        let mut all: Vec<Code> = Vec::new();
+        for code in self.batches.iter().flat_map(|batch| batch.block.stops()) {
+            if !all.contains(&code) {
+                all.push(code);
             }
         }
-        Ok(())
-    });
-    let held = held.map_err(|error| unwrap_sink(explained(error, &plan)))?;
-    draft.finish(marker.summary())?;
-    let summary = *marker.summary();
-    let column = |c: usize| plan.target.columns.get(c).map_or(String::new(), |c| c.name.clone());
-    let totals = totals.finish(column);
-    let mut preview = assemble(
-        &*session,
-        &plan,
-        change,
-        &held,
-        &summary,
-        Shown { rows, totals, notes, mark: name },
-        &*book,
-    )?;
-    if preview.many.as_ref().is_none_or(|many| many.differing == 0) {
-        let said: Vec<Code> = preview.findings.iter().map(|f| f.code).collect();
-        let seen = notices.findings(&plan.target).into_iter();
-        preview.findings.extend(seen.filter(|f| f.code != Code::TooLong || !said.contains(&f.code)));
+        all
     }
-    preview.stays_null = notices.stays_null(&plan.target);
-    closer(&mut *session, &plan, change, &notices, &mut preview);
-    preview.findings.sort_by_key(|f| std::cmp::Reverse(f.level));
-    Ok(Taken { preview, plan, summary, tidied, book })
-}
 
-/// Somebody asked to stop while rows were handed over.
-#[derive(Debug, thiserror::Error)]
-#[error("stopped on request")]
-pub(crate) struct Stopped;
-
-/// Gives an error of ours back that passed through the engine.
-pub(crate) fn unwrap_sink(error: EngineError) -> Failure {
-    match error {
-        EngineError::Sink(inner) if inner.is::<Stopped>() => Failure::Engine(EngineError::Interrupted),
-        EngineError::Sink(inner) => match inner.downcast::<LogError>() {
-            Ok(log) => Failure::Log(*log),
-            Err(other) => Failure::Engine(EngineError::Sink(other)),
-        },
-        other => Failure::Engine(other),
+    /// The first rows that cannot be put back.
+    pub fn conflicts(&self) -> Option<&Conflicts> {
+        self.batches.iter().find_map(|batch| batch.conflicts.as_ref())
     }
-}
-
-struct Shown {
-    rows: Vec<ShownRow>,
-    totals: Vec<ColumnTotals>,
-    notes: Vec<String>,
-    mark: String,
-}
-
-fn assemble(
-    session: &dyn Session,
-    plan: &Plan,
-    change: &Change,
-    held: &Held,
-    summary: &MarkSummary,
-    shown: Shown,
-    book: &dyn Logbook,
-) -> Result<Preview, LogError> {
-    let mut preview = Preview {
-        database: session.database().clone(),
-        notes: shown.notes,
-        title: change.title.clone(),
-        kind: plan.kind,
-        target: plan.target.clone(),
-        statement: plan.statement.clone(),
-        pin: Some(plan.pin.clone()),
-        foreseen: plan.foreseen.clone(),
-        study: Study::default(),
-        filter: plan.reads.clone(),
-        findings: plan.findings.clone(),
-        allowed: change.allowed(),
-        matched: summary.matched,
-        changes: summary.changes,
-        total: held.total,
-        rows: shown.rows,
-        totals: shown.totals,
-        side: held.side.clone(),
-        many: held.many.clone(),
-        unmet: Vec::new(),
-        leave_out: plan.leave_out.clone(),
-        already_run: None,
-        mark: Some(shown.mark),
-        undo_of: None,
-        conflicts: None,
-        left_alone: None,
-        already_back: 0,
-        not_asked: 0,
-        back: held.back.clone(),
-        fires: held.fires,
-        stays_null: (0, Vec::new()),
-    };
-    if plan.kind == StepKind::Update && preview.many.as_ref().is_some_and(|many| many.differing > 0) {
-        // Which of the values is stored nobody can tell, so none is shown as a fact.
-        for foreseen in &mut preview.foreseen {
-            foreseen.label = Label::Unknown;
-            foreseen.why = Some("several rows of the join give different values".to_owned());
-        }
-        preview.totals.clear();
-    }
-    preview.unmet =
-        unmet(change, preview.matched, (!preview.uncertain()).then_some(preview.changes), preview.total);
-    from_rows(&mut preview);
-    preview.findings.extend(side_findings(&preview.side));
-    if preview.matched > 0 {
-        preview.findings.extend(no_way_back(&preview.back));
-    }
-    let receipts = book.receipts()?;
-    let same = receipts.iter().find(|r| {
-        r.state == RunState::Committed
-            && standing(&receipts, &r.run)
-            && r.steps.iter().any(|s| s.statement_hash == plan.statement_hash)
-    });
-    if let Some(same) = same {
-        let when = same.ended.clone().unwrap_or_else(|| same.started.clone());
-        if !preview.nothing_to_do() || preview.matched == 0 {
-            let message = format!("the same statement was committed as {} on {when}", same.run);
-            preview.findings.push(Finding::new(Code::AlreadyRun, message));
-        }
-        preview.already_run = Some((same.run.clone(), when));
-    }
-    Ok(preview)
-}
-
-/// Expected counts that are not met; `changes` is `None` while it is not known.
-pub(crate) fn unmet(change: &Change, matched: u64, changes: Option<u64>, total: u64) -> Vec<Unmet> {
-    let mut all = Vec::new();
-    if let Some(expected) = change.rows.filter(|e| !e.met(matched, total)) {
-        all.push(Unmet { what: "rows", expected, found: matched });
-    }
-    if let (Some(expected), Some(found)) = (change.changes, changes)
-        && !expected.met(found, matched)
-    {
-        all.push(Unmet { what: "changes", expected, found });
-    }
-    all
-}
-
-/// The assigned columns, of which those whose new value cannot be foreseen show nothing about their operands.
-fn foreseeable(plan: &Plan) -> Vec<Assigned> {
-    let unknown = |column| plan.foreseen.iter().any(|f| f.column == column && f.label == Label::Unknown);
-    let mut assigned = plan.assigned.clone();
-    assigned.iter_mut().filter(|a| unknown(a.column)).for_each(|a| a.operands.clear());
-    assigned
 }

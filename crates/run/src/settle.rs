@@ -15,10 +15,10 @@ use marktwice_core::table::KeyKind;
 use marktwice_core::undo::RowChange;
 use marktwice_port::{Damaged, Intent, LogErrorKind, Logbook, Session, SinkError};
 
+use crate::collect::unwrap_sink;
 use crate::context::Context;
 use crate::faults::NAMED;
 use crate::outcome::Failure;
-use crate::preview::unwrap_sink;
 
 /// Differing rows whose keys are remembered while they are compared.
 const KEYS: usize = 10_000;
@@ -264,71 +264,98 @@ fn decide(record: Option<bool>, rows: &Compared) -> Verdict {
     }
 }
 
-/// Compares the rows of a run with its snapshot.
+/// Compares the rows of a run with its snapshot. A table that several steps wrote is as it was left where the last of them
+/// left it, and as before where the first of them found it.
 fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> Result<Compared, Failure> {
     let not = |why: &str| Ok(Compared::Not(why.to_owned()));
-    let (Some(snapshot), true) = (&receipt.snapshot, receipt.steps.iter().any(|s| s.changed > 0)) else {
+    let (Some(snapshot), true) = (&receipt.snapshot, receipt.rows().1 > 0) else {
         return not("the run changed nothing");
     };
-    let target = match book.snapshot(&receipt.run, snapshot) {
-        Ok(reader) => match reader.header().tables.first() {
-            Some(target) => target.clone(),
-            None => return not("the snapshot holds no table"),
-        },
+    let header = match book.snapshot(&receipt.run, snapshot) {
+        Ok(reader) => reader.header().clone(),
         Err(error) => return not(&error.to_string()),
     };
-    if target.key.kind == KeyKind::WholeRow {
+    // Steps that changed something, with their tables.
+    let wrote = |at: &usize| receipt.steps.get(*at).is_none_or(|step| step.changed > 0);
+    let steps: Vec<(usize, usize)> = header
+        .steps
+        .iter()
+        .enumerate()
+        .filter(|(at, _)| wrote(at))
+        .map(|(at, step)| (at, step.table))
+        .collect();
+    let mut last: Vec<(usize, usize)> = Vec::new();
+    let mut first: Vec<(usize, usize)> = Vec::new();
+    for (at, table) in steps {
+        last.retain(|(_, of)| *of != table);
+        last.push((at, table));
+        if !first.iter().any(|(_, of)| *of == table) {
+            first.push((at, table));
+        }
+    }
+    let by_content = |(_, table): &(usize, usize)| {
+        header.tables.get(*table).is_none_or(|target| target.key.kind == KeyKind::WholeRow)
+    };
+    if last.iter().any(by_content) {
         return not("nobody can tell a row of the run from an equal one that was always there");
     }
-    let mut rows = 0u64;
-    let mut differing = |after: bool| -> Result<HashMap<i64, Vec<Value>>, Failure> {
-        rows = 0;
-        let reader = RefCell::new(book.snapshot(&receipt.run, snapshot)?);
-        let mut source = || -> Result<Option<RowChange>, SinkError> {
-            loop {
-                match reader.borrow_mut().next().map_err(Box::new)? {
-                    None => return Ok(None),
-                    // Asked for by the key that the row has if this is true, with what it then holds.
-                    Some(change) if change.differs() => {
-                        return Ok(Some(if after { change.inverse() } else { change }));
+    let mut differing = |steps: &[(usize, usize)], after: bool| -> Result<(u64, Differing), Failure> {
+        let mut rows = 0u64;
+        let mut found = Differing::new();
+        for &(step, table) in steps {
+            let Some(target) = header.tables.get(table) else { continue };
+            let reader = RefCell::new(book.snapshot(&receipt.run, snapshot)?);
+            let mut source = || -> Result<Option<RowChange>, SinkError> {
+                loop {
+                    match reader.borrow_mut().next().map_err(Box::new)? {
+                        None => return Ok(None),
+                        // Asked for by the key that the row has if this is true, with what it then holds.
+                        Some(change) if change.place.step == step && change.differs() => {
+                            return Ok(Some(if after { change.inverse() } else { change }));
+                        }
+                        Some(_) => {}
                     }
-                    Some(_) => {}
                 }
-            }
-        };
-        let mut found = HashMap::new();
-        session
-            .look_up(&target, &mut source, &mut |change, now| {
-                rows += 1;
-                if change.before.as_deref() != now {
-                    // Numbers of all, keys of as many as are ever named.
-                    let key = if found.len() < KEYS { change.key.clone() } else { Vec::new() };
-                    found.insert(change.ordinal, key);
-                }
-                Ok(())
-            })
-            .map_err(unwrap_sink)?;
-        Ok(found)
+            };
+            session
+                .look_up(target, &mut source, &mut |change, now| {
+                    rows += 1;
+                    if change.image.before() != now {
+                        // Numbers of all, keys of as many as are ever named.
+                        let key = if found.len() < KEYS { change.key.clone() } else { Vec::new() };
+                        found.insert((step, change.ordinal), key);
+                    }
+                    Ok(())
+                })
+                .map_err(unwrap_sink)?;
+        }
+        Ok((rows, found))
     };
-    let not_left = differing(true)?;
+    let (rows, not_left) = differing(&last, true)?;
     if not_left.is_empty() {
         return Ok(Compared::AsLeft);
     }
-    let not_before = differing(false)?;
+    let (rows_before, not_before) = differing(&first, false)?;
     if not_before.is_empty() {
         return Ok(Compared::AsBefore);
     }
-    let mut neither: Vec<(i64, Vec<Value>)> = not_before
+    // Rows of a table that only one step wrote were compared with both.
+    let mut neither: Vec<((usize, i64), Vec<Value>)> = not_before
         .iter()
-        .filter(|(n, _)| not_left.contains_key(n))
-        .map(|(n, key)| (*n, key.clone()))
+        .filter(|((step, n), _)| {
+            !last.iter().any(|(at, _)| at == step) || not_left.contains_key(&(*step, *n))
+        })
+        .map(|(at, key)| (*at, key.clone()))
         .collect();
-    neither.sort_by_key(|(n, _)| *n);
+    neither.sort_by_key(|(at, _)| *at);
     let count = |n: usize| n as u64;
     Ok(Compared::Mixed {
         left: rows - count(not_left.len()),
-        before: rows - count(not_before.len()),
+        before: rows_before - count(not_before.len()),
         neither: count(neither.len()),
         named: neither.into_iter().map(|(_, key)| key).filter(|key| !key.is_empty()).take(NAMED).collect(),
     })
 }
+
+/// Rows that do not hold what they should, by step and number, with their keys.
+type Differing = HashMap<(usize, i64), Vec<Value>>;

@@ -1,30 +1,33 @@
-//! The undo of a run: every row is compared with what the run left, then put back, as a run of its own.
+//! The undo of a run: every row is compared with what the run left, then put back, as a run of its own. The steps of the run
+//! are taken back in reverse, a batch of rows each.
 
 use std::cell::RefCell;
 
-use marktwice_core::cell::{CellDiff, diff};
-use marktwice_core::hash::{Fingerprint, RowHash};
-use marktwice_core::mark::{After, Foreseen, Label, StepKind};
+use marktwice_core::change::Terms;
+use marktwice_core::image::{Place, Role};
+use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::receipt::{Receipt, RunKind, RunState, SnapshotRef, StepReceipt};
 use marktwice_core::record::{SnapshotHeader, StepRecord};
-use marktwice_core::study::Study;
-use marktwice_core::totals::Totals;
-use marktwice_core::undo::{OnChanged, OnGone, Policy, RowChange, Treatment, inverse_kind, treat};
+use marktwice_core::side::SideWrite;
+use marktwice_core::table::Target;
+use marktwice_core::undo::{OnChanged, OnGone, Policy, RowChange, inverse_kind};
 use marktwice_core::way_back::WayBack;
-use marktwice_core::{Code, Expect, Value, hash};
-use marktwice_port::{
-    EngineError, Intent, Keep, Logbook, Phase, Restore, Session, SideWrite, SinkError, SnapshotReader, Tx,
-};
+use marktwice_core::{Code, Expect, hash};
+use marktwice_port::{Batch, EngineError, Intent, Logbook, Session, SinkError, SnapshotReader, Tx};
 
 use crate::apply::Agreement;
-use crate::context::{Answer, Context, Question, Talk};
-use crate::faults::Conflicts;
+use crate::context::{Answer, Context, Question, Shown, Talk};
 use crate::history::{Entry, find_run, history};
-use crate::noticed::{no_way_back, side_findings};
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts};
-use crate::preview::{Preview, Show, ShownRow, unwrap_sink};
+use crate::preview::{Show, UndoPreview};
 use crate::settle::tidy_up;
+
+mod compared;
+mod readback;
+
+use compared::{Judge, Only, Sight};
+use readback::first_differing;
 
 /// How to undo.
 #[derive(Debug, Clone)]
@@ -39,7 +42,8 @@ pub struct UndoOptions {
     pub rows: Option<Expect>,
     /// What to do with rows that changed since, or are gone.
     pub policy: Policy,
-    /// The keys of the rows to put back, as they are shown; all without one.
+    /// The keys of the rows to put back, as they are shown; all without one. Of a run with several steps a key may stand
+    /// behind the number of its step: `2:418`.
     pub only: Vec<String>,
     /// Whether to ask inside the open transaction.
     pub hold: bool,
@@ -47,12 +51,43 @@ pub struct UndoOptions {
     pub show: Show,
 }
 
-/// What is taken back, and how.
+/// Rows of one step of the run, to be put back.
 struct Back {
+    batch: Batch,
+    foreseen: Vec<Foreseen>,
+    /// Columns that the batches before it leave to the database in the same table: what they hold by then is nobody's edit.
+    open: Vec<usize>,
+    /// What putting them back writes besides.
+    side: Vec<SideWrite>,
+    way: WayBack,
+}
+
+/// What is taken back, and how.
+struct Undoing {
     entry: Entry,
     snapshot: SnapshotRef,
-    restore: Restore,
-    foreseen: Vec<Foreseen>,
+    batches: Vec<Back>,
+}
+
+impl Undoing {
+    /// Whether a batch finds its rows as they should be only after the batches before it: their rows cannot then be compared
+    /// by looking alone.
+    fn must_rehearse(&self) -> bool {
+        let touches = |a: &Back, b: &Back| {
+            let table = &b.batch.target.table;
+            let same = (&a.batch.target.schema, &a.batch.target.table) == (&b.batch.target.schema, table);
+            let key = a.batch.columns.iter().any(|c| a.batch.target.key.columns.contains(c));
+            // What foreign keys' actions take along is counted only once the rows are held.
+            let acts = key || a.batch.kind == StepKind::Delete;
+            same || acts || a.side.iter().any(|write| write.table.eq_ignore_ascii_case(table))
+        };
+        let each = self.batches.iter().enumerate();
+        each.clone().any(|(at, a)| self.batches.iter().skip(at + 1).any(|b| touches(a, b)))
+    }
+
+    fn run(&self) -> &str {
+        &self.entry.receipt.run
+    }
 }
 
 /// Takes a run back.
@@ -76,28 +111,55 @@ pub fn undo(
     let tidied = tidy_up(&*book, context)?;
     tidied.settled()?;
     notes.extend(tidied.notes);
-    let mut back = match what_to_take_back(&mut *session, &*book, options)? {
-        Ok(back) => back,
+    let undoing = match what_to_take_back(&mut *session, &*book, options)? {
+        Ok(undoing) => undoing,
         Err(end) => return Ok(RunOutcome::not_begun(end)),
     };
-    let reach = session.restore_reach(&back.restore)?;
-    leave_to_the_database(&mut back, &reach.1);
-    let (preview, seen) = look(context, &mut *session, &*book, &back, options, (notes, &reach))?;
-    drop(session);
-    talk.show(&preview);
-    if let Some(conflicts) = preview.conflicts.clone() {
-        return Ok(RunOutcome::not_begun(End::Conflicts(conflicts)));
+    let only = Only::parse(&options.only, undoing.batches.iter().map(|back| back.batch.of.step));
+    let sight = if undoing.must_rehearse() {
+        let database = session.database().clone();
+        drop(session);
+        talk.tell(
+            "its steps touched the same rows, so the undo is now rehearsed: run in a transaction that is rolled back; \
+             its rows are locked until then",
+        );
+        compared::rehearse(context, &*book, &undoing, options, &only, (database, notes))?
+    } else {
+        let sight = compared::look(context, &mut *session, &*book, &undoing, options, &only, notes)?;
+        drop(session);
+        sight
+    };
+    let Sight { preview, seen, ended } = sight;
+    talk.show(&Shown::Undo(&preview));
+    if let Some(conflicts) = preview.conflicts() {
+        return Ok(RunOutcome::not_begun(End::Conflicts(conflicts.clone())));
     }
-    if let Some(end) = crate::apply::refusal(&preview) {
+    if let Some(ended) = ended {
+        return Ok(ended);
+    }
+    if let Some(end) = refusal(&preview) {
         return Ok(RunOutcome::not_begun(end));
     }
     if options.agreement == Agreement::Ask && !options.hold {
-        let answer = talk.ask(&Question::Before(&preview));
+        let answer = talk.ask(&Question::Before(&Shown::Undo(&preview)));
         if answer != Answer::Yes {
             return Ok(RunOutcome::not_begun(End::Declined(answer)));
         }
     }
-    put_back(context, &*book, &back, options, (&preview, seen), talk)
+    put_back(context, &*book, &undoing, options, &only, (&preview, seen), talk)
+}
+
+/// Why a previewed undo is not begun.
+fn refusal(preview: &UndoPreview) -> Option<End> {
+    let stops = preview.stops();
+    if !stops.is_empty() {
+        return Some(End::Stopped(stops));
+    }
+    if let Some(unmet) = &preview.unmet {
+        return Some(End::Expectation(vec![unmet.clone()]));
+    }
+    let nothing = format!("no row of run {} is left to be put back; nothing was begun", preview.run);
+    (preview.matched() == 0).then_some(End::NothingToDo(nothing))
 }
 
 /// Finds the run and makes sure that it can be taken back at all.
@@ -105,7 +167,7 @@ fn what_to_take_back(
     session: &mut dyn Session,
     book: &dyn Logbook,
     options: &UndoOptions,
-) -> Result<Result<Back, End>, Failure> {
+) -> Result<Result<Undoing, End>, Failure> {
     let entries = history(book)?;
     let entry = match &options.run {
         Some(name) => find_run(&entries, Some(name))?,
@@ -151,25 +213,47 @@ fn what_to_take_back(
     let Some(snapshot) = receipt.snapshot.clone().filter(|_| receipt.can_be_undone()) else {
         return Err(Failure::usage(format!("run {run} changed nothing"), "there is nothing to take back"));
     };
-    let header = book.snapshot(run, &snapshot)?.header().clone();
-    let SnapshotHeader { steps, tables, .. } = header;
-    let (Some(step), Some(target)) = (steps.into_iter().next(), tables.into_iter().next()) else {
-        return Err(Failure::usage(
-            format!("the snapshot of {run} holds no step"),
-            "it cannot be taken back",
-        ));
-    };
-    let now = session.describe(&target.schema, &target.table)?;
-    if now.definition != target.definition {
-        return Ok(Err(End::Changed(format!(
-            "the definition of {} has changed since run {run}",
-            target.table
-        ))));
+    let SnapshotHeader { steps, tables, .. } = book.snapshot(run, &snapshot)?.header().clone();
+    let mut batches = Vec::new();
+    for (at, step) in steps.iter().enumerate().rev() {
+        let Some(target) = tables.get(step.table) else {
+            return Err(Failure::usage(
+                format!("the snapshot of {run} holds no table for its step {}", at + 1),
+                "it cannot be taken back",
+            ));
+        };
+        if receipt.steps.get(at).is_some_and(|step| step.changed == 0) {
+            continue;
+        }
+        let now = session.describe(&target.schema, &target.table)?;
+        if now.definition != target.definition {
+            return Ok(Err(End::Changed(format!(
+                "the definition of {} has changed since run {run}",
+                target.table
+            ))));
+        }
+        let of = Place { step: at, table: step.table, role: Role::Target };
+        let mut next = back(session, step, target, (batches.len(), of), options)?;
+        let same = batches.iter().filter(|earlier: &&Back| earlier.batch.of.table == of.table);
+        let unknown = |f: &&Foreseen| f.label == Label::Unknown;
+        next.open = same.flat_map(|b| b.foreseen.iter().filter(unknown)).map(|f| f.column).collect();
+        batches.push(next);
     }
+    Ok(Ok(Undoing { entry, snapshot, batches }))
+}
+
+/// How the rows of one step are put back.
+fn back(
+    session: &mut dyn Session,
+    step: &StepRecord,
+    target: &Target,
+    (number, of): (usize, Place),
+    options: &UndoOptions,
+) -> Result<Back, EngineError> {
     let kind = inverse_kind(step.kind);
     let written = |f: &&Foreseen| target.columns.get(f.column).is_some_and(|c| !c.generated);
     let columns: Vec<usize> = step.foreseen.iter().filter(written).map(|f| f.column).collect();
-    let foreseen = match kind {
+    let mut foreseen: Vec<Foreseen> = match kind {
         StepKind::Update => step
             .foreseen
             .iter()
@@ -184,325 +268,146 @@ fn what_to_take_back(
         StepKind::Insert | StepKind::Delete => Vec::new(),
     };
     let inserts = kind == StepKind::Update && options.policy.gone == OnGone::Insert;
-    Ok(Ok(Back { entry, snapshot, restore: Restore { target, kind, columns, inserts }, foreseen }))
-}
-
-/// Columns that something in the database sets whenever a row is written: what they will hold only the undo can tell.
-fn leave_to_the_database(back: &mut Back, way: &WayBack) {
+    let batch = Batch { step: number, of, target: target.clone(), kind, columns, inserts };
+    let (side, way) = session.restore_reach(&batch)?;
+    // Columns that something in the database sets whenever a row is written: what they will hold only the undo can tell.
     for owned in &way.owned {
-        let Some(column) = back.restore.target.position(&owned.column) else { continue };
-        let derived = !back.restore.columns.contains(&column);
-        back.foreseen.retain(|f| f.column != column);
-        back.foreseen.push(Foreseen { column, label: Label::Unknown, derived, why: Some(owned.why.clone()) });
+        let Some(column) = target.position(&owned.column) else { continue };
+        let derived = !batch.columns.contains(&column);
+        foreseen.retain(|f| f.column != column);
+        foreseen.push(Foreseen { column, label: Label::Unknown, derived, why: Some(owned.why.clone()) });
     }
-    back.foreseen.sort_by_key(|f| f.column);
+    foreseen.sort_by_key(|f| f.column);
+    Ok(Back { batch, foreseen, open: Vec::new(), side, way })
 }
 
-/// The rows to put back: the inverse of each change that made a difference.
-fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>) -> Result<Option<RowChange>, SinkError> {
+/// The rows of a step to put back: the inverse of each change that made a difference.
+fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>, of: Place) -> Result<Option<RowChange>, SinkError> {
     loop {
         match reader.borrow_mut().next().map_err(Box::new)? {
             None => return Ok(None),
-            Some(change) if change.differs() => return Ok(Some(change.inverse())),
+            Some(change) if change.place == of && change.differs() => return Ok(Some(change.inverse())),
             Some(_) => {}
         }
     }
 }
 
-/// A key as a person writes it: `418`, or `12,2026`.
-pub(crate) fn key_text(key: &[Value]) -> String {
-    let one = |value: &Value| match value {
-        Value::Text(text) | Value::Decimal(text) => text.clone(),
-        other => other.to_json().to_string(),
-    };
-    key.iter().map(one).collect::<Vec<_>>().join(",")
-}
-
-/// Decides about every row, in the preview and again inside the transaction, and keeps a fingerprint of what it saw:
-/// the two must be the same, so that nothing is overwritten that was not shown.
-struct Judge<'a> {
-    options: &'a UndoOptions,
-    columns: &'a [usize],
-    conflicts: Conflicts,
-    left_alone: Conflicts,
-    already_back: u64,
-    not_asked: u64,
-    seen: Fingerprint,
-    buffer: Vec<u8>,
-    found: Vec<String>,
-}
-
-impl<'a> Judge<'a> {
-    fn new(options: &'a UndoOptions, restore: &'a Restore) -> Self {
-        Judge {
-            options,
-            columns: &restore.columns,
-            conflicts: Conflicts::none(&restore.target),
-            left_alone: Conflicts::none(&restore.target),
-            already_back: 0,
-            not_asked: 0,
-            seen: Fingerprint::default(),
-            buffer: Vec::new(),
-            found: Vec::new(),
-        }
-    }
-
-    fn decide(&mut self, change: &RowChange, now: Option<&[Value]>) -> Keep {
-        if !self.options.only.is_empty() {
-            let keys = [key_text(&change.key), key_text(change.key_now())];
-            match self.options.only.iter().find(|o| keys.contains(&o.replace(", ", ","))) {
-                Some(only) => self.found.push(only.clone()),
-                None => {
-                    self.not_asked += 1;
-                    return Keep::Leave;
-                }
-            }
-        }
-        self.seen.add(&RowHash::with(&mut self.buffer, change.key.iter().chain(now.unwrap_or_default())));
-        match treat(change, now, self.columns, self.options.policy) {
-            Treatment::Put(wanted) => Keep::Hold(wanted),
-            Treatment::AlreadyBack => {
-                self.already_back += 1;
-                Keep::Leave
-            }
-            Treatment::Leave(conflict) => {
-                self.left_alone.add(&change.key, conflict);
-                Keep::Leave
-            }
-            Treatment::Stop(conflict) => {
-                self.conflicts.add(&change.key, conflict);
-                Keep::Leave
-            }
-        }
-    }
-}
-
-/// Compares every row with what the run left; nothing is written.
-fn look(
-    context: &Context<'_>,
-    session: &mut dyn Session,
-    book: &dyn Logbook,
-    back: &Back,
-    options: &UndoOptions,
-    (notes, (side, way)): (Vec<String>, &(Vec<SideWrite>, WayBack)),
-) -> Result<(Preview, Fingerprint), Failure> {
-    let run = &back.entry.receipt.run;
-    let target = &back.restore.target;
-    let reader = RefCell::new(book.snapshot(run, &back.snapshot)?);
-    let mut judge = Judge::new(options, &back.restore);
-    let mut rows: Vec<ShownRow> = Vec::new();
-    let mut totals = Totals::new(back.restore.columns.iter().copied());
-    let (mut matched, mut seen) = (0u64, 0u64);
-    session
-        .look_up(target, &mut || inverse(&reader), &mut |change, now| {
-            seen += 1;
-            if seen.is_multiple_of(4096) {
-                context.ambient.progress(Phase::Comparing, seen, Some(back.snapshot.rows));
-            }
-            let stopped = judge.conflicts.count;
-            let wanted = match judge.decide(change, now) {
-                Keep::Hold(wanted) => wanted,
-                // A row that stops the undo is shown as it was meant to be put back.
-                Keep::Leave if judge.conflicts.count > stopped => change.after.clone(),
-                Keep::Leave => return Ok(()),
-            };
-            matched += 1;
-            let before = if judge.conflicts.count > stopped { change.before.as_deref() } else { now };
-            if let (Some(before), Some(after)) = (before, &wanted) {
-                totals.add(before, after);
-            }
-            if options.show.wants(rows.len()) {
-                let before = before.map(<[Value]>::to_vec).unwrap_or_default();
-                rows.push(ShownRow { key: change.key.clone(), before, after: wanted });
-            }
-            Ok(())
-        })
-        .map_err(unwrap_sink)?;
-    if let Some(missing) = options.only.iter().find(|o| !judge.found.contains(o)) {
-        return Err(Failure::usage(
-            format!("run {run} changed no row with the key {missing}"),
-            "write keys as they are shown: 418, or 12,2026",
-        ));
-    }
-    let mut preview = Preview {
-        database: session.database().clone(),
-        notes,
-        title: back.entry.receipt.title.clone(),
-        kind: back.restore.kind,
-        target: target.clone(),
-        statement: sentence(back),
-        pin: None,
-        foreseen: back.foreseen.clone(),
-        filter: Vec::new(),
-        findings: side_findings(side).into_iter().chain(no_way_back(way)).collect(),
-        allowed: options.allow.clone(),
-        matched,
-        changes: matched,
-        total: matched,
-        rows,
-        totals: totals.finish(|c| target.columns.get(c).map_or(String::new(), |c| c.name.clone())),
-        side: side.clone(),
-        many: None,
-        study: Study::default(),
-        unmet: Vec::new(),
-        leave_out: None,
-        already_run: None,
-        mark: None,
-        undo_of: Some(run.clone()),
-        conflicts: (judge.conflicts.count > 0).then(|| judge.conflicts.clone()),
-        left_alone: (judge.left_alone.count > 0).then(|| judge.left_alone.clone()),
-        already_back: judge.already_back,
-        not_asked: judge.not_asked,
-        // What taking the undo back would meet is judged when it is asked for.
-        back: WayBack::default(),
-        fires: false,
-        stays_null: (0, Vec::new()),
-    };
-    if let Some(expected) = options.rows.filter(|e| !e.met(matched, matched)) {
-        preview.unmet.push(crate::preview::Unmet { what: "rows", expected, found: matched });
-    }
-    Ok((preview, judge.seen))
-}
-
 /// What an undo does, in words, in place of a statement.
-fn sentence(back: &Back) -> String {
-    let (table, run) = (&back.restore.target.table, &back.entry.receipt.run);
-    match back.restore.kind {
+fn sentence(back: &Back, run: &str) -> String {
+    let table = &back.batch.target.table;
+    match back.batch.kind {
         StepKind::Update => format!("put the rows of {table} back as they were before run {run}"),
         StepKind::Insert => format!("bring back the rows of {table} that run {run} took away"),
         StepKind::Delete => format!("take away the rows of {table} that run {run} brought in"),
     }
 }
 
+/// The batches as the phases know them.
+fn facts(undoing: &Undoing, options: &UndoOptions) -> Vec<StepFacts> {
+    let run = undoing.run();
+    let one = |back: &Back| StepFacts {
+        target: back.batch.target.clone(),
+        record: StepRecord {
+            kind: back.batch.kind,
+            statement: sentence(back, run),
+            statement_hash: hash::texts(["undo", run]),
+            table: 0,
+            foreseen: back.foreseen.clone(),
+        },
+        role: back.batch.of.role,
+        allowed: options.allow.clone(),
+        terms: Terms::default(),
+    };
+    undoing.batches.iter().map(one).collect()
+}
+
 fn put_back(
     context: &Context<'_>,
     book: &dyn Logbook,
-    back: &Back,
+    undoing: &Undoing,
     options: &UndoOptions,
-    (preview, seen): (&Preview, Fingerprint),
+    only: &Only,
+    (preview, seen): (&UndoPreview, compared::Seen),
     talk: &mut dyn Talk,
 ) -> Result<RunOutcome, Failure> {
-    let statement = sentence(back);
-    let record = StepRecord {
-        kind: back.restore.kind,
-        statement: statement.clone(),
-        statement_hash: hash::texts(["undo", back.entry.receipt.run.as_str()]),
-        table: 0,
-        foreseen: back.foreseen.clone(),
-    };
-    let facts = StepFacts {
-        target: back.restore.target.clone(),
-        record: record.clone(),
-        allowed: options.allow.clone(),
-        changes: None,
-    };
-    let text = format!("-- {statement}\n");
+    let facts = facts(undoing, options);
+    let text: String = facts.iter().map(|facts| format!("-- {}\n", facts.record.statement)).collect();
+    let receipts = facts.iter().map(|facts| step_receipt(facts, options)).collect::<Vec<_>>();
     let prepared = Prepared::new(context, book, facts, &text, &mut |run| {
-        undo_receipt(context, back, options, preview, &record, run)
+        undo_receipt(context, undoing, options, preview, (run, &receipts))
     })?;
     let mut session = match context.open(Intent::Write) {
         Ok(session) => session,
         Err(error) => return Ok(prepared.failed(error)),
     };
-    let reader = match book.snapshot(&back.entry.receipt.run, &back.snapshot) {
-        Ok(reader) => RefCell::new(reader),
-        Err(error) => return Ok(prepared.failed(EngineError::Sink(Box::new(error)))),
-    };
-    let judge = RefCell::new(Judge::new(options, &back.restore));
-    let mut keep = |change: &RowChange, now: Option<&[Value]>| Ok(judge.borrow_mut().decide(change, now));
     let hold = options.hold && options.agreement == Agreement::Ask;
     let run = || -> Result<RunOutcome, Ended> {
-        let begun = prepared.begin(&mut *session)?;
-        let mut differing = |tx: &mut dyn Tx| first_differing(tx, book, back);
-        let marked = begun.hold_rows(&back.restore, &mut || inverse(&reader), &mut keep, &mut differing)?;
-        let judge = judge.borrow();
-        if judge.conflicts.count > 0 {
-            return Err(marked.end(End::Conflicts(judge.conflicts.clone())));
+        let mut begun = prepared.begin(&mut *session)?;
+        let mut again = compared::Seen::default();
+        for (at, back) in undoing.batches.iter().enumerate() {
+            let reader = match book.snapshot(undoing.run(), &undoing.snapshot) {
+                Ok(reader) => RefCell::new(reader),
+                Err(error) => return Err(begun.end(End::Failed(error.into()))),
+            };
+            let mut judge = Judge::new(options, only, back);
+            let marked = begun.hold_rows(
+                &back.batch,
+                &mut || inverse(&reader, back.batch.of),
+                &mut |change, now| Ok(judge.decide(change, now)),
+                &mut |tx: &mut dyn Tx| first_differing(tx, book, undoing, back),
+            )?;
+            if judge.conflicts.count > 0 {
+                return Err(marked.end(End::Conflicts(judge.conflicts.clone())));
+            }
+            again.push(judge.seen);
+            if seen.get(at) != again.last() {
+                let why = "rows have changed since the preview of this undo".to_owned();
+                return Err(marked.end(End::Changed(why)));
+            }
+            begun = marked.put(&back.batch)?.prove()?;
         }
-        if judge.seen != seen {
-            return Err(
-                marked.end(End::Changed("rows have changed since the preview of this undo".to_owned()))
-            );
-        }
-        let proven = marked.put(&back.restore)?.prove()?;
+        let proven = begun.finish()?;
         let proven = if hold { proven.ask(talk)? } else { proven };
         Ok(proven.commit())
     };
     Ok(run().unwrap_or_else(|ended| *ended))
 }
 
-/// The first held row that does not say what the snapshot says. Both come in the order of their numbers.
-fn first_differing(tx: &mut dyn Tx, book: &dyn Logbook, back: &Back) -> Result<String, EngineError> {
-    let failed = |error: marktwice_port::LogError| EngineError::Sink(Box::new(error));
-    let reader = RefCell::new(book.snapshot(&back.entry.receipt.run, &back.snapshot).map_err(failed)?);
-    let target = &back.restore.target;
-    let mut found = None;
-    let mut kept = None;
-    tx.held(&mut |row| {
-        while found.is_none()
-            && kept.as_ref().is_none_or(|kept: &RowChange| kept.ordinal < row.ordinal)
-            && let Some(next) = inverse(&reader)?
-        {
-            kept = Some(next);
-        }
-        let (Some(kept), After::Row(after), None) = (&kept, &row.after, &found) else { return Ok(()) };
-        let wanted = kept.after.as_deref().unwrap_or_default();
-        let looked = |cell: &CellDiff| {
-            back.restore.kind != StepKind::Update || back.restore.columns.contains(&cell.column)
-        };
-        let cell = diff(wanted, after).into_iter().find(looked);
-        found = cell.filter(|_| kept.ordinal == row.ordinal).map(|cell| {
-            let name = target.columns.get(cell.column).map_or("", |c| c.name.as_str());
-            let text = |value: &Value| value.to_json().to_string();
-            format!(
-                "row {} of {}: {name} was {} before the run, and the engine reads that back as {}",
-                key_text(&row.key),
-                target.table,
-                text(&cell.before),
-                text(&cell.after)
-            )
-        });
-        Ok(())
-    })?;
-    Ok(found.unwrap_or_else(|| {
-        format!(
-            "what is in {} now does not read back as it was read, so nothing could be verified",
-            target.table
-        )
-    }))
+fn step_receipt(facts: &StepFacts, options: &UndoOptions) -> StepReceipt {
+    StepReceipt {
+        kind: facts.record.kind,
+        table: facts.target.table.clone(),
+        schema: Some(facts.target.schema.clone()),
+        statement: facts.record.statement.clone(),
+        statement_hash: facts.record.statement_hash.clone(),
+        definition: facts.target.definition.clone(),
+        terms: Terms { rows: options.rows, ..Terms::default() },
+        matched: 0,
+        changed: 0,
+        engine_count: None,
+        also_written: Vec::new(),
+    }
 }
 
 fn undo_receipt(
     context: &Context<'_>,
-    back: &Back,
+    undoing: &Undoing,
     options: &UndoOptions,
-    preview: &Preview,
-    record: &StepRecord,
-    run: &str,
+    preview: &UndoPreview,
+    (run, steps): (&str, &Vec<StepReceipt>),
 ) -> Receipt {
-    let of = &back.entry.receipt;
-    let step = StepReceipt {
-        kind: record.kind,
-        table: back.restore.target.table.clone(),
-        schema: Some(back.restore.target.schema.clone()),
-        statement: record.statement.clone(),
-        statement_hash: record.statement_hash.clone(),
-        definition: back.restore.target.definition.clone(),
-        expected_rows: options.rows,
-        expected_changes: None,
-        matched: 0,
-        changed: 0,
-        engine_count: None,
-    };
+    let of = &undoing.entry.receipt;
     let started = context.ambient.now().rfc3339;
+    let partial = |b: &crate::preview::BatchPreview| b.not_asked > 0 || b.left_alone.is_some();
     Receipt {
         title: of.title.clone(),
         user: context.user.clone(),
-        partial: preview.not_asked > 0 || preview.left_alone.is_some(),
+        partial: preview.batches.iter().any(partial),
         undo_of: Some(of.run.clone()),
         agreed: if options.agreement == Agreement::Ask { "answered" } else { "run named" }.to_owned(),
         allowed: options.allow.clone(),
-        findings: preview.findings.clone(),
-        ..Receipt::prepared(run, RunKind::Undo, &preview.database, started, step)
+        findings: preview.batches.iter().flat_map(|batch| batch.block.findings.clone()).collect(),
+        rehearsed: preview.rehearsed,
+        ..Receipt::prepared(run, RunKind::Undo, &preview.database, started, steps.clone())
     }
 }

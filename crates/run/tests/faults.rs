@@ -9,13 +9,13 @@
     reason = "a test that cannot go on is to fail"
 )]
 
-use marktwice_core::RunState;
+use marktwice_core::{Change, RunState};
 use marktwice_port::Intent;
 use marktwice_run::{
     Agreement, ApplyOptions, Context, End, Failure, RunOutcome, Show, Verdict, apply, history, settle,
 };
 use marktwice_testkit::Fuse;
-use marktwice_testkit::attempt::{Ground, Yes, apply_once, change, undo_once};
+use marktwice_testkit::attempt::{Ground, Yes, apply_once, undo_once};
 
 /// What an attempt must have left behind, by what it says of itself.
 fn check(
@@ -143,8 +143,7 @@ fn nothing_is_begun_over_an_unknown_outcome() {
         g.reset();
         let lost = g.with(&Fuse::at(0), &Fuse::at(calls.calls()), true, apply_once).unwrap();
         assert!(matches!(lost.end, End::Unknown(_)), "{:?}", lost.end);
-        let mut next = change();
-        next.source = "DELETE FROM t WHERE id < 3".into();
+        let next = Change::of("DELETE FROM t WHERE id < 3");
         let options =
             ApplyOptions { agreement: Agreement::Ask, mark: None, hold: false, show: Show::First(5) };
         let refused = g.healthy(|c| apply(c, &next, &options, &mut Yes));

@@ -1,21 +1,13 @@
 //! Composing a statement from a table, a key and values, as `set` and `draft` need it. What a person typed becomes a
 //! literal of the column's type, or is refused; it never becomes part of the statement's grammar.
 
+use marktwice_core::Value;
 use marktwice_core::table::{Column, Target};
+use marktwice_port::{Composed, Draft, Uncomposed, Which, Work};
 
-use crate::classes::{Class, class};
-use crate::language::Language;
-use crate::near::nearest;
-
-/// What cannot be composed: what is wrong, and what to do.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{message}")]
-pub struct Uncomposed {
-    /// What is wrong.
-    pub message: String,
-    /// What to do.
-    pub hint: String,
-}
+use crate::dialect::classes::{Class, class};
+use crate::dialect::language::Language;
+use marktwice_core::near::nearest;
 
 fn wrong(message: impl Into<String>, hint: impl Into<String>) -> Uncomposed {
     Uncomposed { message: message.into(), hint: hint.into() }
@@ -31,16 +23,21 @@ pub fn table_name(typed: &str) -> (Option<String>, String) {
 }
 
 /// The table as it is written in a composed statement.
-pub fn table(language: Language, target: &Target, schema_said: bool) -> String {
+fn table(language: Language, target: &Target, schema_said: bool) -> String {
     let name = language.name(&target.table);
-    if schema_said { format!("{}.{name}", language.name(&target.schema)) } else { name }
+    // A SQLite file is one schema.
+    if schema_said && language != Language::Sqlite {
+        format!("{}.{name}", language.name(&target.schema))
+    } else {
+        name
+    }
 }
 
 /// `column=value`, split and looked up.
 ///
 /// # Errors
 /// Where there is no such column, or no equals sign.
-pub fn pair<'t, 'a>(target: &'t Target, typed: &'a str) -> Result<(&'t Column, &'a str), Uncomposed> {
+fn pair<'t, 'a>(target: &'t Target, typed: &'a str) -> Result<(&'t Column, &'a str), Uncomposed> {
     let (name, value) = typed.split_once('=').ok_or_else(|| {
         wrong(format!("{typed} has no equals sign"), "write COLUMN=VALUE, without blanks around it")
     })?;
@@ -60,7 +57,7 @@ pub fn pair<'t, 'a>(target: &'t Target, typed: &'a str) -> Result<(&'t Column, &
 ///
 /// # Errors
 /// Where the column cannot hold it.
-pub fn literal(language: Language, column: &Column, typed: &str) -> Result<String, Uncomposed> {
+fn literal(language: Language, column: &Column, typed: &str) -> Result<String, Uncomposed> {
     if column.generated {
         return Err(wrong(
             format!("{} is computed by the engine and cannot be assigned", column.name),
@@ -133,7 +130,7 @@ fn number(column: &Column, text: &str) -> Result<String, Uncomposed> {
 ///
 /// # Errors
 /// Where that is no key of the table, or names several rows unasked.
-pub fn key(
+fn key(
     language: Language,
     target: &Target,
     keys: &[Vec<String>],
@@ -144,13 +141,29 @@ pub fn key(
     let named = typed.split_once('=').is_some_and(|(name, _)| target.position(name.trim()).is_some());
     let declared = !target.key.columns.is_empty();
     if !named {
+        let rows: Vec<&str> = if several { typed.split(';').collect() } else { vec![typed] };
+        let whole = |row: &&str| row.split(',').count() == names.len();
+        if names.len() > 1 && declared && rows.iter().all(whole) {
+            // The values of the key in its order, as a preview shows it.
+            return rows
+                .into_iter()
+                .map(|row| {
+                    let pairs = names.iter().zip(row.split(','));
+                    let named: Vec<String> =
+                        pairs.map(|(name, value)| format!("{name}={}", value.trim())).collect();
+                    one_row(language, target, keys, &named.join(","))
+                })
+                .collect();
+        }
         let [only] = names else {
             let example: Vec<String> = names.iter().map(|n| format!("{n}=…")).collect();
             let hint = match names.is_empty() || !declared {
                 true => {
                     "give the table a key, or write a change with a filter that you have looked at".to_owned()
                 }
-                false => format!("write {}", example.join(",")),
+                false => {
+                    format!("write {}, or the values in this order with commas between", example.join(","))
+                }
             };
             return Err(wrong(format!("{} has no key of one column", target.table), hint));
         };
@@ -225,10 +238,68 @@ fn parts<'a>(target: &Target, typed: &'a str) -> Vec<&'a str> {
     starts.iter().zip(ends).filter_map(|(start, end)| typed.get(*start..end)).collect()
 }
 
-/// An UPDATE of these rows.
-pub fn update(table: &str, sets: &[(String, String)], rows: &[String]) -> String {
-    let sets: Vec<String> = sets.iter().map(|(column, value)| format!("{column} = {value}")).collect();
-    format!("UPDATE {table}\n   SET {}\n WHERE {}", sets.join(",\n       "), any_of(rows))
+/// Writes a plain statement.
+///
+/// # Errors
+/// Where what was typed names no row or no column, or does not fit.
+pub fn compose(language: Language, draft: &Draft<'_>) -> Result<Composed, Uncomposed> {
+    let Draft { target, schema, work, rows } = *draft;
+    let (condition, count) = match rows {
+        Which::All => (None, None),
+        Which::Condition(condition) => (Some(condition.to_owned()), None),
+        Which::Typed { key: typed, keys, several } => {
+            let rows = key(language, target, keys, typed, several)?;
+            (Some(any_of(&rows)), Some(rows.len() as u64))
+        }
+        Which::Row { key, row } => one_of(language, target, key, row),
+    };
+    let table = table(language, target, schema);
+    let place = condition.as_ref().map_or(String::new(), |c| format!("\n WHERE {c}"));
+    let text = match work {
+        Work::Delete => format!("DELETE FROM {table}{place}"),
+        Work::Set(typed) => {
+            let mut sets = Vec::new();
+            for typed in typed {
+                let (column, value) = pair(target, typed)?;
+                sets.push(format!("{} = {}", language.name(&column.name), literal(language, column, value)?));
+            }
+            format!("UPDATE {table}\n   SET {}{place}", sets.join(",\n       "))
+        }
+        Work::SetEach => {
+            let free = target.columns.iter().enumerate();
+            let free = free.filter(|(at, c)| !c.generated && !target.key.columns.contains(at));
+            let sets: Vec<String> = free.map(|(_, c)| format!("{0} = {0}", language.name(&c.name))).collect();
+            format!("UPDATE {table}\n   SET {}{place}", sets.join(",\n       "))
+        }
+    };
+    Ok(Composed { text, condition, rows: count })
+}
+
+/// The condition that one row meets: its key, and where it has none what names it. How many rows that are is known of a
+/// key only.
+fn one_of(
+    language: Language,
+    target: &Target,
+    key: &[Value],
+    row: &[Value],
+) -> (Option<String>, Option<u64>) {
+    let names = target.key.names.iter().map(|k| language.name(k));
+    let values = key.iter().map(|v| language.literal(v));
+    let terms: Option<Vec<String>> =
+        names.zip(values).map(|(name, value)| Some(format!("{name} = {}", value?))).collect();
+    if let Some(terms) = terms.filter(|t| !t.is_empty()) {
+        return (Some(terms.join(" AND ")), Some(1));
+    }
+    // Without a key there is only what the row holds.
+    let near = nearest("name", target.columns.iter().map(|c| c.name.as_str()));
+    let column = near.or_else(|| target.columns.first().map(|c| c.name.as_str())).unwrap_or("");
+    let at = target.position(column).unwrap_or(0);
+    let term = match row.get(at) {
+        Some(value) if !value.is_null() => language.literal(value).map(|v| format!("= {v}")),
+        _ => None,
+    };
+    let term = term.unwrap_or_else(|| "IS NULL".to_owned());
+    (Some(format!("{} {term}", language.name(column))), None)
 }
 
 fn any_of(rows: &[String]) -> String {

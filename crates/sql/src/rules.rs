@@ -10,7 +10,9 @@ pub mod mixed_and_or;
 pub mod no_filter;
 pub mod not_unique;
 pub mod null_compare;
+pub mod pipes;
 pub mod repeats;
+pub mod rows_discarded;
 pub mod target_again;
 pub mod too_long;
 pub mod type_mix;
@@ -23,12 +25,12 @@ mod tests;
 use marktwice_core::Finding;
 use marktwice_core::table::{Pin, Target};
 
-use crate::pins::UniqueKey;
-use crate::step::Step;
+use crate::statement::pins::UniqueKey;
+use crate::statement::step::Step;
 
 /// What a rule may look at.
 #[derive(Debug, Clone, Copy)]
-pub struct Seen<'a> {
+pub struct Facts<'a> {
     /// The statement.
     pub step: &'a Step,
     /// Its target.
@@ -43,12 +45,12 @@ pub struct Seen<'a> {
 
 /// What the text alone shows of a statement that an engine did not compile for its types.
 pub fn early(source: &str, language: crate::Language) -> Option<Finding> {
-    let step = crate::slicing::understand_with(source, language, &mut |_, _| true).ok()?;
+    let step = crate::statement::slicing::understand_with(source, language, &mut |_, _| true).ok()?;
     and_for_comma::in_text(&step)
 }
 
 /// Everything that all rules notice, in the order of the rules.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     [
         no_filter::look,
         always_true::look,
@@ -66,6 +68,7 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
         key_change::look,
         repeats::look,
         not_unique::look,
+        rows_discarded::look,
     ]
     .iter()
     .flat_map(|rule| rule(seen))

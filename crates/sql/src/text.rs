@@ -1,10 +1,12 @@
 //! Tokens with byte ranges in the source they came from.
 
-use marktwice_core::finding::Place;
+pub mod slices;
+
+use marktwice_core::finding::TextPlace;
 use sqlparser::dialect::Dialect;
 use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer, Whitespace};
 
-use crate::slices::Slice;
+use crate::text::slices::Slice;
 
 /// One token and where it stands.
 #[derive(Debug, Clone, PartialEq)]
@@ -78,7 +80,13 @@ pub struct TokenError {
     /// What is wrong.
     pub message: String,
     /// Where.
-    pub place: Place,
+    pub place: TextPlace,
+}
+
+/// A condition in parentheses; a comment at its end would swallow what follows.
+pub fn in_parentheses(condition: &str) -> String {
+    let end = if condition.contains("--") || condition.contains('#') { "\n" } else { "" };
+    format!("({condition}{end})")
 }
 
 /// Cuts `source` into tokens; together they cover it without a gap.
@@ -91,7 +99,7 @@ pub fn tokenize(source: &str, dialect: &dyn Dialect) -> Result<Vec<Tok>, TokenEr
         let at = cursor.offset(error.location.line, error.location.column);
         TokenError {
             message: sentence(&error.message),
-            place: Place::in_source(source, at, source.len().min(at + 1)),
+            place: TextPlace::in_source(source, at, source.len().min(at + 1)),
         }
     })?;
     let mut toks: Vec<Tok> = Vec::with_capacity(tokens.len());

@@ -101,9 +101,8 @@ UPDATE keeper k SET region = 'Moor' WHERE keeper.keeper_id = 1
 -->p 1:43 `keeper.keeper_id` unknown-name: keeper has another name in this statement (keeper is called k here: write k.keeper_id)
 -->m 1:50 `keeper_id` unknown-name: there is no column keeper.keeper_id (did you mean keeper_id?)
 UPDATE keeper SET region = uper(region) WHERE keeper_id = 1
--->s 1:28 `uper` unknown-name: there is no function uper (correct the name)
+-->sm 1:28 `uper` unknown-name: there is no function uper (Correct the name.)
 -->p 1:28 `uper` unknown-name: function uper(character varying) does not exist (No function matches the given name and argument types. You might need to add explicit type casts)
--->m 1:28 `uper` unknown-name: there is no function uper (Correct the name.)
 UPDATE keeper SET region = (SELECT nme FROM apiary WHERE keeper_id = 1) WHERE keeper_id = 1
 --> 1:36 `nme` unknown-name: there is no column nme (did you mean name?)
 DELETE FROM hives WHERE hive_id = 1

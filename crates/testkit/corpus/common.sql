@@ -248,10 +248,10 @@ UPDATE inspection SET note = (SELECT i.note FROM batch b, inspection i WHERE b.b
 -->p 1 of inspection exact, 0 would change:
 UPDATE keeper SET phone = (SELECT s.kilos FROM sheet_import s WHERE s.hive = 'Foxglove' LIMIT 1) WHERE keeper_id = 4
 --> update keeper | set phone | where keeper_id = 4
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE keeper SET phone = (SELECT s.kilos FROM sheet_import s WHERE s.hive = 'Ling' LIMIT 1) WHERE keeper_id = 4
 --> update keeper | set phone | where keeper_id = 4
---> 1 of keeper exact, 1 would change: hidden-values unlike
+--> 1 of keeper exact, 1 would change: hidden-values
 -- layout and comments
 UPDATE /* which */ keeper -- the table
    SET region /* to */ = 'Moor' -- WHERE keeper_id = 1
@@ -273,17 +273,17 @@ DELETE	FROM	inspection	WHERE	inspection_id	=	4	;
 --> 1 of inspection gone:
 UPDATE keeper SET name = 'Zoë Ærø ❤' WHERE keeper_id = 6
 --> update keeper | set name | where keeper_id = 6
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE keeper SET name = 'WHERE keeper_id = 1' WHERE keeper_id = 5
 --> update keeper | set name | where keeper_id = 5
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 -- with text, number and both mixed
 DELETE FROM sheet_import WHERE kilos = '6.6'
 --> delete sheet_import | where kilos = '6.6'
 --> 2 of sheet_import gone: not-unique twin-rows
 UPDATE keeper SET region = 'MOOR' WHERE keeper_id = 3
 --> update keeper | set region | where keeper_id = 3
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE hive SET queen_colour = 'ultramarine' WHERE 1 = 0
 -->sm update hive | set queen_colour | where 1 = 0
 -->p refused too-long
@@ -296,7 +296,7 @@ UPDATE keeper SET keeper_id = 50 WHERE keeper_id = 6
 --> 1 of keeper exact, 1 would change: key-change moves-filter
 UPDATE batch SET flower = 'Lime' WHERE flower = 'lime'
 --> update batch | set flower | where flower = 'lime'
---> 3 of batch exact, 3 would change: moves-filter not-unique unlike
+--> 3 of batch exact, 3 would change: moves-filter not-unique
 UPDATE batch SET price = 9.99 WHERE price > 5 AND price < 100
 --> update batch | set price | where price > 5 AND price < 100
 --> 6 of batch exact, 5 would change: every-row moves-filter not-unique

@@ -29,25 +29,25 @@ DELETE LOW_PRIORITY QUICK FROM inspection WHERE hive_id = 5
 -- literals
 UPDATE keeper SET name = "it's" WHERE keeper_id = 1
 --> update keeper | set name | where keeper_id = 1
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE keeper SET name = 'it\'s \\ \n' WHERE keeper_id = 1
 --> update keeper | set name | where keeper_id = 1
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE keeper SET name = 'a' 'b' WHERE keeper_id = 1
 --> update keeper | set name | where keeper_id = 1
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE keeper SET name = _utf8mb4'x' COLLATE utf8mb4_bin WHERE keeper_id = 1
 --> update keeper | set name | where keeper_id = 1
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE keeper SET phone = 0x41 WHERE keeper_id = 1
 --> update keeper | set phone | where keeper_id = 1
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE keeper SET phone = x'4142' WHERE keeper_id = 1
 --> update keeper | set phone | where keeper_id = 1
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE keeper SET phone = b'1000001' WHERE keeper_id = 1
 --> update keeper | set phone | where keeper_id = 1
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE inspection SET day = DATE '2026-06-01' + INTERVAL 3 DAY WHERE inspection_id = 1
 --> update inspection | set day | where inspection_id = 1
 --> 1 of inspection exact, 1 would change:
@@ -178,7 +178,7 @@ DELETE FROM inspection WHERE hive_id > 1 ORDER BY day, inspection_id LIMIT 3
 --> 3 of inspection gone: not-unique
 DELETE FROM inspection ORDER BY day LIMIT 1
 --> delete inspection | ORDER BY day LIMIT 1
---> 1 of inspection gone: unstable-limit
+--> 1 of inspection gone:
 DELETE FROM inspection WHERE hive_id = 1 LIMIT 5
 --> delete inspection | where hive_id = 1 | LIMIT 5
 --> 2 of inspection gone: not-unique
@@ -258,16 +258,17 @@ UPDATE keeper SET name = 'x' AND region = 'y' WHERE keeper_id = 1
 --> refused and-for-comma, with what to write instead
 UPDATE keeper SET name = 'x', name = 'y' WHERE keeper_id = 1
 --> update keeper | set name, name | where keeper_id = 1
---> 1 of keeper exact, 1 would change: assigned-twice unlike
+--> 1 of keeper exact, 1 would change: assigned-twice
 UPDATE batch SET gross = 5 WHERE batch_id = 1
 --> update batch | set gross | where batch_id = 1
 --> 1 of batch exact, 0 would change: engine-column
 UPDATE moor SET name = 'x' WHERE id = 1
---> refused not-understood, with what to write instead
+--> update moor | set name | where id = 1
+--> 1 of keeper exact, 1 would change: a-view
 UPDATE IGNORE keeper SET name = 'x' WHERE keeper_id = 1
 --> refused not-understood, with what to write instead
 UPDATE hive h JOIN apiary a USING (apiary_id) SET h.name = 'x', a.name = 'y' WHERE hive_id = 1
---> refused several-tables, with what to write instead
+--> refused several-tables
 DELETE i, s FROM inspection i JOIN hive_season s USING (hive_id) WHERE s.season = 2026
 --> refused several-tables, with what to write instead
 UPDATE sheet_import s JOIN hive h ON h.name = s.hive SET s.note = h.queen_colour
@@ -275,7 +276,8 @@ UPDATE sheet_import s JOIN hive h ON h.name = s.hive SET s.note = h.queen_colour
 UPDATE keeper SET name = 'x' /*! WHERE keeper_id = 1 */
 --> refused not-understood
 DELETE FROM inspection WHERE inspection_id = 1 RETURNING hive_id
---> refused not-understood, with what to write instead
+--> delete inspection | where inspection_id = 1
+--> 1 of inspection gone: rows-discarded
 DELETE FROM inspection WHERE inspection_id = ?
 --> refused not-understood
 DELETE FROM inspection WHERE inspection_id = @id
@@ -308,7 +310,7 @@ UPDATE hive h JOIN (SELECT hive_id, rank() OVER (PARTITION BY apiary_id ORDER BY
 --> 10 of hive exact, 10 would change: every-row
 UPDATE keeper SET phone = (SELECT left(group_concat(name ORDER BY name SEPARATOR '; '), 20) FROM apiary a WHERE a.keeper_id = keeper.keeper_id) WHERE keeper_id <= 3
 --> update keeper | set phone | where keeper_id <= 3
---> 3 of keeper exact, 2 would change: not-unique subquery-none unlike
+--> 3 of keeper exact, 2 would change: not-unique subquery-none
 UPDATE inspection SET note = concat(hive_id, ': ', ifnull(note, '-')) WHERE date_format(day, '%m') = '05'
 --> update inspection | set note | where date_format(day, '%m') = '05'
 --> 4 of inspection exact, 4 would change: not-unique repeats
@@ -326,7 +328,7 @@ UPDATE apiary a, hive h SET h.queen_colour = if(a.keeper_id = 1, 'white', NULL),
 --> 7 of hive exact, 7 would change: becomes-null over-half
 UPDATE keeper a JOIN keeper b ON b.region = a.region AND b.keeper_id <> a.keeper_id SET a.phone = 'same'
 --> update keeper | set phone | with a, b
---> 3 of keeper exact, 3 would change: many-sources unlike
+--> 3 of keeper exact, 3 would change: many-sources
 UPDATE doc SET body = json_array_append(body, '$.tags', 'c'), flags = concat(flags, ',c'), seen = seen + INTERVAL 1 DAY WHERE doc_id = 1
 --> update doc | set body, flags, seen | where doc_id = 1
 --> 1 of doc exact, 1 would change: repeats

@@ -37,13 +37,13 @@ DELETE FROM inspection i WHERE i.* IS NOT NULL AND i.hive_id = 1
 -- literals and casts
 UPDATE keeper SET name = E'tab\there' WHERE keeper_id = 1
 --> update keeper | set name | where keeper_id = 1
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE keeper SET name = $$it's WHERE$$ WHERE keeper_id = 1
 --> update keeper | set name | where keeper_id = 1
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE keeper SET name = $q$a $$ b$q$ WHERE keeper_id = 1
 --> update keeper | set name | where keeper_id = 1
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 UPDATE inspection SET day = '2026-06-01'::date + 3 WHERE inspection_id = 1
 --> update inspection | set day | where inspection_id = 1
 --> 1 of inspection exact, 1 would change:
@@ -148,7 +148,8 @@ UPDATE doc SET tags = tags[1:1] || ARRAY['z'] WHERE tags && ARRAY['b']
 --> update doc | set tags | where tags && ARRAY['b']
 --> 1 of doc exact, 1 would change: moves-filter not-unique
 UPDATE doc SET tags[1] = 'q' WHERE doc_id = 1
---> refused not-understood
+--> update doc | set tags | where doc_id = 1
+--> 1 of doc unknown:
 DELETE FROM doc WHERE span @> 4
 --> delete doc | where span @> 4
 --> 1 of doc gone: not-unique
@@ -213,7 +214,7 @@ UPDATE sheet_import SET note = h.queen_colour FROM hive h WHERE h.name = sheet_i
 --> 5 of sheet_import exact, 5 would change: becomes-null twin-rows
 UPDATE keeper SET phone = s.kilos FROM sheet_import s
 --> update keeper | set phone | with s
---> 6 of keeper unknown: many-sources no-filter unlike
+--> 6 of keeper unknown: many-sources no-filter
 DELETE FROM inspection USING hive WHERE hive.hive_id = inspection.hive_id AND hive.queen_colour = 'red'
 --> delete inspection | with hive | where hive.hive_id = inspection.hive_id AND hive.queen_colour = 'red'
 --> 4 of inspection gone:
@@ -255,9 +256,11 @@ UPDATE keeper SET name = 'x', name = 'y' WHERE keeper_id = 1
 UPDATE batch SET gross = 5 WHERE batch_id = 1
 --> refused engine-column
 UPDATE moor SET name = 'x' WHERE id = 1
---> refused not-understood, with what to write instead
+--> update moor | set name | where id = 1
+--> 1 of keeper exact, 1 would change: a-view
 UPDATE keeper SET name = 'x' WHERE keeper_id = 1 RETURNING name
---> refused not-understood, with what to write instead
+--> update keeper | set name | where keeper_id = 1
+--> 1 of keeper exact, 1 would change: rows-discarded
 DELETE FROM keeper WHERE region = 'Moor' ORDER BY keeper_id LIMIT 1
 --> refused not-understood, with what to write instead
 DELETE FROM inspection WHERE CURRENT OF c
@@ -314,7 +317,7 @@ UPDATE hive SET queen_colour = k.region FROM apiary a JOIN LATERAL (SELECT * FRO
 --> 10 of hive exact, 10 would change: every-row unlike
 UPDATE sheet_import s SET note = d.n::text FROM (SELECT ctid AS place, row_number() OVER (PARTITION BY hive ORDER BY day) AS n FROM sheet_import) d WHERE d.place = s.ctid
 --> update sheet_import | set note | with d | where d.place = s.ctid
---> 6 of sheet_import exact, 6 would change: every-row twin-rows unlike
+--> 6 of sheet_import exact, 6 would change: every-row twin-rows
 UPDATE doc SET body = (SELECT jsonb_object_agg(key, value) FROM jsonb_each(body) WHERE key <> 'tags') WHERE body IS NOT NULL
 --> update doc | set body | where body IS NOT NULL
 --> 2 of doc exact, 1 would change: moves-filter not-unique
@@ -347,4 +350,4 @@ WITH old AS (SELECT hive_id, min(season) AS s FROM hive_season GROUP BY 1), bad 
 --> 1 of hive_season gone:
 UPDATE keeper AS k SET (name, region) = (SELECT upper(a.name), k.region || '!' FROM apiary a WHERE a.keeper_id = k.keeper_id ORDER BY a.apiary_id LIMIT 1) WHERE EXISTS (SELECT FROM apiary a WHERE a.keeper_id = k.keeper_id)
 --> update keeper | set name, region | where EXISTS (SELECT FROM apiary a WHERE a.keeper_id = k.keeper_id)
---> 3 of keeper exact, 3 would change: not-unique unlike
+--> 3 of keeper exact, 3 would change: not-unique

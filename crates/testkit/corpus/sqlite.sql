@@ -180,7 +180,7 @@ UPDATE hive SET weight = random() FROM apiary a WHERE a.apiary_id = hive.apiary_
 --> 2 of hive unknown:
 UPDATE keeper SET phone = s.kilos FROM sheet_import s
 --> update keeper | set phone | with s
---> 6 of keeper unknown: many-sources no-filter unlike
+--> 6 of keeper unknown: many-sources no-filter
 -- WITH
 WITH late AS (SELECT hive_id FROM inspection WHERE day > '2026-05-01') DELETE FROM hive_season WHERE hive_id IN late
 --> delete hive_season | where hive_id IN late (not parsed)
@@ -196,7 +196,7 @@ WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 3) DELE
 --> 3 of inspection gone: not-unique
 WITH a AS (SELECT 1 AS x), b AS MATERIALIZED (SELECT x + 1 AS x FROM a) UPDATE keeper SET phone = (SELECT x FROM b) WHERE keeper_id = 1
 --> update keeper | set phone | where keeper_id = 1
---> 1 of keeper exact, 1 would change: unlike
+--> 1 of keeper exact, 1 would change:
 -- not exact, or not taken
 UPDATE hive SET weight = (SELECT count(*) FROM hive AS o WHERE o.weight >= hive.weight) WHERE apiary_id = 2
 --> update hive | set weight | where apiary_id = 2
@@ -212,18 +212,19 @@ UPDATE hive SET name = (SELECT a.name FROM apiary a WHERE a.apiary_id > hive.api
 --> 1 of hive exact, 1 would change: many-values
 UPDATE keeper SET name = 'x' AND region = 'y' WHERE keeper_id = 1
 --> update keeper | set name | where keeper_id = 1
---> 1 of keeper exact, 1 would change: and-for-comma unlike
+--> 1 of keeper exact, 1 would change: and-for-comma
 UPDATE keeper SET name = 'x', name = 'y' WHERE keeper_id = 1
 --> update keeper | set name, name | where keeper_id = 1
---> 1 of keeper exact, 1 would change: assigned-twice unlike
+--> 1 of keeper exact, 1 would change: assigned-twice
 UPDATE batch SET gross = 5 WHERE batch_id = 1
 --> refused engine-column
 UPDATE moor SET name = 'x' WHERE id = 1
---> refused not-understood, with what to write instead
+--> refused a-view, with what to write instead
 UPDATE OR REPLACE keeper SET name = 'x' WHERE keeper_id = 1
 --> refused not-understood, with what to write instead
 UPDATE keeper SET name = 'x' WHERE keeper_id = 1 RETURNING name
---> refused not-understood, with what to write instead
+--> update keeper | set name | where keeper_id = 1
+--> 1 of keeper exact, 1 would change: rows-discarded
 DELETE FROM keeper WHERE region = 'Moor' ORDER BY keeper_id LIMIT 1
 --> refused not-understood, with what to write instead
 DELETE FROM inspection WHERE inspection_id = ?1
@@ -255,10 +256,10 @@ UPDATE hive_season AS s SET total_kilos = (SELECT sum(weight) FROM hive AS h WHE
 --> 3 of hive_season exact, 3 would change: key-change moves-filter not-unique
 UPDATE keeper SET name = CASE WHEN EXISTS (SELECT 1 FROM apiary AS a WHERE a.keeper_id = keeper.keeper_id) THEN name || ' *' ELSE name END
 --> update keeper | set name
---> 6 of keeper exact, 3 would change: no-filter repeats unlike
+--> 6 of keeper exact, 3 would change: no-filter repeats
 UPDATE keeper SET phone = (SELECT group_concat(name, '; ') FROM (SELECT name FROM apiary AS a WHERE a.keeper_id = keeper.keeper_id ORDER BY name)) WHERE keeper_id <= 3
 --> update keeper | set phone | where keeper_id <= 3
---> 3 of keeper exact, 2 would change: not-unique subquery-none too-long unlike
+--> 3 of keeper exact, 2 would change: not-unique subquery-none too-long
 UPDATE inspection SET note = printf('%05d %s', hive_id, coalesce(note, '-')) WHERE strftime('%m', day) = '05'
 --> update inspection | set note | where strftime('%m', day) = '05'
 --> 4 of inspection exact, 4 would change: not-unique repeats
@@ -267,7 +268,7 @@ UPDATE inspection SET day = date(day, 'start of month', '+1 month', '-1 day') WH
 --> 7 of inspection exact, 7 would change: merges moves-filter not-unique over-half
 UPDATE sheet_import SET kilos = CAST(replace(kilos, ',', '.') AS REAL) * 2 WHERE rowid > 2
 --> update sheet_import | set kilos | where rowid > 2
---> 4 of sheet_import exact, 4 would change: not-unique repeats unlike
+--> 4 of sheet_import exact, 4 would change: not-unique repeats
 UPDATE hive SET queen_colour = iif(queen_colour IS NULL, 'none', NULL) WHERE weight IS NOT NULL AND weight NOT BETWEEN 28 AND 32
 --> update hive | set queen_colour | where weight IS NOT NULL AND weight NOT BETWEEN 28 AND 32
 --> 4 of hive exact, 4 would change: becomes-null not-unique

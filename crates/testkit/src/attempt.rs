@@ -5,16 +5,16 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
-use marktwice_core::Expect;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::undo::Policy;
+use marktwice_core::{Change, ChangeStep, Expect, Terms};
 use marktwice_logbook::Shelf;
 use marktwice_mysql::Mysql;
-use marktwice_port::{Ambient, Engine, LogError, Logbook, Phase, Stamp, Stopper, Waits};
+use marktwice_port::{Ambient, Engine, Limits, LogError, Logbook, Phase, Stamp, Stopper};
 use marktwice_postgres::Postgres;
 use marktwice_run::{
-    Agreement, Answer, ApplyOptions, Change, Context, Failure, Preview, Question, RunOutcome, Show, Talk,
-    UndoOptions, apply, undo,
+    Agreement, Answer, ApplyOptions, Context, Failure, Question, RunOutcome, Show, Shown, Talk, UndoOptions,
+    apply, undo,
 };
 use marktwice_sqlite::Sqlite;
 
@@ -50,7 +50,7 @@ pub struct Yes;
 impl Talk for Yes {
     fn tell(&mut self, _text: &str) {}
 
-    fn show(&mut self, _: &Preview) {}
+    fn show(&mut self, _: &Shown<'_>) {}
 
     fn ask(&mut self, _: &Question<'_>) -> Answer {
         Answer::Yes
@@ -156,23 +156,24 @@ pub fn with<T>(
         address: &address,
         book: &open,
         ambient: &Quiet,
-        waits: Waits { lock: wait, statement: None },
+        waits: Limits { lock: wait, statement: None },
         user: None,
     })
 }
 
-/// The change of an attempt.
+/// The change of an attempt: two steps on one table, of which the second rests on the first, so that every attempt begins
+/// with a rehearsal.
 pub fn change() -> Change {
-    Change {
-        source: "UPDATE t SET a = a * 10 WHERE id < 3".into(),
-        title: None,
-        reason: None,
-        rows: Some(Expect::Range(2, Some(2))),
-        changes: None,
-        allow: vec![],
-        again: false,
-        quick: false,
+    let steps = [("UPDATE t SET a = a * 10 WHERE id < 3", 2), ("DELETE FROM t WHERE a = 20", 1)];
+    let mut change = Change::default();
+    for (sql, rows) in steps {
+        let start = change.source.len();
+        change.source.push_str(sql);
+        let terms = Terms { rows: Some(Expect::Range(rows, Some(rows))), ..Terms::default() };
+        change.steps.push(ChangeStep { terms, range: start..change.source.len() });
+        change.source.push_str(";\n");
     }
+    change
 }
 
 /// Applies it.

@@ -10,10 +10,10 @@ use std::path::{Path, PathBuf};
 use marktwice_core::finding::Level;
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::table::Target;
-use marktwice_core::{Code, Value};
-use marktwice_port::{EngineError, Intent, Session, Waits};
-use marktwice_run::{Change, Preview, Show};
-use marktwice_sql::slicing::understand_with;
+use marktwice_core::{Change, Code, Value};
+use marktwice_port::{EngineError, Intent, Limits, Session};
+use marktwice_run::{Show, StepPreview};
+use marktwice_sql::statement::slicing::understand_with;
 use marktwice_sql::{Language, Step};
 
 use crate::attempt::{self, engine_of};
@@ -98,7 +98,7 @@ pub struct Pair {
 }
 
 fn open(url: &str) -> Box<dyn Session> {
-    let waits = Waits { lock: std::time::Duration::from_secs(5), statement: None };
+    let waits = Limits { lock: std::time::Duration::from_secs(5), statement: None };
     engine_of(url).open(url, Intent::Read, waits).expect("opened")
 }
 
@@ -109,7 +109,7 @@ fn file(name: &str) -> String {
 fn contents(session: &mut dyn Session) -> Vec<Vec<Vec<Value>>> {
     let table = |name: &&str| {
         let target = session.describe("", name).expect("described");
-        let mut rows = session.sample(&target, u32::MAX / 2).expect("read");
+        let mut rows = session.first_rows(&target, u32::MAX / 2).expect("read");
         rows.sort_by_cached_key(|row| format!("{row:?}"));
         rows
     };
@@ -144,16 +144,7 @@ impl Pair {
             let described = of.table.as_ref().map(|name| session.describe("", &name.text));
             described.and_then(Result::ok).is_some_and(|t| t.position(column).is_some())
         });
-        let change = Change {
-            source: statement.to_owned(),
-            title: None,
-            reason: None,
-            rows: None,
-            changes: None,
-            allow: Vec::new(),
-            again: false,
-            quick: false,
-        };
+        let change = Change::of(statement);
         let (never, folder) = (Fuse::at(0), self.stages[0].scene.path("."));
         let preview = attempt::with(&folder, &never, &never, false, |context| {
             marktwice_run::preview(context, &change, Show::All)
@@ -169,21 +160,20 @@ impl Pair {
                 )];
             }
         };
+        let preview = &preview.steps[0];
         let step = understood.unwrap_or_else(|f| panic!("{statement}: previewed, and not understood: {f:?}"));
-        self.compare(statement, &preview);
-        vec![slices(&step), results(&preview)]
+        self.compare(statement, preview);
+        vec![slices(&step), results(preview)]
     }
 
     /// What is said of a broken statement: where, and what is wrong; that it is taken, where it is.
     pub fn complaint(&mut self, statement: &str) -> String {
         let session = &mut self.sessions[0];
-        let (finding, said) = match session.plan(statement, &[]) {
+        let (finding, said) = match session.plan(statement, &[], &[]) {
             Ok(plan) => {
                 (plan.findings.into_iter().find(|f| f.level == Level::Stop), "it is taken".to_owned())
             }
-            Err(EngineError::Refused(finding) | EngineError::Syntax(finding)) => {
-                (Some(*finding), String::new())
-            }
+            Err(EngineError::Refused(finding)) => (Some(*finding), String::new()),
             Err(other) => (None, format!("without a place: {other}")),
         };
         let Some(finding) = finding else { return said };
@@ -197,9 +187,9 @@ impl Pair {
     }
 
     /// Runs the bare statement and compares.
-    fn compare(&mut self, statement: &str, preview: &Preview) {
+    fn compare(&mut self, statement: &str, preview: &StepPreview) {
         let open_end = [Code::VolatileFilter, Code::UnstableLimit];
-        if preview.findings.iter().any(|f| open_end.contains(&f.code)) {
+        if preview.block.findings.iter().any(|f| open_end.contains(&f.code)) {
             return;
         }
         let Ok(count) = self.bare.execute(statement) else {
@@ -208,21 +198,24 @@ impl Pair {
         };
         let after = contents(&mut *self.sessions[1]);
         let target =
-            TABLES.iter().position(|t| t.eq_ignore_ascii_case(&preview.target.table)).expect("a table");
+            TABLES.iter().position(|t| t.eq_ignore_ascii_case(&preview.block.target.table)).expect("a table");
         for (at, table) in TABLES.iter().enumerate().filter(|(at, _)| *at != target) {
             assert_eq!(after[at], self.start[at], "{statement}: {table} changed too");
         }
         let mut expected = self.start[target].clone();
-        for row in &preview.rows {
-            let at = expected.iter().position(|r| *r == row.before);
+        for row in &preview.block.rows {
+            let at = expected.iter().position(|r| *r == row.image.row());
             expected
                 .remove(at.unwrap_or_else(|| panic!("{statement}: lists a row that is not there: {row:?}")));
         }
         if preview.many.is_none() {
-            assert_eq!(preview.matched, count, "{statement}: rows listed and rows that the engine counts");
+            assert_eq!(
+                preview.block.matched, count,
+                "{statement}: rows listed and rows that the engine counts"
+            );
         }
-        if preview.foreseen.iter().all(|f| f.label == Label::Exact) {
-            expected.extend(preview.rows.iter().filter_map(|r| r.after.clone()));
+        if preview.block.foreseen.iter().all(|f| f.label == Label::Exact) {
+            expected.extend(preview.block.rows.iter().filter_map(|r| r.image.after().map(<[Value]>::to_vec)));
             expected.sort_by_cached_key(|row| format!("{row:?}"));
             assert_eq!(after[target], expected, "{statement}: what it did and what the preview says");
         } else {
@@ -286,27 +279,27 @@ fn slices(step: &Step) -> String {
 }
 
 /// Rows, label, what pins them, and findings.
-fn results(preview: &Preview) -> String {
-    let label = if preview.kind == StepKind::Delete {
+fn results(preview: &StepPreview) -> String {
+    let label = if preview.block.kind == StepKind::Delete {
         "gone"
-    } else if preview.uncertain() {
+    } else if preview.block.uncertain() {
         "unknown"
     } else {
         "exact"
     };
-    let mut codes: Vec<&str> = preview.findings.iter().map(|f| f.code.as_str()).collect();
+    let mut codes: Vec<&str> = preview.block.findings.iter().map(|f| f.code.as_str()).collect();
     codes.sort_unstable();
     codes.dedup();
-    let target: &Target = &preview.target;
-    let changes = if preview.kind == StepKind::Update && !preview.uncertain() {
-        format!(", {} would change", preview.changes)
+    let target: &Target = &preview.block.target;
+    let changes = if preview.block.kind == StepKind::Update && !preview.block.uncertain() {
+        format!(", {} would change", preview.block.changes)
     } else {
         String::new()
     };
     if codes.contains(&"volatile-filter") {
         return format!("some of {} {label}: volatile-filter", target.table);
     }
-    format!("{} of {} {label}{changes}: {}", preview.matched, target.table, codes.join(" "))
+    format!("{} of {} {label}{changes}: {}", preview.block.matched, target.table, codes.join(" "))
         .trim_end()
         .to_owned()
 }

@@ -7,9 +7,10 @@ use std::path::{Path, PathBuf};
 
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::table::KeyKind;
-use marktwice_core::{Code, Value};
+use marktwice_core::{Change, Code, Image, Value};
+use marktwice_port::Constraint;
 use marktwice_run::{
-    Agreement, ApplyOptions, Change, Context, End, Failure, Preview, RunOutcome, Show, UndoOptions,
+    Agreement, ApplyOptions, Context, End, Failure, Preview, RunOutcome, Show, StepPreview, UndoOptions,
 };
 
 use crate::attempt::{self, Yes};
@@ -18,6 +19,7 @@ use crate::stage::On;
 
 pub use hazards::Hazard;
 
+mod advice;
 mod file;
 mod hazards;
 mod servers;
@@ -36,8 +38,15 @@ trait Ring {
     fn set_up(&mut self, case: &Case);
     /// What is in the database under test.
     fn everything(&mut self) -> Contents;
-    /// Runs the statement on the other one; gives the rows that it matched.
+    /// Runs a statement on the other one; gives the rows that it matched.
     fn bare(&mut self, statement: &str) -> Result<u64, String>;
+    /// Runs statements on the other one in one transaction, which is rolled back: whether they can be one at all. A row that
+    /// one transaction writes twice is not looked at as one that two write.
+    fn together(&mut self, statements: &[&str]) -> Result<(), String>;
+    /// The one number that a query gives in the database under test.
+    fn count(&mut self, query: &str) -> u64;
+    /// Runs a statement on the database under test and rolls it back; gives the rows that it matched.
+    fn tried(&mut self, statement: &str) -> Result<u64, String>;
     /// What is in the other one.
     fn bare_contents(&mut self) -> Contents;
     /// Remembers the database under test.
@@ -63,6 +72,8 @@ pub struct Tally {
     pub refused: u64,
     /// Undone over a foreign edit: refused, with exactly the edited rows named.
     pub conflicts: u64,
+    /// Filters and statements that were offered, each found to do what was said.
+    pub advices: u64,
 }
 
 /// One random case, as scripts that anybody can run.
@@ -70,14 +81,34 @@ pub struct Tally {
 pub struct Case {
     /// Definitions and rows.
     pub script: String,
-    /// The statement.
+    /// The first step.
     pub statement: String,
+    /// Steps behind it.
+    pub more: Vec<String>,
     /// An edit by somebody else, between application and undo.
     pub edit: String,
     /// Whether that edit comes between preview and application as well.
     pub between: bool,
     /// What stands around the table.
     pub hazard: Hazard,
+}
+
+impl Case {
+    fn steps(&self) -> Vec<&str> {
+        std::iter::once(&self.statement).chain(&self.more).map(String::as_str).collect()
+    }
+}
+
+/// What the bare statements did: rows and contents after each step, or why one of them failed. Each commits by itself, so
+/// that its outcome can be looked at; what a failing one leaves of those before it is not compared with anything.
+type Bare = Result<Vec<(u64, Contents)>, String>;
+
+fn bare(ring: &mut dyn Ring, case: &Case) -> Bare {
+    let steps = case.steps();
+    if steps.len() > 1 {
+        ring.together(&steps)?;
+    }
+    steps.into_iter().map(|step| Ok((ring.bare(step)?, ring.bare_contents()))).collect()
 }
 
 /// Makes a case from a seed.
@@ -116,7 +147,9 @@ pub fn run(on: On, folder: &Path, from: u64, count: u64) -> Tally {
             let case = shrink(&mut *ring, case);
             eprintln!(
                 "{on:?}, seed {seed}, shrunk:\n{}\n{};\n-- edit: {}",
-                case.script, case.statement, case.edit
+                case.script,
+                case.steps().join(";\n"),
+                case.edit
             );
             std::panic::resume_unwind(panic);
         }
@@ -186,14 +219,11 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     let place = Place { folder: ring.folder().to_owned() };
     ring.set_up(case);
     let start = ring.everything();
-    let bare = ring.bare(&case.statement);
+    let bare = bare(ring, case);
     let bare_contents = ring.bare_contents();
+    let language = attempt::engine_of(&attempt::address(ring.folder())).language();
+    let read = marktwice_change::read(&case.steps().join(";\n"), language).expect("no block is in it");
     let change = Change {
-        source: case.statement.clone(),
-        title: None,
-        reason: None,
-        rows: None,
-        changes: None,
         allow: vec![
             Code::NoFilter,
             Code::AlwaysTrue,
@@ -206,15 +236,21 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
         .collect(),
         again: true,
         quick: true,
+        ..read
     };
+    assert_eq!(change.steps.len(), case.steps().len());
     let preview = match place.with(|context| marktwice_run::preview(context, &change, Show::All)) {
         Ok(preview) => preview,
         Err(failure) => {
             assert_eq!(ring.everything(), start, "a preview writes nothing");
             // A type that STRICT refuses is found out by the preview already.
             // Where several rows of a join match, the engine may take one that fits, and we see one that does not.
-            let joined = case.statement.contains(" x") && !case.statement.starts_with("DELETE");
+            let steps = case.steps();
+            let joined = steps.iter().any(|s| s.contains(" x") && !s.starts_with("DELETE"));
             assert!(bare.is_err() || failure.finding().is_some() || joined, "preview failed: {failure}");
+            if let Some(finding) = failure.finding() {
+                advice::statement(ring, case, finding, tally);
+            }
             if bare.is_ok() {
                 tally.refused += 1
             } else {
@@ -224,12 +260,17 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
         }
     };
     assert_eq!(ring.everything(), start, "a preview writes nothing");
-    if let Ok(count) = &bare {
+    if let Ok(done) = &bare {
         // A row that a cascade has taken along before its turn is not counted by every engine; one that is skipped is not.
         if !matches!(case.hazard, Hazard::OntoItself | Hazard::Skips) {
-            check_preview(&preview, &start[0], &bare_contents[0], *count);
+            if let ([step], [(count, after)]) = (preview.steps.as_slice(), done.as_slice()) {
+                check_preview(step, &start[0], &after[0], *count);
+            } else {
+                check_steps(&preview, &start, done);
+            }
         }
     }
+    advice::try_all(ring, case, &place, &change, &preview, tally);
     if case.between {
         between(ring, case, &place, &change, &preview, &start);
         return;
@@ -272,7 +313,8 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     }
     let applied = now;
     // On a server the state before the edit is made again by statements, which triggers and keys would meddle with.
-    if ring.on() == On::Sqlite || matches!(case.hazard, Hazard::None | Hazard::Settings) {
+    let plain = ring.on() == On::Sqlite || matches!(case.hazard, Hazard::None | Hazard::Settings);
+    if plain && case.more.is_empty() {
         over_an_edit(ring, case, &place, &preview, (&run, &applied), tally);
     }
     if place.with(was_undone(&run)) {
@@ -301,8 +343,9 @@ fn over_an_edit(
     ring.save();
     let edited = ring.edit(&case.edit);
     let after_edit = ring.everything();
-    if edited && after_edit != *applied && preview.kind == StepKind::Update {
-        let touched = named_rows(preview, &applied[0], &after_edit[0]);
+    let Some(step) = preview.steps.first() else { return };
+    if edited && after_edit != *applied && step.block.kind == StepKind::Update {
+        let touched = named_rows(step, &applied[0], &after_edit[0]);
         match place.undo(run, case.hazard.allowed(ring.on())).map(|o| o.end) {
             Ok(End::Conflicts(found)) => {
                 assert_eq!(ring.everything(), after_edit, "a refused undo touches nothing");
@@ -339,16 +382,18 @@ fn between(
         assert_eq!(now, edited, "what does not commit leaves everything");
         return;
     }
-    if preview.target.key.kind == KeyKind::WholeRow {
+    let [step] = preview.steps.as_slice() else { return };
+    let block = &step.block;
+    if block.target.key.kind == KeyKind::WholeRow {
         return;
     }
-    let target = &preview.target;
-    let named = preview.foreseen.iter().map(|f| f.column).chain(preview.filter.iter().copied());
+    let target = &block.target;
+    let named = block.foreseen.iter().map(|f| f.column).chain(block.filter.iter().copied());
     let columns: Vec<usize> = named.chain(target.key.columns.iter().copied()).chain(target.naming).collect();
     // Every shown row was still there as it was shown when the statement ran.
     let _ = start;
-    for row in &preview.rows {
-        let there = edited[0].iter().any(|r| hazards::still_as_shown(&row.before, r, &columns));
+    for row in &block.rows {
+        let there = edited[0].iter().any(|r| hazards::still_as_shown(row.image.row(), r, &columns));
         assert!(there, "a shown row had changed: {row:?}");
     }
 }
@@ -370,57 +415,101 @@ fn explainable(case: &Case, end: &End) {
             }),
             "{codes:?}"
         ),
+        // In which order a join writes rows whose keys change is the server's choice, and may be another each time.
+        End::Failed(Failure::Engine(error))
+            if error.broken(Constraint::Unique).is_some()
+                && case.steps().iter().any(|step| step.contains(" JOIN ")) => {}
         other => panic!("the bare statement runs: {other:?}"),
     }
 }
 
 /// The rows listed are those that the statement touches, and the after-values are what it stores.
-fn check_preview(preview: &Preview, start: &[Vec<Value>], bare: &[Vec<Value>], count: u64) {
-    assert_eq!(preview.rows.len() as u64, preview.matched);
-    let replaced = start.len() != bare.len() && preview.kind == StepKind::Update;
-    let silent = preview.foreseen.iter().any(|f| f.why.as_ref().is_some_and(|w| w.contains("ON CONFLICT")));
-    let several = preview.many.is_some();
-    if !replaced && !silent && !several && !preview.findings.iter().any(|f| f.code == Code::UndeclaredWrite) {
-        assert_eq!(preview.matched, count, "rows matched and rows that the bare statement counts");
+fn check_preview(step: &StepPreview, start: &[Vec<Value>], bare: &[Vec<Value>], count: u64) {
+    let block = &step.block;
+    assert_eq!(block.rows.len() as u64, block.matched);
+    let replaced = start.len() != bare.len() && block.kind == StepKind::Update;
+    let silent = block.foreseen.iter().any(|f| f.why.as_ref().is_some_and(|w| w.contains("ON CONFLICT")));
+    let several = step.many.is_some();
+    if !replaced && !silent && !several && !block.findings.iter().any(|f| f.code == Code::UndeclaredWrite) {
+        assert_eq!(block.matched, count, "rows matched and rows that the bare statement counts");
     }
     let mut expected = start.to_vec();
-    for row in &preview.rows {
-        let at = expected.iter().position(|r| *r == row.before).expect("a row that is there");
+    for row in &block.rows {
+        let at = expected.iter().position(|r| *r == row.image.row()).expect("a row that is there");
         expected.remove(at);
     }
-    if preview.foreseen.iter().any(|f| f.label != Label::Exact)
+    if block.foreseen.iter().any(|f| f.label != Label::Exact)
         || replaced
-        || (preview.matched != count && !several)
+        || (block.matched != count && !several)
     {
         return;
     }
-    expected.extend(preview.rows.iter().filter_map(|r| r.after.clone()));
+    expected.extend(block.rows.iter().filter_map(|r| r.image.after().map(<[Value]>::to_vec)));
     let bare = bare.to_vec();
     assert_eq!(sorted(expected), bare, "after-values labelled exact");
 }
 
+/// The same for a step among others, where the preview tells its rows: what it reads and what it writes is there as shown
+/// when its turn comes, and as foreseen when it is done.
+fn check_steps(preview: &Preview, start: &Contents, done: &[(u64, Contents)]) {
+    for (at, step) in preview.steps.iter().enumerate().filter(|(_, step)| step.told) {
+        let block = &step.block;
+        let Some(table) = ["t", "u", "kid"].iter().position(|t| *t == block.target.table) else { continue };
+        let (count, after) = &done[at];
+        let before = if at == 0 { start } else { &done[at - 1].1 };
+        let (Some(before), Some(after)) = (before.get(table), after.get(table)) else { continue };
+        let odd = block.findings.iter().any(|f| f.code == Code::UndeclaredWrite)
+            || block.foreseen.iter().any(|f| f.label != Label::Exact)
+            || before.len() != after.len() && block.kind == StepKind::Update;
+        if odd || step.many.is_some() || block.target.key.kind == KeyKind::WholeRow {
+            continue;
+        }
+        assert_eq!(block.matched, *count, "step {}: rows matched and rows that it counts", at + 1);
+        let key = &block.target.key.columns;
+        let shown: Vec<usize> = block
+            .foreseen
+            .iter()
+            .map(|f| f.column)
+            .chain(block.filter.iter().copied())
+            .chain(key.iter().copied())
+            .collect();
+        let part =
+            |row: &[Value]| -> Vec<Value> { shown.iter().filter_map(|at| row.get(*at).cloned()).collect() };
+        let there = |rows: &[Vec<Value>], row: &[Value]| rows.iter().any(|r| part(r) == part(row));
+        for row in &block.rows {
+            assert!(there(before, row.image.row()), "step {}: {row:?} was not there", at + 1);
+            if let Image::Update { after: foreseen, .. } = &row.image {
+                assert!(there(after, foreseen), "step {}: {row:?} is not what was foreseen", at + 1);
+            }
+        }
+    }
+}
+
 /// How many of the rows that the run changed were edited since; `None` where keys may have been edited, too.
-fn named_rows(preview: &Preview, applied: &[Vec<Value>], now: &[Vec<Value>]) -> Option<u64> {
-    if preview.target.key.kind == KeyKind::WholeRow {
+fn named_rows(step: &StepPreview, applied: &[Vec<Value>], now: &[Vec<Value>]) -> Option<u64> {
+    let block = &step.block;
+    if block.target.key.kind == KeyKind::WholeRow {
         return None;
     }
     let key = |row: &[Value]| -> Vec<Value> {
-        preview.target.key.columns.iter().filter_map(|&at| row.get(at).cloned()).collect()
+        block.target.key.columns.iter().filter_map(|&at| row.get(at).cloned()).collect()
     };
     // A row whose key the run changed, edited back under its old key, is not found under the new one: it counts as
     // gone, and here as unclear.
-    let moved =
-        preview.rows.iter().any(|r| r.after.as_ref().is_some_and(|after| key(after) != key(&r.before)));
-    if preview.uncertain() || moved || applied.len() != now.len() {
+    let moved = block.rows.iter().any(|r| match &r.image {
+        Image::Update { before, after } => key(after) != key(before),
+        _ => false,
+    });
+    if block.uncertain() || moved || applied.len() != now.len() {
         return None;
     }
     let mut left = now.to_vec();
     let mut edited = 0;
-    for row in preview.rows.iter().filter(|r| r.changes()) {
+    for row in block.rows.iter().filter(|r| r.changes()) {
         // Still as the run left it, or edited back to what it was before; anything else was edited.
         let mut take =
-            |image: &Vec<Value>| left.iter().position(|r| r == image).map(|at| left.remove(at)).is_some();
-        if !row.after.as_ref().is_some_and(&mut take) && !take(&row.before) {
+            |image: &[Value]| left.iter().position(|r| r == image).map(|at| left.remove(at)).is_some();
+        if !row.image.after().is_some_and(&mut take) && !take(row.image.row()) {
             edited += 1;
         }
     }

@@ -9,16 +9,17 @@ use marktwice_core::hash::Fingerprint;
 use marktwice_core::mark::{MarkRow, MarkSummary};
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
 use marktwice_core::record::{MarkHeader, SnapshotHeader, SnapshotTotals};
+use marktwice_core::steps::Touches;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::way_back::WayBack;
-use marktwice_port::engine::{ChangeSource, FoundSink, KeepSink, PairSink, RowSink};
 use marktwice_port::{
-    CommitOutcome, DraftMark, Engine, EngineError, Held, Intent, LogError, LogErrorKind, Logbook, Mark, Plan,
-    Restore, RunFolder, Session, SideWrite, SnapshotReader, SnapshotWriter, Stopper, Tx, Waits,
+    Batch, ChangeSource, CommitOutcome, DraftMark, Engine, EngineError, FoundSink, Hold, Intent, KeepSink,
+    Language, Limits, LogError, LogErrorKind, Logbook, Mark, Matched, PairSink, Plan, RowSink, RunFolder,
+    Session, Settings, SideWrite, SnapshotReader, SnapshotWriter, Stopper, Tx, Viewing,
 };
 
 /// Counts calls and says which one fails.
@@ -89,12 +90,12 @@ pub struct FaultyBook {
 struct FaultyDraft(Box<dyn DraftMark>, Fuse);
 
 impl DraftMark for FaultyDraft {
-    fn row(&mut self, row: &MarkRow) -> Result<(), LogError> {
-        self.1.log(|| self.0.row(row))
+    fn row(&mut self, step: usize, row: &MarkRow) -> Result<(), LogError> {
+        self.1.log(|| self.0.row(step, row))
     }
 
-    fn finish(self: Box<Self>, summary: &MarkSummary) -> Result<(), LogError> {
-        self.1.clone().log(|| self.0.finish(summary))
+    fn finish(self: Box<Self>, totals: &[MarkSummary]) -> Result<(), LogError> {
+        self.1.clone().log(|| self.0.finish(totals))
     }
 }
 
@@ -205,7 +206,11 @@ pub struct FaultyEngine<'a> {
 struct FaultySession(Box<dyn Session>, Fuse, bool);
 
 impl Engine for FaultyEngine<'_> {
-    fn open(&self, address: &str, intent: Intent, waits: Waits) -> Result<Box<dyn Session>, EngineError> {
+    fn language(&self) -> &dyn Language {
+        self.inner.language()
+    }
+
+    fn open(&self, address: &str, intent: Intent, waits: Limits) -> Result<Box<dyn Session>, EngineError> {
         let inner = self.fuse.engine(|| self.inner.open(address, intent, waits))?;
         Ok(Box::new(FaultySession(inner, self.fuse.clone(), self.after)))
     }
@@ -224,17 +229,27 @@ impl Session for FaultySession {
         self.0.notes()
     }
 
-    fn plan(&mut self, source: &str, allow: &[Code]) -> Result<Plan, EngineError> {
-        self.1.engine(|| self.0.plan(source, allow))
+    fn plan(&mut self, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
+        self.1.engine(|| self.0.plan(source, allow, earlier))
     }
 
-    fn view(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {
-        self.1.engine(|| self.0.view(plan, sink))
+    fn view(&mut self, plans: &[&Plan], work: &mut Viewing<'_>) -> Result<(), EngineError> {
+        let fuse = self.1.clone();
+        self.1.engine(|| self.0.view(plans, &mut |hold| work(&mut FaultyHold(hold, fuse.clone()))))
+    }
+
+    fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
+        self.1.engine(|| self.0.touches(plan))
     }
 
     // Looking changes nothing and decides nothing, so it is no place to fail at.
-    fn peek(&mut self, plan: &Plan, limit: Option<u64>, sink: &mut RowSink<'_>) -> Result<u64, EngineError> {
-        self.0.peek(plan, limit, sink)
+    fn matched_rows(
+        &mut self,
+        plan: &Plan,
+        limit: Option<u64>,
+        sink: &mut RowSink<'_>,
+    ) -> Result<u64, EngineError> {
+        self.0.matched_rows(plan, limit, sink)
     }
 
     fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
@@ -257,8 +272,8 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.describe(schema, table))
     }
 
-    fn sample(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError> {
-        self.0.sample(target, limit)
+    fn first_rows(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError> {
+        self.0.first_rows(target, limit)
     }
 
     fn look_up(
@@ -270,8 +285,8 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.look_up(target, source, sink))
     }
 
-    fn restore_reach(&mut self, restore: &Restore) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
-        self.1.engine(|| self.0.restore_reach(restore))
+    fn restore_reach(&mut self, batch: &Batch) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
+        self.1.engine(|| self.0.restore_reach(batch))
     }
 
     fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {
@@ -286,50 +301,64 @@ impl Session for FaultySession {
 
 struct FaultyTx<'s>(Box<dyn Tx + 's>, Fuse, bool);
 
+struct FaultyHold<'h>(&'h mut dyn Hold, Fuse);
+
+impl Hold for FaultyHold<'_> {
+    fn hold(&mut self, plan: &Plan) -> Result<Matched, EngineError> {
+        self.1.engine(|| self.0.hold(plan))
+    }
+
+    fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.held(step, sink))
+    }
+}
+
+impl Hold for FaultyTx<'_> {
+    fn hold(&mut self, plan: &Plan) -> Result<Matched, EngineError> {
+        self.1.engine(|| self.0.hold(plan))
+    }
+
+    fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.held(step, sink))
+    }
+}
+
 impl Tx for FaultyTx<'_> {
-    fn settings(&self) -> Vec<String> {
+    fn settings(&self) -> Settings {
         self.0.settings()
-    }
-
-    fn hold(&mut self, plan: &Plan, sink: &mut RowSink<'_>) -> Result<Held, EngineError> {
-        self.1.engine(|| self.0.hold(plan, sink))
-    }
-
-    fn held(&mut self, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.held(sink))
     }
 
     fn hold_rows(
         &mut self,
-        restore: &Restore,
+        batch: &Batch,
         source: &mut ChangeSource<'_>,
         sink: &mut KeepSink<'_>,
-    ) -> Result<Held, EngineError> {
-        self.1.engine(|| self.0.hold_rows(restore, source, sink))
+    ) -> Result<Matched, EngineError> {
+        self.1.engine(|| self.0.hold_rows(batch, source, sink))
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {
         self.1.engine(|| self.0.execute(plan))
     }
 
-    fn put(&mut self, restore: &Restore) -> Result<u64, EngineError> {
-        self.1.engine(|| self.0.put(restore))
+    fn put(&mut self, batch: &Batch) -> Result<u64, EngineError> {
+        self.1.engine(|| self.0.put(batch))
     }
 
     fn settle_constraints(&mut self) -> Result<(), EngineError> {
         self.1.engine(|| self.0.settle_constraints())
     }
 
-    fn pair(&mut self, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.pair(sink))
+    fn pair(&mut self, step: usize, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.pair(step, sink))
     }
 
-    fn effects(&mut self) -> Result<Vec<SideWrite>, EngineError> {
-        self.1.engine(|| self.0.effects())
+    fn effects(&mut self, step: usize) -> Result<Vec<SideWrite>, EngineError> {
+        self.1.engine(|| self.0.effects(step))
     }
 
-    fn total(&mut self) -> Result<u64, EngineError> {
-        self.1.engine(|| self.0.total())
+    fn total(&mut self, step: usize) -> Result<u64, EngineError> {
+        self.1.engine(|| self.0.total(step))
     }
 
     fn intact(&mut self) -> Result<(), EngineError> {

@@ -7,6 +7,7 @@ pub mod attempt;
 pub mod corpus;
 pub mod differential;
 mod faulty;
+pub mod memory;
 pub mod servers;
 pub mod sql;
 pub mod stage;
@@ -15,7 +16,6 @@ mod terminal;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use marktwice_sql::Language;
 use marktwice_sqlite::load;
 use rusqlite::Connection;
 
@@ -71,6 +71,15 @@ impl Answer {
         serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e}:\n{}\n---\n{}", self.out, self.err))
     }
 
+    /// The only step of a preview in a JSON answer.
+    #[track_caller]
+    pub fn step(&self) -> serde_json::Value {
+        let mut document = self.json();
+        let steps = document["steps"].as_array_mut().expect("steps");
+        assert_eq!(steps.len(), 1);
+        steps.remove(0)
+    }
+
     /// The run's name in a JSON answer.
     #[track_caller]
     pub fn run(&self) -> String {
@@ -98,7 +107,7 @@ impl Scene {
     /// A scene with the demo database in `coop.db`.
     pub fn demo(program: &str) -> Scene {
         let scene = Scene::empty(program);
-        let (definitions, after) = marktwice_demo::schema(Language::Sqlite);
+        let (definitions, after) = marktwice_demo::schema(marktwice_demo::Engine::Sqlite);
         load::create(&scene.path("coop.db"), definitions, &marktwice_demo::tables(), after)
             .expect("the demo database");
         scene

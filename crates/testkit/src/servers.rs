@@ -102,6 +102,12 @@ fn leashed(signal: &str, folder: &str, words: &[&str]) -> ChildStdin {
     child.stdin.take().expect("a pipe")
 }
 
+/// Says that something is not tested here, and why.
+pub fn skipped(why: &str) {
+    assert!(std::env::var_os("CI").is_none(), "SKIPPED: {why}; in CI that is a failure");
+    eprintln!("SKIPPED: {why}");
+}
+
 /// Starts a server with further options of its own; `None` where it is not installed.
 pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
     let (needed, package) = match brand {
@@ -109,9 +115,7 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
         Brand::Maria => (["mariadb-install-db", "mariadbd"], "mariadb-server-core"),
     };
     let [Some(install), Some(server)] = needed.map(program) else {
-        let message = format!("SKIPPED: {brand:?} is not installed here (the package {package})");
-        assert!(std::env::var_os("CI").is_none(), "{message}; in CI that is a failure");
-        eprintln!("{message}");
+        skipped(&format!("{brand:?} is not installed here (the package {package})"));
         return None;
     };
     let folder = tempfile::Builder::new().prefix("marktwice-server-").tempdir().expect("a folder").keep();
@@ -173,6 +177,8 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
                 &install as &str,
                 "--no-defaults",
                 &at,
+                // Two that are made at once would each clear the common folder away from the other.
+                &own,
                 "--auth-root-authentication-method=normal",
                 "--skip-test-db",
                 "--skip-name-resolve",

@@ -119,6 +119,9 @@ impl Db {
     /// # Errors
     /// What the engine says.
     pub fn execute(&mut self, statement: &str) -> Result<u64, String> {
+        if statement.to_ascii_uppercase().contains(" RETURNING ") {
+            return self.returned(statement);
+        }
         match self {
             Db::Sqlite(db) => db.execute(statement, []).map(|n| n as u64).map_err(|e| e.to_string()),
             Db::Postgres(db) => db.execute(statement, &[]).map_err(|e| e.to_string()),
@@ -130,6 +133,25 @@ impl Db {
                 let matched =
                     info.strip_prefix("Rows matched: ").and_then(|r| r.split(' ').next()?.parse().ok());
                 Ok(matched.unwrap_or_else(|| db.affected_rows()))
+            }
+        }
+    }
+
+    /// Runs a statement that gives its rows back and counts these.
+    fn returned(&mut self, statement: &str) -> Result<u64, String> {
+        match self {
+            Db::Sqlite(db) => {
+                let mut statement = db.prepare(statement).map_err(|e| e.to_string())?;
+                let rows = statement.query_map([], |_| Ok(())).map_err(|e| e.to_string())?;
+                rows.map(|r| r.map_err(|e| e.to_string())).try_fold(0, |n, row| row.map(|()| n + 1))
+            }
+            Db::Postgres(db) => {
+                db.query(statement, &[]).map(|rows| rows.len() as u64).map_err(|e| e.to_string())
+            }
+            Db::Maria(db) => {
+                use mysql::prelude::Queryable;
+                let rows: Vec<mysql::Row> = db.exec(statement, ()).map_err(|e| e.to_string())?;
+                Ok(rows.len() as u64)
             }
         }
     }

@@ -1,12 +1,15 @@
 //! `apply`: preview, agreement, and the run.
 
-use marktwice_run::{Agreement, ApplyOptions, Change, Preview, RunOutcome, apply, mark_text};
+use marktwice_core::Change;
+use marktwice_run::{Agreement, ApplyOptions, RunOutcome, Shown, apply, mark_text};
 
-use super::{Desk, Text, change_of, print, print_json, read_text, tell};
 use crate::args::{ApplyArgs, Common, Format};
+use crate::desk::{Desk, Text, change_of, read_text};
+use crate::exit;
+use crate::out::tell;
 use crate::report::Trouble;
+use crate::screen::{Ended, People, Renderer, Screen, renderer, tables_of};
 use crate::talk::Terminal;
-use crate::{exit, human, json};
 
 /// Applies a change.
 pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
@@ -16,14 +19,15 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
         None => {
             let (name, text) = desk
                 .with(|context| mark_text(context, args.mark.as_deref()))
-                .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk))?;
+                .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?;
             (Text { text, name: format!("mark {name}") }, Some(name))
         }
     };
-    let change = change_of(&text, &args.change, desk.kind.language)?;
+    let change = change_of(&text, &args.change, desk.engine.language())?;
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
     // Without a change the last preview is meant, and held to. It is no agreement by itself: --yes needs more.
-    let implied = last.filter(|_| !args.yes || change.rows.is_some());
+    let implied =
+        last.filter(|_| !args.yes || (0..change.steps.len()).all(|at| change.terms(at).rows.is_some()));
     let mark = args.mark.clone().or(implied);
     let options = ApplyOptions { agreement, mark, hold: args.hold, show: args.change.show };
     carry_out(common, &desk, &change, &options, ("marktwice-apply", &text.name))
@@ -38,45 +42,53 @@ pub(super) fn carry_out(
     options: &ApplyOptions,
     told: (&str, &str),
 ) -> Result<u8, Trouble> {
-    let (format, name) = told;
-    let mut shown = None;
+    let (document, name) = told;
+    let mut stage = Stage::new(common);
     let outcome = {
-        let mut show = |preview: &Preview| show_preview(common, preview, &mut shown);
-        let mut talk = Terminal { show: &mut show, ambient: &desk.ambient };
+        let mut show_it = |shown: &Shown<'_>| stage.before(shown);
+        let mut talk = Terminal { show: &mut show_it, ambient: &desk.ambient };
         desk.with(|context| apply(context, change, options, &mut talk))
-            .map_err(|failure| Trouble::failure(&failure, name).on(desk))?
+            .map_err(|failure| Trouble::failure(&failure, name).on(&desk.shown))?
     };
-    Ok(finish(common, format, shown.as_ref(), &outcome, name))
+    Ok(stage.finish(document, &outcome, name))
 }
 
-/// Shows a preview now, for people, or keeps it for the JSON document.
-pub(crate) fn show_preview(common: &Common, preview: &Preview, keep: &mut Option<Preview>) {
-    if common.format == Format::Human {
-        print(&format!("{}\n", human::preview(preview, common.verbose)));
+/// Shows a run from before anything is asked until it has ended.
+pub(super) struct Stage<'c> {
+    common: &'c Common,
+    form: Box<dyn Renderer>,
+    /// The tables of its steps.
+    tables: Vec<String>,
+}
+
+impl<'c> Stage<'c> {
+    pub(super) fn new(common: &'c Common) -> Self {
+        Stage { common, form: renderer(common), tables: Vec::new() }
     }
-    *keep = Some(preview.clone());
-}
 
-/// Tells how it ended and gives the exit status.
-pub(crate) fn finish(
-    common: &Common,
-    format: &str,
-    shown: Option<&Preview>,
-    outcome: &RunOutcome,
-    file: &str,
-) -> u8 {
-    let status = exit::of_end(&outcome.end);
-    let table = shown.map_or("", |p| p.target.table.as_str());
-    let text = human::outcome(outcome, table, file, &common.on_again());
-    match common.format {
-        Format::Json => {
-            print_json(&json::outcome(format, shown, outcome, status));
-            if status != exit::DONE {
-                tell(&text);
-            }
+    /// Shows what the run is about.
+    pub(super) fn before(&mut self, shown: &Shown<'_>) {
+        if let Some(text) = self.form.render(&Screen::Before(shown)) {
+            self.form.print(&text);
         }
-        Format::Human if status == exit::DONE || status == exit::RECEIPT_INCOMPLETE => print(&text),
-        Format::Human => tell(&text),
+        self.tables = tables_of(shown);
     }
-    status
+
+    /// Tells how it ended and gives the exit status. What went wrong goes to standard error, for people, whatever form was
+    /// asked for.
+    pub(super) fn finish(mut self, document: &str, outcome: &RunOutcome, file: &str) -> u8 {
+        let status = exit::of_end(&outcome.end);
+        let (tables, again) = (&self.tables, &self.common.on_again());
+        let screen = Screen::Outcome(Ended { document, outcome, status, tables, file, again });
+        let done = status == exit::DONE || status == exit::RECEIPT_INCOMPLETE;
+        let machine = self.common.format == Format::Json;
+        if machine || done {
+            let text = self.form.render(&screen).unwrap_or_default();
+            self.form.print(&text);
+        }
+        if if machine { status != exit::DONE } else { !done } {
+            tell(&People { verbose: false }.render(&screen).unwrap_or_default());
+        }
+        status
+    }
 }

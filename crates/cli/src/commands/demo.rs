@@ -3,21 +3,21 @@
 
 use std::path::Path;
 
-use marktwice_core::Fingerprint;
+use marktwice_core::{Change, Fingerprint};
+use marktwice_demo::Engine as On;
+use marktwice_network::address::without_password;
 use marktwice_port::Intent;
 use marktwice_run::{
-    Agreement, Answer, ApplyOptions, Context, Failure, Preview, Question, RunOutcome, Show, Talk,
-    UndoOptions, apply, history, preview, undo,
+    Agreement, Answer, ApplyOptions, Context, Failure, Question, RunOutcome, Show, Shown, Talk, UndoOptions,
+    apply, history, preview, undo,
 };
-use marktwice_server::address::without_password;
-use marktwice_sql::Language;
-use marktwice_sqlite::load;
 
-use super::{Desk, Text, print};
 use crate::args::{ChangeArgs, Common};
 use crate::config::Config;
+use crate::desk::{Desk, Text};
 use crate::engines;
 use crate::human::{BOLD, DIM, GOOD, styled};
+use crate::out::print;
 use crate::report::Trouble;
 use crate::{exit, human};
 
@@ -31,20 +31,20 @@ pub(crate) fn run(common: &Common, folder: &Path) -> Result<u8, Trouble> {
     let (address, language) = make(folder, server)?;
     let desk = Desk::at(address, folder.join("logbook"), common)?;
     let place = match language {
-        Language::Sqlite => format!("{}/coop.db", folder.display()),
-        Language::Postgres => format!("the schema {NAME}"),
-        Language::Mysql => format!("the database {NAME}"),
+        On::Sqlite => format!("{}/coop.db", folder.display()),
+        On::Postgres => format!("the schema {NAME}"),
+        On::Maria => format!("the database {NAME}"),
     };
     let walk = desk.with(|context| Walk { context, folder, verbose: common.verbose, language, place }.all());
-    walk.map_err(|failure| Trouble::failure(&failure, "the demo").on(&desk))
+    walk.map_err(|failure| Trouble::failure(&failure, "the demo").on(&desk.shown))
 }
 
 /// A server that was named to make the demo on: its address and language.
-fn server_at(on: &str) -> Result<(String, Language), Trouble> {
+fn server_at(on: &str) -> Result<(String, On), Trouble> {
     let here = std::env::current_dir().unwrap_or_default();
     let address = Config::nearest(&here)?.database(on).unwrap_or_else(|| on.to_owned());
-    match engines::of(&address).map(|kind| kind.language) {
-        Some(language @ (Language::Postgres | Language::Mysql)) => Ok((address, language)),
+    match engines::of(&address).map(|kind| kind.demo) {
+        Some(language @ (On::Postgres | On::Maria)) => Ok((address, language)),
         _ => Err(Trouble::usage(
             "--on names a server here; a SQLite demo is made in its folder",
             "leave --on out, or write --on postgres://USER@HOST/DATABASE or --on mysql://USER@HOST",
@@ -53,7 +53,7 @@ fn server_at(on: &str) -> Result<(String, Language), Trouble> {
 }
 
 /// Makes the database, and the folder with the configuration and the change files. Gives the database's address.
-fn make(folder: &Path, server: Option<(String, Language)>) -> Result<(String, Language), Trouble> {
+fn make(folder: &Path, server: Option<(String, On)>) -> Result<(String, On), Trouble> {
     let shown = folder.display();
     if folder.read_dir().is_ok_and(|mut entries| entries.next().is_some()) || folder.is_file() {
         let hint = format!(
@@ -63,18 +63,13 @@ fn make(folder: &Path, server: Option<(String, Language)>) -> Result<(String, La
     }
     let failed = |what: String, hint: &str| Trouble { status: exit::FAILED, ..Trouble::usage(what, hint) };
     let writable = "name a folder that can be written";
-    let language = server.as_ref().map_or(Language::Sqlite, |(_, language)| *language);
+    let language = server.as_ref().map_or(On::Sqlite, |(_, language)| *language);
     let rows = marktwice_demo::tables();
     let (definitions, after) = marktwice_demo::schema(language);
     let there = "remove what is there if it is an old demo, or name another database";
-    let on_server = match &server {
-        Some((address, Language::Postgres)) => {
-            Some(marktwice_postgres::load::create(address, NAME, definitions, &rows, after))
-        }
-        Some((address, _)) => Some(marktwice_mysql::load::create(address, NAME, definitions, &rows, after)),
-        None => None,
-    };
-    let on_server = on_server.transpose().map_err(|e| failed(e.to_string(), there))?;
+    let all = (definitions, rows.as_slice(), after);
+    let on_server = server.as_ref().map(|(address, kind)| engines::make_demo(*kind, address, NAME, all));
+    let on_server = on_server.transpose().map_err(|e| failed(e, there))?;
     let changes = folder.join("changes");
     std::fs::create_dir_all(&changes)
         .map_err(|e| failed(format!("cannot make {}: {e}", changes.display()), writable))?;
@@ -92,8 +87,9 @@ fn make(folder: &Path, server: Option<(String, Language)>) -> Result<(String, La
         }
         None => {
             let path = folder.join("coop.db");
-            load::create(&path, definitions, &rows, after).map_err(|e| failed(e.to_string(), writable))?;
-            (path.display().to_string(), "coop.db".to_owned())
+            let path = path.display().to_string();
+            engines::make_demo(language, &path, NAME, all).map_err(|e| failed(e, writable))?;
+            (path, "coop.db".to_owned())
         }
     };
     write(
@@ -109,7 +105,7 @@ struct Walk<'a> {
     context: &'a Context<'a>,
     folder: &'a Path,
     verbose: bool,
-    language: Language,
+    language: On,
     /// Where the database is, in words.
     place: String,
 }
@@ -124,14 +120,18 @@ impl Talk for Narrator {
         print(&format!("note: {text}\n"));
     }
 
-    fn show(&mut self, preview: &Preview) {
-        print(&format!("{}\n", human::preview(preview, self.verbose)));
+    fn show(&mut self, shown: &Shown<'_>) {
+        let text = match shown {
+            Shown::Change(preview) => human::preview(preview, self.verbose),
+            Shown::Undo(preview) => human::undo(preview, self.verbose),
+        };
+        print(&format!("{text}\n"));
     }
 
     fn ask(&mut self, question: &Question<'_>) -> Answer {
-        if let Question::Before(preview) = question {
+        if let Question::Before(shown) = question {
             let by = styled(DIM, "(the demo answers)");
-            print(&format!("{} [y/N] {} {by}\n", human::question(preview), styled(BOLD, "y")));
+            print(&format!("{} [y/N] {} {by}\n", human::question(shown), styled(BOLD, "y")));
         }
         Answer::Yes
     }
@@ -146,7 +146,7 @@ impl Walk<'_> {
         print(&format!("{} {}\n", styled(DIM, "$"), styled(BOLD, text)));
     }
 
-    fn change(&self, name: &str) -> Result<marktwice_run::Change, Failure> {
+    fn change(&self, name: &str) -> Result<Change, Failure> {
         let all = marktwice_demo::changes(self.language);
         let text = all.iter().find(|(n, _)| *n == name).map_or("", |(_, text)| *text);
         let lines: String = text.lines().map(|line| format!("  {}\n", styled(DIM, line))).collect();
@@ -161,11 +161,15 @@ impl Walk<'_> {
             quick: false,
             show: Show::First(20),
         };
-        super::change_of(&Text { text: text.to_owned(), name: name.to_owned() }, &args, self.language)
-            .map_err(|trouble| Failure::Usage {
-                message: trouble.message.into(),
-                hint: trouble.hint.unwrap_or_default(),
-            })
+        crate::desk::change_of(
+            &Text { text: text.to_owned(), name: name.to_owned() },
+            &args,
+            self.context.engine.language(),
+        )
+        .map_err(|trouble| Failure::Usage {
+            message: trouble.message.into(),
+            hint: trouble.hint.unwrap_or_default(),
+        })
     }
 
     fn contents(&self) -> Result<Vec<(String, Fingerprint)>, Failure> {
@@ -176,7 +180,7 @@ impl Walk<'_> {
     fn keepers(&self) -> Result<(), Failure> {
         let mut session = self.context.open(Intent::Read)?;
         let target = session.describe("", "keeper")?;
-        let rows = session.sample(&target, 9)?;
+        let rows = session.first_rows(&target, 9)?;
         print(&human::rows_of(&target, &rows));
         Ok(())
     }
@@ -186,7 +190,7 @@ impl Walk<'_> {
         let options =
             ApplyOptions { agreement: Agreement::Ask, mark: None, hold: false, show: Show::First(20) };
         let outcome = apply(self.context, &change, &options, &mut Narrator { verbose: self.verbose })?;
-        print(&human::outcome(&outcome, "keeper", name, ""));
+        print(&human::outcome(&outcome, &["keeper"], name, ""));
         Ok(outcome)
     }
 
@@ -205,7 +209,7 @@ impl Walk<'_> {
         self.command("marktwice preview changes/region.sql");
         let change = self.change("region.sql")?;
         let seen = preview(self.context, &change, Show::First(20))?;
-        print(&format!("{}\n{}", human::preview(&seen, self.verbose), super::preview::next_step(&seen)));
+        print(&format!("{}\n{}", human::preview(&seen, self.verbose), human::next_step(&seen, "")));
         self.say("3. Apply it all the same. The file expects two rows and three match, so nothing is begun.");
         self.command("marktwice apply changes/region.sql");
         let refused = self.applied("region.sql")?;
@@ -229,7 +233,7 @@ impl Walk<'_> {
             show: Show::First(20),
         };
         let back = undo(self.context, &options, &mut Narrator { verbose: self.verbose })?;
-        print(&human::outcome(&back, "keeper", "the logbook", ""));
+        print(&human::outcome(&back, &["keeper"], "the logbook", ""));
         self.say("7. The proof: a fingerprint over every row of every table, now and at the start.");
         let same = self.prove(&before)?;
         let asked = exit::of_end(&refused.end) == exit::NOT_AS_EXPECTED
@@ -247,7 +251,7 @@ impl Walk<'_> {
     fn show_history(&self) -> Result<(), Failure> {
         let session = self.context.open(Intent::Read)?;
         let book = (self.context.book)(session.database())?;
-        print(&human::history(session.database(), &history(&*book)?, book.size()?, &[]));
+        print(&human::history(session.database(), (&history(&*book)?, 0), book.size()?, &[]));
         Ok(())
     }
 

@@ -1,21 +1,24 @@
 //! `forget`: removes the row contents of runs and keeps their receipts.
 
-use marktwice_run::{Answer, Which, forget, forgettable};
+use marktwice_core::words;
+use marktwice_run::{Answer, Chosen, forget, forgettable};
 
-use super::{Desk, history, print, tell};
 use crate::args::{Common, ForgetArgs};
+use crate::desk::Desk;
+use crate::out::{print, tell};
+use crate::past::past;
 use crate::report::Trouble;
 use crate::{exit, human, talk};
 
 /// Forgets runs, after asking.
 pub(crate) fn run(common: &Common, args: &ForgetArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
-    let past = history::past(&desk)?;
+    let past = past(&desk)?;
     let which = match &args.before {
-        Some(day) => Which::Before(day.clone()),
-        None => Which::Runs(args.runs.clone()),
+        Some(day) => Chosen::Before(day.clone()),
+        None => Chosen::Runs(args.runs.clone()),
     };
-    let failed = |failure| Trouble::failure(&failure, "the logbook").on(&desk);
+    let failed = |failure| Trouble::failure(&failure, "the logbook").on(&desk.shown);
     let runs = forgettable(&past.entries, &which).map_err(failed)?;
     if runs.is_empty() {
         print("Nothing to forget: none of these runs has rows in the logbook.\n");
@@ -40,7 +43,7 @@ pub(crate) fn run(common: &Common, args: &ForgetArgs) -> Result<u8, Trouble> {
     desk.with(|context| forget(context, &runs)).map_err(failed)?;
     print(&format!(
         "{} forgotten; the receipts stay.\n",
-        if runs.len() == 1 { "1 run" } else { "The runs are" }
+        words::either(runs.len() as u64, "1 run", "The runs are")
     ));
     Ok(exit::DONE)
 }

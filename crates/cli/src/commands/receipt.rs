@@ -1,25 +1,34 @@
 //! `receipt`: one run in full, and its rows for a spreadsheet.
 
+use std::fs::OpenOptions;
+use std::io::{BufWriter, Write};
 use std::path::Path;
 
-use marktwice_core::Value;
 use marktwice_core::undo::RowChange;
+use marktwice_core::{Image, Value};
 use marktwice_port::{Intent, LogError, LogErrorKind};
 use marktwice_run::{Entry, Failure, find_run};
 
-use super::{Desk, history, print, print_json};
 use crate::args::{Common, Format};
+use crate::desk::Desk;
+use crate::out::print;
+use crate::past::past;
 use crate::report::Trouble;
-use crate::{exit, human, json};
+use crate::screen::{Screen, show};
+use crate::sheet::{Cell, Sheet};
+use crate::{exit, human};
 
 /// Shows one run.
-pub(crate) fn run(common: &Common, name: Option<&str>, csv: Option<&Path>) -> Result<u8, Trouble> {
+pub(crate) fn run(common: &Common, name: Option<&str>, csv: Option<&Path>, raw: bool) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
-    let past = history::past(&desk)?;
-    let failed = |failure: Failure| Trouble::failure(&failure, "the logbook").on(&desk);
+    let past = past(&desk)?;
+    let failed = |failure: Failure| Trouble::failure(&failure, "the logbook").on(&desk.shown);
     let entry = find_run(&past.entries, name).map_err(failed)?;
     if let Some(path) = csv {
-        let rows = write_csv(&desk, &entry, path).map_err(failed)?;
+        let rows = write_csv(&desk, &entry, path, raw).map_err(failed)?;
+        if path == Path::new("-") {
+            return Ok(exit::DONE);
+        }
         if common.format == Format::Human {
             print(&format!(
                 "{} of run {} written to {}\n",
@@ -30,71 +39,93 @@ pub(crate) fn run(common: &Common, name: Option<&str>, csv: Option<&Path>) -> Re
             return Ok(exit::DONE);
         }
     }
-    match common.format {
-        Format::Json => print_json(&json::receipt(&entry)),
-        Format::Human => print(&human::receipt(&entry)),
-    }
+    show(common, &Screen::Receipt(&entry));
     Ok(exit::DONE)
 }
 
-/// One line a row: its number, what became of it, all columns before, all columns after. NULL and bytes are written so
-/// that a spreadsheet shows them; for the exact values there is the snapshot itself.
-fn write_csv(desk: &Desk, entry: &Entry, path: &Path) -> Result<u64, Failure> {
+/// The file that rows are written to, which is new and nobody else's to read, or standard output.
+fn open(path: &Path) -> Result<Box<dyn Write>, Failure> {
+    if path == Path::new("-") {
+        return Ok(Box::new(std::io::stdout().lock()));
+    }
+    let mut options = OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+    match options.open(path) {
+        Ok(file) => Ok(Box::new(BufWriter::new(file))),
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => Err(Failure::Usage {
+            message: format!("{} is there already", path.display()),
+            hint: "name another file; nothing is overwritten".to_owned(),
+        }),
+        Err(error) => Err(not_written(path, &error)),
+    }
+}
+
+fn not_written(path: &Path, error: &std::io::Error) -> Failure {
+    LogError::new(LogErrorKind::Io, format!("cannot write {}: {error}", path.display())).into()
+}
+
+/// One line a row: its number, what became of it, all columns before, all columns after. For the exact values there is the
+/// snapshot itself.
+fn write_csv(desk: &Desk, entry: &Entry, path: &Path, raw: bool) -> Result<u64, Failure> {
     let receipt = &entry.receipt;
     let missing = || Failure::Usage {
         message: format!("run {} has no rows in the logbook", receipt.run),
         hint: "marktwice receipt without --csv shows what there is".to_owned(),
     };
     let snapshot = receipt.snapshot.as_ref().filter(|_| receipt.forgotten.is_none()).ok_or_else(missing)?;
-    let io = |error: csv::Error| -> Failure {
-        LogError::new(LogErrorKind::Io, format!("cannot write {}: {error}", path.display())).into()
-    };
+    let io = |error: std::io::Error| not_written(path, &error);
     desk.with(|context| {
         let session = context.open(Intent::Read)?;
         let book = (context.book)(session.database())?;
         let mut reader = book.snapshot(&receipt.run, snapshot)?;
-        let names: Vec<String> = reader
-            .header()
-            .tables
-            .first()
-            .map_or(Vec::new(), |t| t.columns.iter().map(|c| c.name.clone()).collect());
-        let mut writer = csv::Writer::from_path(path).map_err(io)?;
-        let after = names.iter().map(|n| format!("{n} after"));
-        let head =
-            ["row".to_owned(), "what".to_owned()].into_iter().chain(names.iter().cloned()).chain(after);
-        writer.write_record(head).map_err(io)?;
+        let header = reader.header().clone();
+        let several = header.steps.len() > 1;
+        let mut sheet = Sheet::new(open(path)?, raw);
         let mut rows = 0;
+        let mut head = None;
         while let Some(change) = reader.next()? {
-            writer.write_record(record(&change, names.len())).map_err(io)?;
+            let place = change.place;
+            let names = header.tables.get(place.table).map_or(&[][..], |t| t.columns.as_slice());
+            // Each step has a head of its own, because its columns are others.
+            if head != Some(place) {
+                let first: &[&str] =
+                    if several { &["step", "table", "row", "what"] } else { &["row", "what"] };
+                let after = names.iter().map(|c| format!("{} after", c.name));
+                let own = first.iter().map(|name| (*name).to_owned());
+                let names: Vec<String> =
+                    own.chain(names.iter().map(|c| c.name.clone())).chain(after).collect();
+                sheet.head(&names).map_err(io)?;
+                head = Some(place);
+            }
+            let table = header.tables.get(place.table).map_or("", |t| t.table.as_str());
+            let step = [Cell::Plain((place.step + 1).to_string()), Cell::Text(table.to_owned())];
+            let own = step.into_iter().filter(|_| several);
+            let cells: Vec<Cell> = own.chain(record(&change, names.len())).collect();
+            sheet.record(&cells).map_err(io)?;
             rows += 1;
         }
-        writer.flush().map_err(|e| io(e.into()))?;
+        if head.is_none() {
+            sheet.head(&["row".to_owned(), "what".to_owned()]).map_err(io)?;
+        }
+        sheet.finish().map_err(io)?;
         Ok(rows)
     })
 }
 
-fn record(change: &RowChange, width: usize) -> Vec<String> {
-    let what = match (&change.before, &change.after) {
-        (Some(before), Some(after)) if before == after => "same",
-        (Some(_), Some(_)) => "changed",
-        (Some(_), None) => "deleted",
-        (None, _) => "inserted",
+fn record(change: &RowChange, width: usize) -> Vec<Cell> {
+    let what = match &change.image {
+        Image::Update { before, after } if before == after => "same",
+        Image::Update { .. } => "changed",
+        Image::Delete { .. } => "deleted",
+        Image::Insert { .. } => "inserted",
     };
-    let image = |row: &Option<Vec<Value>>| match row {
-        Some(row) => row.iter().map(csv_cell).collect(),
-        None => vec![String::new(); width],
+    let image = |row: Option<&[Value]>| match row {
+        Some(row) => row.iter().map(Cell::of).collect(),
+        None => vec![Cell::Empty; width],
     };
-    let first = [change.ordinal.to_string(), what.to_owned()];
-    first.into_iter().chain(image(&change.before)).chain(image(&change.after)).collect()
-}
-
-/// A value for a spreadsheet.
-pub(super) fn csv_cell(value: &Value) -> String {
-    match value {
-        Value::Null => "NULL".to_owned(),
-        Value::Text(text) => text.clone(),
-        Value::Bytes(bytes) => format!("x'{}'", bytes.iter().map(|b| format!("{b:02x}")).collect::<String>()),
-        Value::TextBytes(bytes) => String::from_utf8_lossy(bytes).into_owned(),
-        other => other.to_json().to_string(),
-    }
+    let first = [Cell::Plain(change.ordinal.to_string()), Cell::Plain(what.to_owned())];
+    let (before, after) = (image(change.image.before()), image(change.image.after()));
+    first.into_iter().chain(before).chain(after).collect()
 }

@@ -1,59 +1,82 @@
 //! `set`: columns of one row by its key, in one line: the statement is written, shown, previewed, asked about, applied.
 
-use marktwice_core::Expect;
-use marktwice_core::Target;
-use marktwice_run::{Agreement, ApplyOptions, Change, Show, survey};
-use marktwice_sql::compose::{Uncomposed, key, literal, pair, table, table_name, update};
+use marktwice_core::{Change, Code, Expect, Target, Terms};
+use marktwice_port::{Draft, Which, Work};
+use marktwice_run::{Agreement, ApplyOptions, Show, rows, survey};
 
 use super::apply::carry_out;
-use super::{Desk, print};
 use crate::args::{Common, Format, SetArgs};
-use crate::human;
+use crate::desk::Desk;
+use crate::out::print;
 use crate::report::Trouble;
+use crate::{exit, human};
 
 /// Sets.
 pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
-    let (schema, name) = table_name(&args.table);
+    let (schema, name) = desk.engine.language().table_name(&args.table);
     let seen = desk
         .with(|context| survey(context, schema.as_deref(), &name))
         .map_err(|failure| super::look::no_table(&desk, failure, &name))?
         .seen;
     let keys: Vec<Vec<String>> = seen.declared.keys.into_iter().map(|k| k.columns).collect();
-    let (statement, count) = compose(&desk, args, &seen.target, &keys, schema.is_some())
-        .map_err(|wrong| Trouble::usage(wrong.message, wrong.hint).on(&desk))?;
+    let rows = Which::Typed { key: &args.key, keys: &keys, several: args.several };
+    let draft = Draft { target: &seen.target, schema: schema.is_some(), work: Work::Set(&args.sets), rows };
+    let composed = desk.engine.language().compose(&draft);
+    let composed = composed.map_err(|wrong| Trouble::usage(wrong.message, wrong.hint).on(&desk.shown))?;
     if common.format == Format::Human {
-        print(&human::statement(&desk.shown, &statement));
+        print(&human::statement(&desk.shown, &composed.text));
     }
-    let change = Change {
-        source: statement,
-        title: None,
-        reason: None,
-        rows: Some(Expect::Range(count, Some(count))),
-        changes: None,
-        allow: args.allow.clone(),
-        again: args.again,
-        quick: false,
-    };
+    let rows = composed.rows.map(|count| Expect::Range(count, Some(count)));
+    let terms = Terms { rows, ..Terms::default() };
+    let change =
+        Change { allow: args.allow.clone(), again: args.again, ..Change::of(composed.text).with(terms) };
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
     let options = ApplyOptions { agreement, mark: None, hold: args.hold, show: Show::First(20) };
+    if let Some(missing) = missing(&desk, &seen.target, schema.is_some(), args, &keys, composed.rows) {
+        return Err(missing);
+    }
     carry_out(common, &desk, &change, &options, ("marktwice-set", "the statement"))
 }
 
-fn compose(
+/// Which of the typed keys no row has: each is asked for by itself.
+fn missing(
     desk: &Desk,
-    args: &SetArgs,
     target: &Target,
+    schema: bool,
+    args: &SetArgs,
     keys: &[Vec<String>],
-    schema_said: bool,
-) -> Result<(String, u64), Uncomposed> {
-    let language = desk.kind.language;
-    let rows = key(language, target, keys, &args.key, args.several)?;
-    let mut sets: Vec<(String, String)> = Vec::new();
-    for typed in &args.sets {
-        let (column, value) = pair(target, typed)?;
-        sets.push((language.name(&column.name), literal(language, column, value)?));
+    wanted: Option<u64>,
+) -> Option<Trouble> {
+    let language = desk.engine.language();
+    let count = |key: &str, several: bool| {
+        let rows_of = Which::Typed { key, keys, several };
+        let draft = Draft { target, schema, work: Work::Delete, rows: rows_of };
+        let text = language.compose(&draft).ok()?.text;
+        Some(desk.with(|context| rows(context, &text, None, Some(0))).ok()?.seen.matched)
+    };
+    let found = count(&args.key, args.several)?;
+    let allowed = args.allow.contains(&Code::NothingMatched);
+    if allowed || wanted.is_none_or(|wanted| found >= wanted) {
+        return None;
     }
-    let table = table(language, target, schema_said);
-    Ok((update(&table, &sets, &rows), rows.len() as u64))
+    let each = args.key.split(if args.key.contains('=') { ';' } else { ',' });
+    let gone: Vec<&str> = match args.several {
+        true => each.map(str::trim).filter(|key| count(key, false) == Some(0)).collect(),
+        false => vec![args.key.as_str()],
+    };
+    let message = match gone.as_slice() {
+        [] => return None,
+        [one] => format!("no row of {} has the key {one}", target.table),
+        many => format!("no row of {} has the keys {}", target.table, many.join(", ")),
+    };
+    let hint = "look for the row first: marktwice look TABLE --where CONDITION";
+    Some(
+        Trouble {
+            status: exit::STOPPED,
+            code: Some(Code::NothingMatched.as_str()),
+            ..Trouble::usage(message, hint)
+        }
+        .on(&desk.shown),
+    )
 }

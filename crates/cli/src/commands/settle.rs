@@ -2,10 +2,11 @@
 
 use marktwice_run::{Settling, Verdict, set_aside, settle};
 
-use super::{Desk, print, print_json};
-use crate::args::{Common, Format, SettleArgs};
+use crate::args::{Common, SettleArgs};
+use crate::desk::Desk;
+use crate::exit;
 use crate::report::Trouble;
-use crate::{exit, human, json};
+use crate::screen::{Screen, show};
 
 /// Settles all runs of the database whose outcome is not written down, or one; or sets one aside.
 pub(crate) fn run(common: &Common, args: &SettleArgs) -> Result<u8, Trouble> {
@@ -17,12 +18,9 @@ pub(crate) fn run(common: &Common, args: &SettleArgs) -> Result<u8, Trouble> {
         }
         (run, _) => settle(context, run.as_deref()),
     });
-    let all = done.map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk))?;
+    let all = done.map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?;
     let open = all.hidden || all.runs.iter().any(|s| s.verdict == Verdict::Undecidable);
     let status = if open { exit::UNKNOWN } else { exit::DONE };
-    match common.format {
-        Format::Json => print_json(&json::settled(&all, status)),
-        Format::Human => print(&human::settled(&desk.shown, &all, &common.on_again())),
-    }
+    show(common, &Screen::Settled(&desk.shown, &all, status, &common.on_again()));
     Ok(status)
 }

@@ -1,11 +1,11 @@
 //! `undo`: puts the rows of a run back.
 
 use marktwice_core::undo::{OnChanged, OnGone, Policy};
-use marktwice_run::{Agreement, Preview, UndoOptions, undo};
+use marktwice_run::{Agreement, Shown, UndoOptions, undo};
 
-use super::Desk;
-use super::apply::{finish, show_preview};
+use super::apply::Stage;
 use crate::args::{Changed, Common, Gone, UndoArgs};
+use crate::desk::Desk;
 use crate::report::Trouble;
 use crate::talk::Terminal;
 
@@ -33,12 +33,12 @@ pub(crate) fn run(common: &Common, args: &UndoArgs) -> Result<u8, Trouble> {
         hold: args.hold,
         show: args.show,
     };
-    let mut shown = None;
+    let mut stage = Stage::new(common);
     let outcome = {
-        let mut show = |preview: &Preview| show_preview(common, preview, &mut shown);
-        let mut talk = Terminal { show: &mut show, ambient: &desk.ambient };
+        let mut show_it = |shown: &Shown<'_>| stage.before(shown);
+        let mut talk = Terminal { show: &mut show_it, ambient: &desk.ambient };
         desk.with(|context| undo(context, &options, &mut talk))
-            .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk))?
+            .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?
     };
-    Ok(finish(common, "marktwice-undo", shown.as_ref(), &outcome, "the logbook"))
+    Ok(stage.finish("marktwice-undo", &outcome, "the logbook"))
 }

@@ -1,12 +1,12 @@
 //! `why`: what a finding means and what to do.
 
 use marktwice_core::Code;
-use marktwice_sql::near::nearest;
+use marktwice_core::near::nearest;
 
-use super::{print, print_json};
-use crate::args::{Common, Format};
+use crate::args::Common;
+use crate::exit;
 use crate::report::Trouble;
-use crate::{exit, human, json};
+use crate::screen::{Screen, show};
 
 /// Explains one code, or lists all.
 pub(crate) fn run(common: &Common, code: Option<&str>) -> Result<u8, Trouble> {
@@ -14,10 +14,7 @@ pub(crate) fn run(common: &Common, code: Option<&str>) -> Result<u8, Trouble> {
         None => Code::ALL.to_vec(),
         Some(text) => vec![text.parse().map_err(|()| unknown(text))?],
     };
-    match common.format {
-        Format::Json => print_json(&json::why(&codes)),
-        Format::Human => print(&human::why(&codes, code.is_some())),
-    }
+    show(common, &Screen::Findings(&codes, code.is_some()));
     Ok(exit::DONE)
 }
 

@@ -2,10 +2,11 @@
 
 use std::fmt::Write;
 
-use marktwice_run::Preview;
+use marktwice_run::StepPreview;
 
 use super::cells::{escape, shortened};
 use super::table::{Text, TextColumn, draw};
+use super::trouble::to_paste;
 use super::{BOLD, DIM, KEPT, number, rows, styled, verb};
 
 /// One line of text, however it was laid out, shortened where it is long.
@@ -14,8 +15,8 @@ fn condition(text: &str) -> String {
 }
 
 /// Each condition with the rows that it leaves.
-pub(super) fn funnel(out: &mut String, preview: &Preview) {
-    let steps = &preview.study.funnel;
+pub(super) fn funnel(out: &mut String, step: &StepPreview) {
+    let steps = &step.study.funnel;
     if steps.is_empty() {
         return;
     }
@@ -26,7 +27,7 @@ pub(super) fn funnel(out: &mut String, preview: &Preview) {
         priority,
         right,
     };
-    let all = std::iter::once(("every row".to_owned(), preview.total, preview.total))
+    let all = std::iter::once(("every row".to_owned(), step.total, step.total))
         .chain(steps.iter().enumerate().map(|(at, s)| {
             let word = if at == 0 { "WHERE" } else { "  AND" };
             (format!("{word} {}", condition(&s.condition)), s.rows, s.alone)
@@ -52,12 +53,12 @@ pub(super) fn funnel(out: &mut String, preview: &Preview) {
 }
 
 /// Rows that are barely kept out.
-pub(super) fn near_misses(out: &mut String, preview: &Preview) {
-    if preview.study.near.is_empty() {
+pub(super) fn near_misses(out: &mut String, step: &StepPreview) {
+    if step.study.near.is_empty() {
         return;
     }
     out.push('\n');
-    for near in &preview.study.near {
+    for near in &step.study.near {
         let what = format!("{} barely kept out, by {} alone", rows(near.rows), near.by);
         let _ = writeln!(out, "  {}  {what}: {}", styled(BOLD, "near"), condition(&near.condition));
         let shown: Vec<String> = near
@@ -68,7 +69,7 @@ pub(super) fn near_misses(out: &mut String, preview: &Preview) {
                     Some(text) => format!("'{}'", shortened(text)),
                     None => "NULL".to_owned(),
                 };
-                let table = escape(&preview.target.table);
+                let table = escape(&step.block.target.table);
                 if key.is_empty() {
                     format!("{table} with {value}")
                 } else {
@@ -83,14 +84,14 @@ pub(super) fn near_misses(out: &mut String, preview: &Preview) {
 }
 
 /// What would pin the rows, ready to paste.
-pub(super) fn pins(out: &mut String, preview: &Preview) {
-    for offer in &preview.study.pins {
+pub(super) fn pins(out: &mut String, step: &StepPreview) {
+    for offer in &step.study.pins {
         let columns = escape(&offer.columns.join(" and "));
         let is = verb(offer.columns.len() as u64, "is", "are together");
         let why = if offer.declared {
             "by the key".to_owned()
         } else if offer.columns.len() == 1
-            && preview.target.columns.iter().all(|c| c.name != offer.columns.concat())
+            && step.block.target.columns.iter().all(|c| c.name != offer.columns.concat())
         {
             "by the row identity".to_owned()
         } else {
@@ -106,14 +107,11 @@ pub(super) fn pins(out: &mut String, preview: &Preview) {
 }
 
 /// Rows that are different in kind, with the condition that leaves them out.
-pub(super) fn kinds(out: &mut String, preview: &Preview) {
-    for kind in &preview.study.kinds {
+pub(super) fn kinds(out: &mut String, step: &StepPreview) {
+    for kind in &step.study.kinds {
         let fits = if kind.fits { "" } else { " (the count would still be another)" };
         let what = format!("in {} {}", rows(kind.rows), escape(&kind.what));
-        let _ = writeln!(
-            out,
-            "{KEPT}         {what}; to leave them out, add:  {}{fits}",
-            styled(BOLD, &escape(&kind.condition))
-        );
+        let _ = writeln!(out, "{KEPT}         {what}; to leave them out, write{fits}:");
+        to_paste(out, &kind.filter, "           ");
     }
 }

@@ -1,9 +1,10 @@
 //! The history and one receipt for people.
 
+use marktwice_core::words;
 use std::fmt::Write;
 
-use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState};
-use marktwice_run::Entry;
+use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState, StepReceipt};
+use marktwice_run::{Entry, side_text};
 
 use super::table::{Text, TextColumn, draw};
 use super::{BOLD, DIM, GOOD, STOP, WARN, cells, moment, number, rows, size, styled, trouble, width};
@@ -35,31 +36,36 @@ fn cut(text: &str, most: usize) -> String {
 }
 
 fn what(receipt: &Receipt) -> String {
-    let step = receipt.steps.first();
-    let verb = step.map_or("", |s| s.kind.verb());
-    let table = step.map_or("", |s| s.table.as_str());
-    match (receipt.kind, &receipt.undo_of) {
-        (RunKind::Undo, Some(of)) => format!("undo of {of}"),
-        _ => format!("{verb} {table}"),
+    let of = |step: &StepReceipt| format!("{} {}", step.kind.verb(), step.table);
+    match (receipt.kind, &receipt.undo_of, receipt.steps.as_slice()) {
+        (RunKind::Undo, Some(of), _) => format!("undo of {of}"),
+        (_, _, [only]) => of(only),
+        (_, _, [first, rest @ ..]) => format!("{} and {} more", of(first), rest.len()),
+        (_, _, []) => String::new(),
     }
 }
 
 /// All runs.
-pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64, notes: &[String]) -> String {
+pub(crate) fn history(
+    database: &DatabaseId,
+    (entries, left_out): (&[Entry], usize),
+    bytes: u64,
+    notes: &[String],
+) -> String {
     let mut out = format!(
         "{} ({}) · {}\n",
         styled(BOLD, &cells::escape(&database.name)),
         database.engine,
-        if entries.len() == 1 {
-            "1 run".to_owned()
-        } else {
-            format!("{} runs", number(entries.len() as u64))
-        }
+        words::of(entries.len() as u64, "run")
     );
     let notes: String =
         notes.iter().map(|note| format!("  {} {}\n", styled(WARN, "warn"), cells::escape(note))).collect();
     if entries.is_empty() {
-        out.push_str(if notes.is_empty() { "  none yet\n" } else { &notes });
+        out.push_str(&match (notes.is_empty(), left_out) {
+            (false, _) => notes,
+            (true, 0) => "  none yet\n".to_owned(),
+            (true, n) => format!("  none of {} fits\n", words::of(n as u64, "run")),
+        });
         return out;
     }
     let column = |name: &str, priority: u8, cell: &dyn Fn(&Entry) -> Text| TextColumn {
@@ -68,7 +74,8 @@ pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64, note
         priority,
         right: name == "rows",
     };
-    let count = |e: &Entry| e.receipt.steps.first().map_or(String::new(), |s| number(s.changed));
+    let count =
+        |e: &Entry| if e.receipt.steps.is_empty() { String::new() } else { number(e.receipt.rows().1) };
     let title = |e: &Entry| Text::plain(e.receipt.title.as_deref().map_or(String::new(), |t| cut(t, 40)));
     let why = |e: &Entry| {
         let text = e
@@ -114,6 +121,22 @@ pub(crate) fn to_forget(database: &DatabaseId, runs: &[&str], bytes: u64, undoab
     out
 }
 
+fn counts(step: &StepReceipt) -> String {
+    format!("{} matched, {} changed", rows(step.matched), number(step.changed))
+}
+
+fn expected(step: &StepReceipt) -> String {
+    let expected = [("rows", step.terms.rows), ("changes", step.terms.changes)];
+    let expected: Vec<String> =
+        expected.iter().filter_map(|(n, e)| e.map(|e| format!("{n} = {e}"))).collect();
+    expected.join(", ")
+}
+
+/// What was written outside the rows of a step, and was let pass.
+fn also_written(step: &StepReceipt) -> Vec<String> {
+    step.also_written.iter().map(side_text).collect()
+}
+
 /// One run in full.
 pub(crate) fn receipt(entry: &Entry) -> String {
     let receipt = &entry.receipt;
@@ -146,14 +169,15 @@ pub(crate) fn receipt(entry: &Entry) -> String {
     line("by", receipt.user.as_deref().unwrap_or(""));
     line("agreed", &receipt.agreed);
     line("mark", receipt.mark.as_deref().unwrap_or(""));
-    for step in &receipt.steps {
-        line("rows", &format!("{} matched, {} changed", rows(step.matched), number(step.changed)));
-        let expected = [("rows", step.expected_rows), ("changes", step.expected_changes)];
-        let expected: Vec<String> =
-            expected.iter().filter_map(|(n, e)| e.map(|e| format!("{n} = {e}"))).collect();
-        line("expected", &expected.join(", "));
+    if let [step] = receipt.steps.as_slice() {
+        line("rows", &counts(step));
+        line("expected", &expected(step));
+        also_written(step).iter().for_each(|text| line("also", text));
     }
+    line("rehearsed", if receipt.rehearsed { "yes: its rows were told by a rehearsal" } else { "" });
     line("settings", &receipt.settings.join("; "));
+    receipt.warnings.iter().for_each(|text| line("warning", text));
+    receipt.changed_elsewhere.iter().for_each(|text| line("meanwhile", text));
     if let Some(snapshot) = &receipt.snapshot {
         line(
             "snapshot",
@@ -162,8 +186,23 @@ pub(crate) fn receipt(entry: &Entry) -> String {
     }
     let allowed: Vec<&str> = receipt.allowed.iter().map(|c| c.as_str()).collect();
     line("let pass", &allowed.join(", "));
-    for step in &receipt.steps {
+    let several = receipt.steps.len() > 1;
+    for (at, step) in receipt.steps.iter().enumerate() {
         out.push('\n');
+        if several {
+            let name =
+                step.terms.name.as_ref().map_or(String::new(), |name| format!(" · {}", cells::escape(name)));
+            let what = format!("{} {}", step.kind.verb(), cells::escape(&step.table));
+            let number = format!("Step {}", at + 1);
+            let _ = writeln!(out, "  {} · {what}{name} · {}", styled(BOLD, &number), counts(step));
+            let expected = expected(step);
+            if !expected.is_empty() {
+                let _ = writeln!(out, "    {} {expected}", styled(DIM, "expected"));
+            }
+            for text in also_written(step) {
+                let _ = writeln!(out, "    {} {}", styled(DIM, "also"), cells::escape(&text));
+            }
+        }
         for text in step.statement.lines() {
             let _ = writeln!(out, "    {}", cells::escape(text));
         }

@@ -1,5 +1,6 @@
 //! Tables and rows that were looked at, for people.
 
+use marktwice_core::words;
 use std::fmt::Write;
 
 use marktwice_core::receipt::DatabaseId;
@@ -22,7 +23,7 @@ fn column(name: &str, cells: Vec<Text>, priority: u8, right: bool) -> TextColumn
 /// All tables.
 pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> String {
     let all = &seen.seen;
-    let count = if all.len() == 1 { "1 table".to_owned() } else { format!("{} tables", all.len()) };
+    let count = words::of(all.len() as u64, "table");
     let mut out = format!("{} · {count}\n", head(&seen.database));
     if all.is_empty() {
         return out;
@@ -157,14 +158,14 @@ fn row_table(out: &mut String, found: &Rows, filtered: bool) {
     }
     for (at, about) in target.columns.iter().enumerate() {
         let cell = |row: &marktwice_core::mark::HeldRow| {
-            row.before.get(at).map_or_else(Text::default, |v| {
+            row.image.row().get(at).map_or_else(Text::default, |v| {
                 let style = if v.is_null() { DIM } else { anstyle::Style::new() };
                 Text::default().push(style, value(v))
             })
         };
         let number = found.rows.iter().all(|r| {
             use marktwice_core::Value::{Decimal, Int, Null, Real};
-            matches!(r.before.get(at), Some(Int(_) | Real(_) | Decimal(_) | Null))
+            matches!(r.image.row().get(at), Some(Int(_) | Real(_) | Decimal(_) | Null))
         });
         let priority = if target.key.columns.contains(&at) { 0 } else { 1 };
         table.push(column(&escape(&about.name), found.rows.iter().map(cell).collect(), priority, number));

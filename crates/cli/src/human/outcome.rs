@@ -3,26 +3,53 @@
 use std::fmt::Write;
 
 use marktwice_core::mark::StepKind;
-use marktwice_core::receipt::RunKind;
-use marktwice_run::{Answer, Compared, End, Preview, RunOutcome, Settling, Verdict};
+use marktwice_core::receipt::{RunKind, StepReceipt};
+use marktwice_run::{Answer, Compared, End, Preview, RunOutcome, Settling, Shown, UndoPreview, Verdict};
 
-use super::{BOLD, GOOD, STOP, WARN, cells, conflicts, number, rows, styled, trouble, verb};
+use super::{BOLD, DIM, GOOD, STOP, WARN, cells, conflicts, number, rows, styled, trouble, verb};
 use crate::report::Trouble;
 
 /// The question before the transaction is opened.
-pub(crate) fn question(preview: &Preview) -> String {
-    let these = |n: u64| if n == 1 { "this 1 row".to_owned() } else { format!("these {}", rows(n)) };
+pub(crate) fn question(shown: &Shown<'_>) -> String {
+    match shown {
+        Shown::Change(preview) => of_change(preview),
+        Shown::Undo(preview) => of_undo(preview),
+    }
+}
+
+/// `this 1 row`, `these 3 rows`.
+fn these(n: u64) -> String {
+    if n == 1 { "this 1 row".to_owned() } else { format!("these {}", rows(n)) }
+}
+
+fn of_change(preview: &Preview) -> String {
     let name = cells::escape(&preview.database.name);
-    match (&preview.undo_of, preview.kind) {
-        (Some(_), StepKind::Update) => format!("Put {} back in {name}?", these(preview.matched)),
-        (Some(_), StepKind::Insert) => format!("Bring {} back into {name}?", these(preview.matched)),
-        (Some(_), StepKind::Delete) => format!("Take {} away from {name} again?", these(preview.matched)),
-        (None, StepKind::Delete) => format!("Delete {} from {name}?", these(preview.matched)),
-        (None, _) if preview.uncertain() || preview.changes == preview.matched => {
-            format!("Commit {} to {name}?", these(preview.matched))
+    let [step] = preview.steps.as_slice() else {
+        let matched = preview.steps.iter().map(|step| step.block.matched).sum();
+        return format!("Commit these {} steps, {} in all, to {name}?", preview.steps.len(), rows(matched));
+    };
+    let block = &step.block;
+    match block.kind {
+        StepKind::Delete => format!("Delete {} from {name}?", these(block.matched)),
+        _ if block.uncertain() || block.changes == block.matched => {
+            format!("Commit {} to {name}?", these(block.matched))
         }
-        (None, _) => {
-            format!("Commit {} of the {} matched to {name}?", these(preview.changes), number(preview.matched))
+        _ => {
+            let matched = number(block.matched);
+            format!("Commit {} of the {matched} matched to {name}?", these(block.changes))
+        }
+    }
+}
+
+fn of_undo(preview: &UndoPreview) -> String {
+    let name = cells::escape(&preview.database.name);
+    let all = these(preview.matched());
+    match preview.batches.as_slice() {
+        [one] if one.block.kind == StepKind::Insert => format!("Bring {all} back into {name}?"),
+        [one] if one.block.kind == StepKind::Delete => format!("Take {all} away from {name} again?"),
+        [_] => format!("Put {all} back in {name}?"),
+        many => {
+            format!("Take these {} steps back in {name}, {} in all?", many.len(), rows(preview.matched()))
         }
     }
 }
@@ -37,8 +64,12 @@ pub(crate) fn question_inside(run: &str, matched: u64, changed: u64) -> String {
 }
 
 /// The end of an apply or undo.
-pub(crate) fn outcome(outcome: &RunOutcome, table: &str, file: &str, on: &str) -> String {
+pub(crate) fn outcome(outcome: &RunOutcome, tables: &[&str], file: &str, on: &str) -> String {
     let mut out = String::new();
+    let table = tables.get(outcome.step.unwrap_or(0)).copied().unwrap_or_default();
+    if let Some(step) = outcome.step {
+        let _ = writeln!(out, "{} ({}):", styled(BOLD, &format!("Step {}", step + 1)), cells::escape(table));
+    }
     let run = outcome.receipt.as_ref().map_or("", |r| r.run.as_str());
     let begun = if outcome.receipt.is_some() {
         "Rolled back; nothing changed."
@@ -50,7 +81,7 @@ pub(crate) fn outcome(outcome: &RunOutcome, table: &str, file: &str, on: &str) -
         End::ReceiptIncomplete(error) => {
             committed(&mut out, outcome, on);
             let _ = writeln!(out, "{}: the receipt could not be completed: {error}", styled(WARN, "note"));
-            let _ = writeln!(out, "  marktwice settle completes it");
+            let _ = writeln!(out, "  marktwice settle{on} completes it");
         }
         End::NothingToDo(why) => {
             let _ = writeln!(out, "{} {why}.", styled(GOOD, "Nothing to do:"));
@@ -62,7 +93,10 @@ pub(crate) fn outcome(outcome: &RunOutcome, table: &str, file: &str, on: &str) -
         End::Expectation(all) => {
             let texts: Vec<String> = all
                 .iter()
-                .map(|u| format!("{} {}, {} expected", number(u.found), u.what, u.expected))
+                .map(|u| match u.what {
+                    "rows" => format!("{}, {} expected", rows(u.found), u.expected),
+                    what => format!("{} {what}, {} expected", number(u.found), u.expected),
+                })
                 .collect();
             let _ = writeln!(out, "{}: {}. {begun}", styled(STOP, "Not as expected"), texts.join("; "));
         }
@@ -115,7 +149,7 @@ pub(crate) fn outcome(outcome: &RunOutcome, table: &str, file: &str, on: &str) -
         End::Unknown(error) => {
             let _ =
                 writeln!(out, "{}: {error}", styled(STOP, &format!("The outcome of run {run} is unknown")));
-            let _ = writeln!(out, "  find out with: {}", styled(BOLD, "marktwice settle"));
+            let _ = writeln!(out, "  find out with: {}", styled(BOLD, &format!("marktwice settle{on}")));
         }
     }
     for note in &outcome.notes {
@@ -124,18 +158,43 @@ pub(crate) fn outcome(outcome: &RunOutcome, table: &str, file: &str, on: &str) -
     out
 }
 
-fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
-    let Some(receipt) = &outcome.receipt else { return };
-    let Some(step) = receipt.steps.first() else { return };
-    let done = match (receipt.kind, step.kind) {
-        (RunKind::Apply, StepKind::Delete) => format!("{} deleted and committed", rows(step.matched)),
+/// What was done to the rows of a step.
+fn done(kind: RunKind, step: &StepReceipt) -> String {
+    match (kind, step.kind) {
+        (RunKind::Apply, StepKind::Delete) => format!("{} deleted", rows(step.matched)),
         (RunKind::Apply, _) if step.changed < step.matched => {
-            format!("{} changed and committed ({} matched)", rows(step.changed), number(step.matched))
+            format!("{} changed ({} matched)", rows(step.changed), number(step.matched))
         }
-        (RunKind::Apply, _) => format!("{} committed", rows(step.changed)),
+        (RunKind::Apply, _) => format!("{} changed", rows(step.changed)),
         (RunKind::Undo, StepKind::Insert) => format!("{} brought back", rows(step.changed)),
         (RunKind::Undo, StepKind::Delete) => format!("{} taken away again", rows(step.changed)),
         (RunKind::Undo, StepKind::Update) => format!("{} put back", rows(step.changed)),
+    }
+}
+
+fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
+    let Some(receipt) = &outcome.receipt else { return };
+    let done = match (receipt.kind, receipt.steps.as_slice()) {
+        (_, []) => return,
+        (RunKind::Undo, [step]) => self::done(receipt.kind, step),
+        (RunKind::Apply, [step]) => match step.kind {
+            StepKind::Delete => format!("{} deleted and committed", rows(step.matched)),
+            _ if step.changed < step.matched => {
+                format!("{} changed and committed ({} matched)", rows(step.changed), number(step.matched))
+            }
+            _ => format!("{} committed", rows(step.changed)),
+        },
+        (kind, steps) => {
+            for (at, step) in steps.iter().enumerate() {
+                let table = cells::escape(&step.table);
+                let name = format!("step {}", at + 1);
+                let name =
+                    if kind == RunKind::Undo { String::new() } else { format!("{}  ", styled(DIM, &name)) };
+                let _ = writeln!(out, "  {name}{table}: {}", self::done(kind, step));
+            }
+            let what = if kind == RunKind::Undo { "taken back" } else { "committed" };
+            format!("{} steps {what}", steps.len())
+        }
     };
     let way = receipt.back.clone().unwrap_or_default();
     let _ = write!(out, "{} as {}.", styled(GOOD, &done), styled(BOLD, &receipt.run));
@@ -194,8 +253,10 @@ pub(crate) fn settled(database: &str, found: &Settling, on: &str) -> String {
     );
     for one in all {
         let run = styled(BOLD, &one.receipt.run);
-        let (table, known) =
-            (one.receipt.steps.first().map_or("", |s| s.table.as_str()), compared(one.rows.as_ref()));
+        let known = compared(one.rows.as_ref());
+        let mut tables: Vec<&str> = one.receipt.steps.iter().map(|s| s.table.as_str()).collect();
+        tables.dedup();
+        let table = tables.join(" or ");
         let says = match one.record {
             Some(true) => ", says the server's own record of it",
             Some(false) => ", says the server's own record of it",
@@ -235,7 +296,7 @@ pub(crate) fn settled(database: &str, found: &Settling, on: &str) -> String {
         }
         if let Some(Compared::Mixed { named, .. }) = &one.rows {
             for key in named {
-                let _ = writeln!(out, "    {} {}", cells::escape(table), cells::key(key));
+                let _ = writeln!(out, "    {} {}", cells::escape(&table), cells::key(key));
             }
         }
     }

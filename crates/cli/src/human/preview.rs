@@ -2,62 +2,161 @@
 
 use std::fmt::Write;
 
+use marktwice_core::Expect;
 use marktwice_core::Value;
 use marktwice_core::mark::{Label, StepKind};
+use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::{KeyKind, Pin};
-use marktwice_run::{Preview, ShownRow};
+use marktwice_run::{BatchPreview, Block, Preview, ShownRow, StepPreview, UndoPreview, Unmet};
 use unicode_width::UnicodeWidthStr;
 
 use super::closer;
 use super::table::{Text, TextColumn, draw};
 use super::{AFTER, BOLD, DIM, WARN, cells, conflicts, number, rows, styled, trouble, verb, width};
 
-/// The whole preview.
+/// The whole preview of a change.
 pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
     let mut out = String::new();
-    head(&mut out, preview);
-    for note in &preview.notes {
+    let several = preview.steps.len() > 1;
+    if several {
+        let open = preview.open().len() as u64;
+        let how = if preview.rehearsed {
+            ", rehearsed and rolled back".to_owned()
+        } else if open > 0 {
+            format!(", {} of which only a rehearsal can tell", number(open))
+        } else {
+            String::new()
+        };
+        let steps = format!("{} steps", preview.steps.len());
+        let _ = writeln!(out, "{} · {}{how}", database(&preview.database), styled(BOLD, &steps));
+        title(&mut out, preview.title.as_deref());
+    }
+    for note in preview.notes.iter().filter(|_| several) {
         let _ = writeln!(out, "{} {note}", styled(WARN, "note:"));
     }
-    if !preview.rows.is_empty() {
-        out.push('\n');
-        row_table(&mut out, preview);
-    }
-    totals(&mut out, preview);
-    if let Some(found) = &preview.conflicts {
-        out.push('\n');
-        out.push_str(&conflicts::conflicts(found));
-        let ways =
-            "--changed skip|overwrite, --gone skip|insert and --only KEY say what to do with such rows";
-        let _ = writeln!(out, "  {}", styled(DIM, ways));
-    }
-    not_put_back(&mut out, preview);
-    many(&mut out, preview);
-    closer::funnel(&mut out, preview);
-    closer::near_misses(&mut out, preview);
-    if !preview.findings.is_empty() {
-        out.push('\n');
-        out.push_str(&trouble::findings(&preview.findings, |f| f.passes(&preview.allowed)));
-    }
-    closer::pins(&mut out, preview);
-    way_back(&mut out, preview);
-    unmet(&mut out, preview);
-    if let Some(why) = &preview.study.skipped {
-        let _ = writeln!(out, "  {}", styled(DIM, &format!("not looked at closer: {why}")));
-    }
-    if verbose {
-        let id = &preview.database;
-        let _ = writeln!(out, "\n  {} {} {}", styled(DIM, "database"), id.identity, styled(DIM, &id.version));
-        let _ = writeln!(out, "  {} {}", styled(DIM, "table definition"), preview.target.definition);
+    for (at, step) in preview.steps.iter().enumerate() {
+        if several {
+            out.push('\n');
+        }
+        head(&mut out, preview, at, step);
+        for note in preview.notes.iter().filter(|_| !several) {
+            let _ = writeln!(out, "{} {note}", styled(WARN, "note:"));
+        }
+        body(&mut out, step);
+        if verbose {
+            about(&mut out, &preview.database, &step.block);
+        }
     }
     out
 }
 
+/// What a step's rows are, and what was noticed about them.
+fn body(out: &mut String, step: &StepPreview) {
+    let block = &step.block;
+    row_table(out, block, &step.stays_null.1);
+    totals(out, block);
+    many(out, step);
+    closer::funnel(out, step);
+    closer::near_misses(out, step);
+    findings(out, block);
+    closer::pins(out, step);
+    way_back(out, step);
+    unmet(out, step);
+    if let Some(why) = &step.study.skipped {
+        let _ = writeln!(out, "  {}", styled(DIM, &format!("not looked at closer: {why}")));
+    }
+}
+
+/// The whole preview of an undo.
+pub(crate) fn undo(preview: &UndoPreview, verbose: bool) -> String {
+    let mut out = String::new();
+    let several = preview.batches.len() > 1;
+    if several {
+        let how = if preview.rehearsed { ", rehearsed and rolled back" } else { "" };
+        let what = format!("undo of {} in {} steps", preview.run, preview.batches.len());
+        let count = format!("{} to put back", rows(preview.matched()));
+        let _ = writeln!(out, "{} · {} · {count}{how}", database(&preview.database), styled(BOLD, &what));
+        title(&mut out, preview.title.as_deref());
+    }
+    let notes = || preview.notes.iter().map(|note| format!("{} {note}\n", styled(WARN, "note:")));
+    out.extend(notes().filter(|_| several));
+    for batch in &preview.batches {
+        let block = &batch.block;
+        let table = &block.target.table;
+        let count = format!("{} to {}", rows(block.matched), back_word(block.kind));
+        if several {
+            let step = format!("Step {}", batch.step + 1);
+            let _ = writeln!(out, "\n{} · {} · {count}", styled(BOLD, &step), styled(BOLD, table));
+        } else {
+            let what = format!("undo of {} on {table}", preview.run);
+            let _ = writeln!(out, "{} · {} · {count}", database(&preview.database), styled(BOLD, &what));
+            title(&mut out, preview.title.as_deref());
+            out.extend(notes());
+        }
+        row_table(&mut out, block, &[]);
+        totals(&mut out, block);
+        if let Some(found) = &batch.conflicts {
+            out.push('\n');
+            out.push_str(&conflicts::conflicts(found));
+            let ways =
+                "--changed skip|overwrite, --gone skip|insert and --only KEY say what to do with such rows";
+            let _ = writeln!(out, "  {}", styled(DIM, ways));
+        }
+        not_put_back(&mut out, batch);
+        findings(&mut out, block);
+        if block.matched > 0 && block.uncertain() {
+            let text = format!("only the undo can tell: {}", unknown_columns(block));
+            let _ = writeln!(out, "  {} {}", styled(WARN, "undo"), cells::escape(&text));
+        }
+        if verbose {
+            about(&mut out, &preview.database, block);
+        }
+    }
+    if let Some(unmet) = &preview.unmet {
+        out.push('\n');
+        let expected = expected(unmet, preview.matched());
+        let found = format!("{} {}", rows(unmet.found), verb(unmet.found, "matches", "match"));
+        let _ = writeln!(out, "  {}  {found}, {expected}", styled(super::STOP, "count"));
+    }
+    out
+}
+
+fn database(id: &DatabaseId) -> String {
+    format!("{} ({})", styled(BOLD, &cells::escape(&id.name)), id.engine)
+}
+
+fn title(out: &mut String, title: Option<&str>) {
+    if let Some(title) = title {
+        let _ = writeln!(out, "{}", cells::escape(title));
+    }
+}
+
+fn findings(out: &mut String, block: &Block) {
+    if !block.findings.is_empty() {
+        out.push('\n');
+        out.push_str(&trouble::findings(&block.findings, |f| f.passes(&block.allowed)));
+    }
+}
+
+fn about(out: &mut String, id: &DatabaseId, block: &Block) {
+    let _ = writeln!(out, "\n  {} {} {}", styled(DIM, "database"), id.identity, styled(DIM, &id.version));
+    let _ = writeln!(out, "  {} {}", styled(DIM, "table definition"), block.target.definition);
+}
+
+/// What an undo does to rows.
+fn back_word(kind: StepKind) -> &'static str {
+    match kind {
+        StepKind::Update => "put back",
+        StepKind::Insert => "bring back",
+        StepKind::Delete => "take away again",
+    }
+}
+
 /// Rows that several rows of a join match, with those.
-fn many(out: &mut String, preview: &Preview) {
-    let Some(many) = &preview.many else { return };
+fn many(out: &mut String, step: &StepPreview) {
+    let Some(many) = &step.many else { return };
     for example in &many.examples {
-        let table = cells::escape(&preview.target.table);
+        let table = cells::escape(&step.block.target.table);
         let _ = writeln!(out, "\n  {table} {} is matched by", styled(BOLD, &cells::key(&example.key)));
         for source in &example.sources {
             let shown: Vec<String> = source
@@ -74,108 +173,84 @@ fn many(out: &mut String, preview: &Preview) {
 }
 
 /// What an undo will not put back, before anybody agrees to the run.
-fn way_back(out: &mut String, preview: &Preview) {
-    if preview.matched == 0 {
+fn way_back(out: &mut String, step: &StepPreview) {
+    if step.block.matched == 0 {
         return;
     }
-    if preview.undo_of.is_some() {
-        let unknown: Vec<_> = preview.foreseen.iter().filter(|f| f.label == Label::Unknown).collect();
-        if !unknown.is_empty() {
-            let text = format!("only the undo can tell: {}", unknown_columns(preview));
-            let _ = writeln!(out, "  {} {}", styled(WARN, "undo"), cells::escape(&text));
-        }
-        return;
-    }
-    if let Some(owned) = preview.back.owned_in_words() {
+    if let Some(owned) = step.back.owned_in_words() {
         let text = format!("an undo puts back all but {owned}");
         let _ = writeln!(out, "  {} {}", styled(WARN, "undo"), cells::escape(&text));
     }
-    for why in &preview.back.unsure {
+    for why in &step.back.unsure {
         let _ = writeln!(out, "  {} {}", styled(WARN, "undo"), cells::escape(why));
     }
 }
 
 /// Rows of the run that an undo leaves as they are.
-fn not_put_back(out: &mut String, preview: &Preview) {
-    if let Some(found) = &preview.left_alone {
+fn not_put_back(out: &mut String, batch: &BatchPreview) {
+    if let Some(found) = &batch.left_alone {
         out.push('\n');
         out.push_str(&conflicts::left_alone(found));
     }
-    let counts = [(preview.already_back, "as before the run already"), (preview.not_asked, "not asked for")];
+    let counts = [(batch.already_back, "as before the run already"), (batch.not_asked, "not asked for")];
     for (count, what) in counts.iter().filter(|(count, _)| *count > 0) {
         let _ = writeln!(out, "  {} {} {what}", rows(*count), verb(*count, "is", "are"));
     }
 }
 
-fn head(out: &mut String, preview: &Preview) {
-    let (database, table) = (&preview.database, &preview.target.table);
-    let what = match &preview.undo_of {
-        Some(run) => format!("undo of {run} on {table}"),
-        None => format!("{} {table}", preview.kind.verb()),
+fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
+    let block = &step.block;
+    let what = format!("{} {}", block.kind.verb(), block.target.table);
+    let count = if step.told {
+        let matches = verb(block.matched, "matches", "match");
+        format!("{} of {} {matches}", number(block.matched), rows(step.total))
+    } else {
+        "only a rehearsal can tell its rows".to_owned()
     };
-    let count = match &preview.undo_of {
-        Some(_) => format!(
-            "{} to {}",
-            rows(preview.matched),
-            match preview.kind {
-                StepKind::Update => "put back",
-                StepKind::Insert => "bring back",
-                StepKind::Delete => "take away again",
-            }
-        ),
-        None => format!(
-            "{} of {} {}",
-            number(preview.matched),
-            rows(preview.total),
-            verb(preview.matched, "matches", "match")
-        ),
+    let pinned = match &step.pin {
+        Pin::PrimaryKey(_) => ", pinned by the primary key".to_owned(),
+        Pin::UniqueKey(columns) => format!(", pinned by the unique key {}", columns.join(", ")),
+        Pin::RowIdentity(_) => ", pinned by the row identity".to_owned(),
+        Pin::Nothing => ", pinned by no key".to_owned(),
     };
-    let pinned = match &preview.pin {
-        Some(Pin::PrimaryKey(_)) => ", pinned by the primary key".to_owned(),
-        Some(Pin::UniqueKey(columns)) => format!(", pinned by the unique key {}", columns.join(", ")),
-        Some(Pin::RowIdentity(_)) => ", pinned by the row identity".to_owned(),
-        Some(Pin::Nothing) => ", pinned by no key".to_owned(),
-        None => String::new(),
-    };
-    let name = cells::escape(&database.name);
-    let _ = writeln!(
-        out,
-        "{} ({}) · {} · {count}{pinned}",
-        styled(BOLD, &name),
-        database.engine,
-        styled(BOLD, &what)
-    );
-    if let Some(title) = &preview.title {
-        let _ = writeln!(out, "{}", cells::escape(title));
+    let pinned = if step.told { pinned } else { String::new() };
+    if preview.steps.len() > 1 {
+        let name = step.name.as_ref().map_or(String::new(), |name| format!(" · {}", cells::escape(name)));
+        let number = format!("Step {}", at + 1);
+        let _ = writeln!(out, "{} · {}{name} · {count}{pinned}", styled(BOLD, &number), styled(BOLD, &what));
+    } else {
+        let _ = writeln!(out, "{} · {} · {count}{pinned}", database(&preview.database), styled(BOLD, &what));
+        title(out, preview.title.as_deref());
     }
-    if preview.undo_of.is_none() && preview.kind == StepKind::Update && preview.matched > 0 {
-        let _ = writeln!(out, "{}", change_counts(preview));
-        if let Some(why) = computed(preview) {
+    for wait in &step.waits {
+        let _ = writeln!(out, "  {}", styled(if step.told { DIM } else { WARN }, &cells::escape(&wait.why)));
+    }
+    if block.kind == StepKind::Update && block.matched > 0 {
+        let _ = writeln!(out, "{}", change_counts(step));
+        if let Some(why) = computed(block) {
             let _ = writeln!(out, "values are computed, not stored ({why}): what is stored may differ");
         }
     }
 }
 
 /// Why values were only computed, when they were.
-fn computed(preview: &Preview) -> Option<&str> {
-    let only = preview.foreseen.iter().find(|f| f.label == Label::Computed)?;
+fn computed(block: &Block) -> Option<&str> {
+    let only = block.foreseen.iter().find(|f| f.label == Label::Computed)?;
     Some(only.why.as_deref().unwrap_or("the engine could not be asked"))
 }
 
 /// `2 would change, 1 already holds the new values`.
-pub(crate) fn change_counts(preview: &Preview) -> String {
-    let already = preview.matched - preview.changes;
-    let values = if preview.foreseen.iter().filter(|f| !f.derived).count() == 1 { "value" } else { "values" };
-    if preview.uncertain() {
-        let known = preview.foreseen.iter().any(|f| f.label == Label::Exact);
-        let sure = if known {
-            format!("at least {} would change; ", number(preview.changes))
-        } else {
-            String::new()
-        };
-        return format!("{sure}what becomes of {} only the run can tell", unknown_columns(preview));
+fn change_counts(step: &StepPreview) -> String {
+    let block = &step.block;
+    let already = block.matched - block.changes;
+    let values = if block.foreseen.iter().filter(|f| !f.derived).count() == 1 { "value" } else { "values" };
+    if block.uncertain() {
+        let known = block.foreseen.iter().any(|f| f.label == Label::Exact);
+        let sure =
+            if known { format!("at least {} would change; ", number(block.changes)) } else { String::new() };
+        return format!("{sure}what becomes of {} only the run can tell", unknown_columns(block));
     }
-    let (null, operands) = &preview.stays_null;
+    let (null, operands) = &step.stays_null;
     if *null > 0 {
         let operands = cells::escape(&operands.join(", "));
         let stay =
@@ -186,9 +261,9 @@ pub(crate) fn change_counts(preview: &Preview) -> String {
         } else {
             format!(", {} already {} the new {values}", number(rest), verb(rest, "holds", "hold"))
         };
-        return format!("{} would change{rest}, {stay}", number(preview.changes));
+        return format!("{} would change{rest}, {stay}", number(block.changes));
     }
-    match (preview.changes, already) {
+    match (block.changes, already) {
         (0, 1) => format!("it already holds the new {values}: nothing would change"),
         (0, _) => format!("all of them already hold the new {values}: nothing would change"),
         (changes, 0) => format!("{} would change", number(changes)),
@@ -201,11 +276,11 @@ pub(crate) fn change_counts(preview: &Preview) -> String {
     }
 }
 
-fn unknown_columns(preview: &Preview) -> String {
-    let unknown = preview.foreseen.iter().filter(|f| f.label == Label::Unknown);
+fn unknown_columns(block: &Block) -> String {
+    let unknown = block.foreseen.iter().filter(|f| f.label == Label::Unknown);
     let mut names: Vec<String> = Vec::new();
     for foreseen in unknown {
-        let name = preview.target.columns.get(foreseen.column).map_or("", |c| &c.name);
+        let name = block.target.columns.get(foreseen.column).map_or("", |c| &c.name);
         names.push(match &foreseen.why {
             Some(why) => format!("{name} ({why})"),
             None => name.to_owned(),
@@ -214,10 +289,14 @@ fn unknown_columns(preview: &Preview) -> String {
     names.join(", ")
 }
 
-fn row_table(out: &mut String, preview: &Preview) {
-    let (text, left_out) = draw(columns(preview), width());
+fn row_table(out: &mut String, block: &Block, null_operands: &[String]) {
+    if block.rows.is_empty() {
+        return;
+    }
+    out.push('\n');
+    let (text, left_out) = draw(columns(block, null_operands), width());
     out.push_str(&text);
-    let more = preview.matched.saturating_sub(preview.rows.len() as u64);
+    let more = block.matched.saturating_sub(block.rows.len() as u64);
     let mut remarks = Vec::new();
     if more > 0 {
         remarks.push(format!("and {} more (--show all)", rows(more)));
@@ -232,12 +311,12 @@ fn row_table(out: &mut String, preview: &Preview) {
 
 /// Which columns are shown, in which order: the key, what names the row, what the filter looks at, what changes.
 /// Whole rows where rows come or go.
-fn columns(preview: &Preview) -> Vec<TextColumn> {
-    let target = &preview.target;
+fn columns(block: &Block, null_operands: &[String]) -> Vec<TextColumn> {
+    let target = &block.target;
     let mut all = Vec::new();
     if target.key.kind == KeyKind::RowIdentity {
         let name = target.key.names.first().cloned().unwrap_or_default();
-        let cells = preview.rows.iter().map(|r| Text::plain(cells::key(&r.key))).collect();
+        let cells = block.rows.iter().map(|r| Text::plain(cells::key(&r.key))).collect();
         all.push(TextColumn { name, cells, priority: 0, right: true });
     }
     let mut order: Vec<(usize, u8)> = target.key.columns.iter().map(|&c| (c, 0)).collect();
@@ -246,72 +325,67 @@ fn columns(preview: &Preview) -> Vec<TextColumn> {
             order.push((column, priority));
         }
     };
-    if preview.kind == StepKind::Update {
-        let changing = |c: usize| preview.foreseen.iter().any(|f| f.column == c);
+    if block.kind == StepKind::Update {
+        let changing = |c: usize| block.foreseen.iter().any(|f| f.column == c);
         if let Some(naming) = target.naming.filter(|c| !changing(*c)) {
             add(&mut order, naming, 2);
         }
         // Whom a row belongs to says which row it is.
-        let refers = preview.study.meanings.iter().map(|(c, ..)| *c).filter(|c| !changing(*c));
+        let refers = block.meanings.iter().map(|(c, ..)| *c).filter(|c| !changing(*c));
         refers.for_each(|c| add(&mut order, c, 3));
-        preview.filter.iter().filter(|c| !changing(**c)).for_each(|&c| add(&mut order, c, 3));
-        preview.foreseen.iter().for_each(|f| add(&mut order, f.column, 0));
+        block.filter.iter().filter(|c| !changing(**c)).for_each(|&c| add(&mut order, c, 3));
+        block.foreseen.iter().for_each(|f| add(&mut order, f.column, 0));
     } else {
         let naming = target.naming;
         for column in 0..target.columns.len() {
-            let priority = if Some(column) == naming || preview.filter.contains(&column) { 1 } else { 4 };
+            let priority = if Some(column) == naming || block.filter.contains(&column) { 1 } else { 4 };
             add(&mut order, column, priority);
         }
         order.sort_by_key(|(c, _)| (!target.key.columns.contains(c), *c));
     }
     for (column, priority) in order {
         let name = target.columns.get(column).map_or(String::new(), |c| cells::escape(&c.name));
-        let cells = column_cells(preview, column);
-        all.push(TextColumn { name, cells, priority, right: numeric(preview, column) });
+        let cells = column_cells(block, column);
+        all.push(TextColumn { name, cells, priority, right: numeric(block, column) });
     }
-    if preview.kind == StepKind::Update && !preview.uncertain() && preview.changes < preview.matched {
+    if block.kind == StepKind::Update && !block.uncertain() && block.changes < block.matched {
         let null = |row: &ShownRow| {
-            let operands = preview.stays_null.1.iter().filter_map(|name| target.position(name));
-            let assigned =
-                preview.foreseen.iter().any(|f| row.before.get(f.column).is_some_and(Value::is_null));
-            assigned && operands.into_iter().any(|at| row.before.get(at).is_some_and(Value::is_null))
+            let null = |at: usize| row.image.row().get(at).is_some_and(Value::is_null);
+            let operands = null_operands.iter().filter_map(|name| target.position(name));
+            block.foreseen.iter().any(|f| null(f.column)) && operands.into_iter().any(null)
         };
         let state = |row: &ShownRow| match (row.changes(), null(row)) {
             (true, _) => Text::default(),
             (false, true) => Text::default().push(WARN, "stays NULL"),
             (false, false) => Text::default().push(DIM, "already so"),
         };
-        let cells = preview.rows.iter().map(state).collect();
+        let cells = block.rows.iter().map(state).collect();
         all.push(TextColumn { name: String::new(), cells, priority: 1, right: false });
     }
     all
 }
 
 /// Numbers that do not change stand to the right.
-fn numeric(preview: &Preview, column: usize) -> bool {
-    let changes = preview.kind == StepKind::Update && preview.foreseen.iter().any(|f| f.column == column);
+fn numeric(block: &Block, column: usize) -> bool {
+    let changes = block.kind == StepKind::Update && block.foreseen.iter().any(|f| f.column == column);
     let is_number = |v: Option<&Value>| {
         matches!(v, Some(Value::Int(_) | Value::Real(_) | Value::Decimal(_) | Value::Null))
     };
-    !changes && preview.rows.iter().all(|row| is_number(image(row).get(column)))
-}
-
-fn image(row: &ShownRow) -> &[Value] {
-    if row.before.is_empty() { row.after.as_deref().unwrap_or(&[]) } else { &row.before }
+    !changes && block.rows.iter().all(|row| is_number(row.image.row().get(column)))
 }
 
 /// All cells of a column; where values change, the arrows stand under each other.
-fn column_cells(preview: &Preview, column: usize) -> Vec<Text> {
-    let width = |row: &ShownRow| image(row).get(column).map_or(0, |v| meant(preview, column, v).width());
-    let changing = preview.kind == StepKind::Update && preview.foreseen.iter().any(|f| f.column == column);
-    let widest = if changing { preview.rows.iter().map(width).max().unwrap_or(0) } else { 0 };
-    preview.rows.iter().map(|row| cell(preview, row, column, widest)).collect()
+fn column_cells(block: &Block, column: usize) -> Vec<Text> {
+    let width = |row: &ShownRow| row.image.row().get(column).map_or(0, |v| meant(block, column, v).width());
+    let changing = block.kind == StepKind::Update && block.foreseen.iter().any(|f| f.column == column);
+    let widest = if changing { block.rows.iter().map(width).max().unwrap_or(0) } else { 0 };
+    block.rows.iter().map(|row| cell(block, row, column, widest)).collect()
 }
 
 /// A value, and the name of the row that it refers to: `7 (Bellheather)`.
-fn meant(preview: &Preview, column: usize, value: &Value) -> String {
+fn meant(block: &Block, column: usize, value: &Value) -> String {
     let shown = cells::value(value);
-    let meaning = preview.study.meanings.iter().find(|(of, v, _)| *of == column && v == value);
+    let meaning = block.meanings.iter().find(|(of, v, _)| *of == column && v == value);
     match meaning {
         Some((_, _, name)) => format!("{shown} ({})", cells::shortened(name)),
         None => shown,
@@ -330,26 +404,26 @@ fn padded(value: &Value, shown: String, width: usize) -> String {
     }
 }
 
-fn cell(preview: &Preview, row: &ShownRow, column: usize, widest: usize) -> Text {
-    let Some(before) = image(row).get(column) else { return Text::default() };
-    let shown = padded(before, meant(preview, column, before), widest);
+fn cell(block: &Block, row: &ShownRow, column: usize, widest: usize) -> Text {
+    let Some(before) = row.image.row().get(column) else { return Text::default() };
+    let shown = padded(before, meant(block, column, before), widest);
     let style = if before.is_null() { DIM } else { anstyle::Style::new() };
     let text = Text::default().push(style, shown);
-    if preview.kind != StepKind::Update {
+    if block.kind != StepKind::Update {
         return text;
     }
-    let unknown = preview.foreseen.iter().any(|f| f.column == column && f.label == Label::Unknown);
+    let unknown = block.foreseen.iter().any(|f| f.column == column && f.label == Label::Unknown);
     if unknown {
         return text.push(DIM, " → ?");
     }
-    match row.after.as_ref().and_then(|after| after.get(column)) {
-        Some(after) if after != before => text.push(DIM, " → ").push(AFTER, meant(preview, column, after)),
+    match row.image.after().and_then(|after| after.get(column)) {
+        Some(after) if after != before => text.push(DIM, " → ").push(AFTER, meant(block, column, after)),
         _ => text,
     }
 }
 
-fn totals(out: &mut String, preview: &Preview) {
-    if preview.totals.is_empty() || preview.matched < 2 {
+fn totals(out: &mut String, block: &Block) {
+    if block.totals.is_empty() || block.matched < 2 {
         return;
     }
     out.push('\n');
@@ -371,7 +445,7 @@ fn totals(out: &mut String, preview: &Preview) {
             Text::plain(show(b)).push(DIM, " → ").push(AFTER, show(a))
         }
     };
-    let all = &preview.totals;
+    let all = &block.totals;
     let table = vec![
         column("totals", all.iter().map(|t| Text::plain(cells::escape(&t.column))).collect(), false),
         column("sum", all.iter().map(|t| pair(&t.before.sum, &t.after.sum)).collect(), false),
@@ -381,33 +455,39 @@ fn totals(out: &mut String, preview: &Preview) {
     out.push_str(&draw(table, None).0);
 }
 
-fn unmet(out: &mut String, preview: &Preview) {
-    if preview.unmet.is_empty() {
+/// What was expected, in words; `all` stands for so many.
+fn expected(unmet: &Unmet, all: u64) -> String {
+    match unmet.expected {
+        Expect::All => format!("all {} expected", number(all)),
+        other => format!("{other} expected"),
+    }
+}
+
+fn unmet(out: &mut String, step: &StepPreview) {
+    let block = &step.block;
+    if block.unmet.is_empty() {
         return;
     }
     out.push('\n');
-    for unmet in &preview.unmet {
+    for unmet in &block.unmet {
         let found = match unmet.what {
             "rows" => format!("{} {}", rows(unmet.found), verb(unmet.found, "matches", "match")),
             _ => format!("{} would change", rows(unmet.found)),
         };
-        let expected = match unmet.expected {
-            marktwice_core::Expect::All => format!("all {} expected", number(preview.total)),
-            other => format!("{other} expected"),
-        };
+        let expected = expected(unmet, step.total);
         let _ = writeln!(out, "  {}  {found}, {expected}", styled(super::STOP, "count"));
-        let already = preview.matched - preview.changes;
-        let fits = unmet.what == "rows" && already > 0 && unmet.expected.met(preview.changes, preview.total);
-        if let (true, Some(condition)) = (fits, &preview.leave_out) {
+        let already = block.matched - block.changes;
+        if let (true, Some(filter)) = (unmet.what == "rows", &step.study.leave_out) {
             let which = if already == 1 {
                 "the row that already holds the values"
             } else {
                 "the rows that already hold the values"
             };
-            let _ = writeln!(out, "         to leave out {which}, add:  {}", styled(BOLD, condition));
+            let _ = writeln!(out, "         to leave out {which}, write:");
+            trouble::to_paste(out, filter, "           ");
         }
         if unmet.what == "rows" {
-            closer::kinds(out, preview);
+            closer::kinds(out, step);
         }
     }
 }

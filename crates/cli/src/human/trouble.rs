@@ -2,10 +2,10 @@
 
 use std::fmt::Write;
 
-use marktwice_core::finding::{Finding, Level, Place};
+use marktwice_core::finding::{Finding, Level, Paste, TextPlace};
 
 use super::cells::escape;
-use super::{BOLD, DIM, STOP, WARN, styled};
+use super::{BOLD, DIM, STOP, WARN, rows, styled, verb};
 use crate::report::Trouble;
 
 /// One clear error: what is wrong, where, what to do.
@@ -20,24 +20,45 @@ pub(crate) fn trouble(trouble: &Trouble) -> String {
     if let Some(hint) = &trouble.hint {
         let _ = writeln!(out, "  {}", escape(hint));
     }
-    if let Some(text) = &trouble.paste {
-        out.push_str(&paste(text, "    "));
+    if let Some(instead) = &trouble.paste {
+        out.push_str(&paste(instead, "    "));
     }
     out
 }
 
-/// Lines that are ready to be pasted.
-fn paste(text: &str, indent: &str) -> String {
-    let mut out = String::from("\n");
+/// Lines that are ready to be pasted, as they are.
+pub(super) fn to_paste(out: &mut String, text: &str, indent: &str) {
     for line in text.lines() {
         let _ = writeln!(out, "{}{indent}{}", super::KEPT, styled(BOLD, &escape(line)));
+    }
+}
+
+/// Lines that are ready to be pasted, and what the engine has just said of them.
+fn paste(instead: &Paste, indent: &str) -> String {
+    let mut out = String::from("\n");
+    to_paste(&mut out, &instead.text, indent);
+    if !instead.rows.is_empty() {
+        let _ = writeln!(out, "{indent}{}", styled(DIM, &asked_in_words(&instead.rows)));
     }
     out.push('\n');
     out
 }
 
+/// `asked just now: 3 rows match`.
+fn asked_in_words(asked: &[Option<u64>]) -> String {
+    let said = |count: &Option<u64>| match count {
+        Some(n) => format!("{} {}", rows(*n), verb(*n, "matches", "match")),
+        None => "not tried, since only a rehearsal can tell".to_owned(),
+    };
+    let all: Vec<String> = match asked {
+        [one] => vec![said(one)],
+        many => many.iter().enumerate().map(|(at, n)| format!("step {}: {}", at + 1, said(n))).collect(),
+    };
+    format!("asked just now: {}", all.join("; "))
+}
+
 /// The line of a place with the text underlined.
-pub(crate) fn place_lines(place: &Place, file: Option<&str>, indent: &str) -> String {
+pub(crate) fn place_lines(place: &TextPlace, file: Option<&str>, indent: &str) -> String {
     let file = file.map_or(String::new(), |f| format!("{f}, "));
     // A long line is shown around the place, so that the mark stands under its text.
     let room = super::width().map_or(120, |width| width.saturating_sub(indent.len() + 6).clamp(20, 120));
@@ -85,8 +106,8 @@ pub(crate) fn findings(all: &[Finding], allowed: impl Fn(&Finding) -> bool) -> S
                 out.push_str(&place_lines(place, None, "        "));
             }
             let _ = writeln!(out, "        {}", escape(finding.remedy()));
-            if let Some(text) = &finding.paste {
-                out.push_str(&paste(text, "          "));
+            if let Some(instead) = &finding.paste {
+                out.push_str(&paste(instead, "          "));
             }
         }
     }

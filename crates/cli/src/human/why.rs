@@ -19,7 +19,9 @@ pub(crate) fn why(codes: &[Code], full: bool) -> String {
         };
         let name = format!("{:widest$}", code.as_str());
         if !full {
-            let _ = writeln!(out, "{}  {}  {}", styled(style, word), styled(BOLD, &name), code.meaning());
+            let always = if Code::NEVER_ALLOWED.contains(code) { " (always)" } else { "" };
+            let _ =
+                writeln!(out, "{}  {}  {}{always}", styled(style, word), styled(BOLD, &name), code.meaning());
             continue;
         }
         let weight = match code.level() {

@@ -2,7 +2,7 @@
 //! errors that say what is missing and never show a secret.
 
 use crate::{COOP, PROGRAM};
-use marktwice_testkit::servers::{Brand, Guarded, guarded, start};
+use marktwice_testkit::servers::{Brand, Guarded, guarded, skipped, start};
 use marktwice_testkit::sql::Db;
 use marktwice_testkit::stage::{On, Stage};
 use marktwice_testkit::{Answer, Scene, finished};
@@ -53,9 +53,13 @@ fn encrypted_and_checked() {
         p.preview(&who, named, "?tls=verify", &[]).expect(1).says("certificate").says("ca=FILE");
         p.preview(&who, unnamed, &format!("?tls=verify&ca={ca}"), &[]).expect(1).says("certificate");
         p.preview(&who, unnamed, "?tls=unchecked", &[]).expect(0);
-        p.preview(&who, named, "?tls=off", &[]).expect(1);
-        p.preview(&who, named, "?tls=maybe", &[]).expect(1).says("tls=verify");
-        p.preview(&who, named, "?colour=red", &[]).expect(1).says("not known");
+        p.preview(&who, named, "?tls=off", &[]).expect(1).says("?tls=verify");
+        let empty = p.scene.write("empty.pem", "");
+        p.preview(&who, named, &format!("?tls=verify&ca={}", empty.display()), &[])
+            .expect(1)
+            .says("there is none in it");
+        p.preview(&who, named, "?tls=maybe", &[]).expect(2).says("tls=verify");
+        p.preview(&who, named, "?colour=red", &[]).expect(2).says("not known");
     }
 }
 
@@ -102,6 +106,23 @@ fn passwords() {
 fn set_mode(path: &std::path::Path, mode: u32) {
     use std::os::unix::fs::PermissionsExt;
     std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
+}
+
+#[test]
+fn passwords_that_are_never_sent() {
+    let Some(p) = party(Brand::Maria) else { return };
+    let mut db = Db::open(&p.guarded.server.database());
+    if let Err(error) = db.execute("INSTALL SONAME 'auth_ed25519'") {
+        skipped(&format!("the plugin auth_ed25519 is not installed: {error}"));
+        return;
+    }
+    db.run(&format!(
+        "CREATE USER eve@'%' IDENTIFIED VIA ed25519 USING PASSWORD('{PASSWORD}') REQUIRE SSL;\nGRANT ALL ON {}.* TO eve@'%';",
+        p.database
+    ));
+    let tls = "?tls=unchecked&password-env=HIVE";
+    p.preview("eve", &p.guarded.named, tls, &[("HIVE", PASSWORD)]).expect(0);
+    p.preview("eve", &p.guarded.named, tls, &[("HIVE", "wr0ng")]).expect(1).says("eve");
 }
 
 #[test]

@@ -61,7 +61,7 @@ fn several_source_rows_stop_an_update_and_are_shown() {
         stage.apply_allowing(&differing, "2", "many-sources", 3);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         let same = stage.scene.run(&["preview", "--sql", &update("'both'"), "--format", "json"]);
-        let json = same.expect(0).json();
+        let json = same.expect(0).step();
         assert_eq!((&json["matched"], &json["many_sources"]["rows"]), (&2.into(), &2.into()));
         stage.there_and_back(&update("'both'"), "2");
     });

@@ -13,6 +13,21 @@ use marktwice_testkit::stage::On;
 fn signal(pid: &str, name: &str) {
     let done = Command::new("kill").args([&format!("-{name}"), pid]).status().unwrap();
     assert!(done.success(), "kill -{name} {pid}");
+    // A signal is on its way when `kill` returns: threads that run elsewhere still answer until the first of them has seen it.
+    let since = Instant::now();
+    while name == "STOP" && !stands_still(pid) {
+        assert!(since.elapsed() < Duration::from_secs(20), "{pid} does not stop");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+/// Whether every thread of a process is stopped, by the kernel's own record of it.
+fn stands_still(pid: &str) -> bool {
+    let threads = std::fs::read_dir(format!("/proc/{pid}/task")).unwrap();
+    threads.map(|thread| std::fs::read_to_string(thread.unwrap().path().join("stat"))).all(|stat| {
+        // The name before the state is in parentheses and may hold anything.
+        stat.is_ok_and(|stat| stat.rsplit_once(')').is_some_and(|(_, rest)| rest.trim_start().starts_with('T')))
+    })
 }
 
 /// Its exit status, when it ends within a time that no stop should take.

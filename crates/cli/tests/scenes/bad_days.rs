@@ -133,7 +133,7 @@ fn triggers_that_interfere() {
     s.run(&update).expect(1).says("never");
     // A trigger that skips rows without a word: for an UPDATE the outcome counts as unknown, a DELETE is found out.
     let s = make("SELECT RAISE(IGNORE)");
-    let json = s.run(&["preview", "--sql", "UPDATE t SET a = 9 WHERE id = 1", "--format", "json"]).json();
+    let json = s.run(&["preview", "--sql", "UPDATE t SET a = 9 WHERE id = 1", "--format", "json"]).step();
     assert_eq!(json["foreseen"][0]["label"], "unknown");
     s.run(&["apply", "--sql", "DELETE FROM t WHERE id = 1", "--rows", "1", "--yes"])
         .expect(4)

@@ -20,14 +20,15 @@ fn stops_with_their_place_and_exit_3() {
         ),
         ("UPDATE keeper SET region = \"Moor\" WHERE keeper_id = 3", "quoted-word", "line 1, column 28"),
         ("DELETE FROM keeper WHERE \"regoin\" = 'regoin'", "quoted-word", "did you mean the column region?"),
-        ("DELETE FROM sale; DELETE FROM batch", "several-statements", "line 1, column 19"),
+        ("DELETE FROM sale; SELECT 1", "several-statements", "line 1, column 19"),
+        ("DELETE FROM sale; DROP TABLE batch", "not-a-change", "line 1, column 19"),
         ("BEGIN; DELETE FROM sale WHERE sale_id = 1; COMMIT;", "several-statements", "leave out BEGIN"),
         ("INSERT INTO sale VALUES (1, 2, 3, 4)", "not-a-change", "write an UPDATE"),
         ("SELECT * FROM sale", "not-a-change", "write the UPDATE or DELETE itself"),
         ("DROP TABLE sale", "not-a-change", "shell"),
         ("BEGIN", "not-a-change", "leave it out"),
         ("DELETE FROM sale WHERE sale_id = :id", "not-understood", "write the value"),
-        ("DELETE FROM hive_yield WHERE hive_id = 1", "not-understood", "base table"),
+        ("DELETE FROM hive_yield WHERE hive_id = 1", "a-view", "base table"),
         ("DELETE FROM sqlite_schema WHERE 1", "not-understood", "SQLite's own"),
         ("UPDATE OR IGNORE keeper SET region = 'x' WHERE keeper_id = 1", "not-understood", "conflict clause"),
         ("DELETE FROM sale WHERE random() > 0", "volatile-filter", "random()"),
@@ -125,7 +126,7 @@ fn writes_outside_the_rows_are_named_and_counted() {
 }
 
 #[test]
-fn syntax_errors_have_their_place_and_exit_1() {
+fn syntax_errors_have_their_place_and_are_refusals() {
     let s = demo();
     for (sql, place, hint) in [
         ("UPDATE keeper SET region = 'x' WHRE keeper_id = 3", "line 1, column 32", "did you mean WHERE?"),
@@ -135,9 +136,10 @@ fn syntax_errors_have_their_place_and_exit_1() {
         ("DELETE FROM sale WHERE sale_id IN (1, 2", "line 1, column 40", "ends too early"),
         ("DELETE FROM sale WHERE sale_id > 1 ORDER BY 1 LIMIT 1", "line 1, column 36", "by key"),
     ] {
-        s.run(&["preview", "--sql", sql]).expect(1).says(place).says(hint).says("^");
+        s.run(&["preview", "--sql", sql]).expect(3).says(place).says(hint).says("^").says("not-understood");
     }
     s.run(&["preview", "--sql", "DELETE FROM sale WHERE note = 'x"])
+        .expect(3)
         .says("line 1, column 31")
         .says("close the quote");
 }
@@ -182,7 +184,10 @@ fn what_rows_and_text_show() {
         ("UPDATE keeper SET region = 'Moor' WHERE region = 'Dale'", "moves-filter"),
         ("UPDATE keeper SET phone = nullif(phone, phone) WHERE keeper_id = 2", "becomes-null"),
         ("UPDATE keeper SET region = 'MOOR' WHERE keeper_id = 3", "unlike"),
-        ("UPDATE keeper SET region = substr(region, 1, 0) WHERE keeper_id IN (2, 3, 7)", "merges"),
+        (
+            "UPDATE keeper SET region = substr(region, 1, 0) WHERE keeper_id IN (2, 3, 7)",
+            "become 1 value in 3 rows",
+        ),
         ("DELETE FROM inspection WHERE inspection_id > 100", "over-half"),
         ("DELETE FROM sheet_import WHERE hive > '0'", "twin-rows"),
         ("DELETE FROM inspection WHERE hive_id = 3 AND note IS NULL OR hive_id = 4", "mixed-and-or"),

@@ -155,11 +155,12 @@ fn the_rows_of_a_run_for_a_spreadsheet() {
     let lines: Vec<&str> = text.lines().collect();
     assert!(lines[0].starts_with("row,what,keeper_id,name,email,phone,region,keeper_id after"), "{text}");
     assert!(
-        lines[1].starts_with("1,changed,3,Orla Fenwick,")
-            && lines[1].ends_with(",NULL,\"Moor, \"\"high\"\"\""),
+        lines[1].starts_with("1,changed,3,Orla Fenwick,") && lines[1].ends_with(",,\"Moor, \"\"high\"\"\""),
         "{text}"
     );
     s.run(&["receipt", "--csv", "no/such/folder.csv"]).expect(1).says("cannot write");
+    s.run(&["receipt", "--csv", "rows.csv"]).expect(2).says("is there already");
+    assert_eq!(s.run(&["receipt", "--csv", "-"]).expect(0).out, text);
 }
 
 #[test]

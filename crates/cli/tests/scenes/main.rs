@@ -12,12 +12,15 @@ mod bad_days;
 mod change_file;
 mod configuration;
 mod death;
+mod documents;
 mod findings;
 mod history;
 mod moved;
+mod older;
 mod preview;
 mod question;
 mod round_trip;
+mod screens;
 mod secrets;
 mod undo;
 

@@ -23,23 +23,24 @@ fn rows_counts_and_what_pins_them() {
 fn json_has_typed_values_and_labels() {
     let s = demo();
     let sql = "UPDATE batch SET discount_price = '12.50', season = season + 1 WHERE batch_id = 97";
-    let json = s.run(&["preview", "--sql", sql, "--format", "json"]).expect(0).json();
-    assert_eq!(json["format"], "marktwice-preview");
-    assert_eq!(json["version"], 1);
+    let answer = s.run(&["preview", "--sql", sql, "--format", "json"]).expect(0);
+    let (whole, json) = (answer.json(), answer.step());
+    assert_eq!(whole["format"], "marktwice-preview");
+    assert_eq!(whole["version"], 2);
     assert_eq!((&json["matched"], &json["changes"], &json["total"]), (&1.into(), &1.into(), &144.into()));
     // The column has NUMERIC affinity: the engine would store a number, not the text.
     assert_eq!(json["rows"][0]["after"]["discount_price"], 12.5);
     assert_eq!(json["rows"][0]["after"]["season"], 2027);
     assert!(json["foreseen"].as_array().unwrap().iter().all(|f| f["label"] == "exact"));
     assert_eq!(json["pinned"]["by"], "primary-key");
-    assert_eq!(json["status"], 0);
+    assert_eq!(whole["status"], 0);
 }
 
 #[test]
 fn totals_of_numeric_columns() {
     let s = demo();
     let sql = "UPDATE batch SET list_price = list_price * 2 WHERE season = 2026 AND flower = 'lime'";
-    let json = s.run(&["preview", "--sql", sql, "--format", "json"]).expect(0).json();
+    let json = s.run(&["preview", "--sql", sql, "--format", "json"]).expect(0).step();
     let (was, becomes) = (&json["totals"][0]["before"]["sum"], &json["totals"][0]["after"]["sum"]);
     let twice = was.as_f64().unwrap() * 2.0;
     assert!((becomes.as_f64().unwrap() - twice).abs() < 1e-6);
@@ -52,7 +53,7 @@ fn show_limits_rows_and_says_so() {
     let s = demo();
     let sql = "DELETE FROM inspection WHERE day < '2021-01-01'";
     let shown = |args: &[&str]| {
-        s.run(&[&["preview", "--sql", sql, "--format", "json"], args].concat()).json()["rows"]
+        s.run(&[&["preview", "--sql", sql, "--format", "json"], args].concat()).step()["rows"]
             .as_array()
             .unwrap()
             .len()
@@ -80,7 +81,7 @@ fn what_only_the_run_can_tell_is_not_guessed() {
     ] {
         let json = s
             .run(&["preview", "--sql", &format!("UPDATE t SET {set} WHERE id > 0"), "--format", "json"])
-            .json();
+            .step();
         assert!(
             json["foreseen"].as_array().unwrap().iter().all(|f| f["label"] == label),
             "{set}: {}",
@@ -118,7 +119,7 @@ fn affinity_strict_and_generated_columns_are_the_engines() {
          INSERT INTO strict_one VALUES (1, 1, 1);",
     );
     let sql = "UPDATE loose SET n = '7', t = 8, r = 9, x = '1.50', b = '10', tag = 'aBc' WHERE id = 1";
-    let json = s.run(&["preview", "--sql", sql, "--format", "json"]).expect(0).json();
+    let json = s.run(&["preview", "--sql", sql, "--format", "json"]).expect(0).step();
     let after = &json["rows"][0]["after"];
     assert_eq!(
         (&after["n"], &after["t"], &after["r"], &after["x"], &after["b"]),
@@ -134,7 +135,7 @@ fn affinity_strict_and_generated_columns_are_the_engines() {
         .says("cannot store TEXT value in INT");
     let any = s
         .run(&["preview", "--sql", "UPDATE strict_one SET any_one = '007' WHERE id = 1", "--format", "json"])
-        .json();
+        .step();
     assert_eq!(any["rows"][0]["after"]["any_one"], "007");
 }
 
@@ -160,7 +161,7 @@ fn statements_in_every_dress() {
         ("DELETE FROM sale WHERE sale_id IN (SELECT sale_id FROM sale ORDER BY kilos DESC LIMIT 3)", 3),
     ] {
         let answer = s.run(&["preview", "--sql", sql, "--format", "json", "--rows", "0+"]);
-        let real = answer.json();
+        let real = answer.step();
         if matched > 0 {
             assert_eq!(real["matched"], matched, "{sql}\n{}", answer.err);
         }
@@ -187,7 +188,7 @@ fn the_rows_are_those_that_the_statement_touches() {
              INSERT INTO t VALUES (1, 1, 'x'), (2, 2, 'X'), (3, NULL, 'y'), (4, '2', 'x'), (5, 3.0, NULL), (6, 2, 'x');",
         );
         let sql = format!("DELETE FROM t WHERE {filter}");
-        let json = s.run(&["preview", "--sql", &sql, "--format", "json"]).json();
+        let json = s.run(&["preview", "--sql", &sql, "--format", "json"]).step();
         let listed: Vec<i64> =
             json["rows"].as_array().unwrap().iter().map(|r| r["key"][0].as_i64().unwrap()).collect();
         let db = s.db();

@@ -193,8 +193,11 @@ fn only_some_rows() {
     );
     let start = s.dump();
     let run = apply(&s, "UPDATE hs SET kilos = kilos * 10 WHERE kilos > 0");
+    // The key of a row is written in the same way wherever one is named.
+    s.run(&["set", "hs", "12,2025", "kilos=7", "--yes"]).expect(0);
+    s.run(&["set", "hs", "season=2025,hive=12", "kilos=10", "--yes"]).expect(0);
     s.run(&["undo", &run, "--yes", "--only", "12,2027"]).expect(2).says("no row with the key 12,2027");
-    s.run(&["undo", &run, "--yes", "--only", "12,2026", "--only", "13, 2026"])
+    s.run(&["undo", &run, "--yes", "--only", "season=2026, hive=12", "--only", "13, 2026"])
         .expect(0)
         .says("1 row is not asked for")
         .says("2 rows put back");

@@ -2,10 +2,10 @@
 
 use marktwice_core::mark::StepKind;
 use marktwice_port::{EngineError, SideHow};
-use marktwice_server::foresee::Trigger;
-use marktwice_server::walk::{Body, Catalogue, Reached, Start, walk};
+use marktwice_relational::foresee::Trigger;
+use marktwice_relational::walk::{Body, Catalogue, Reached, Start, walk};
 use marktwice_sql::Language;
-use marktwice_sql::routine::{self, Routine, Verb, Written};
+use marktwice_sql::statement::routine::{self, Routine, Verb, Written};
 
 use crate::catalog::{Table, cell};
 use crate::client::{My, TextRow, literal};

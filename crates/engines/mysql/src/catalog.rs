@@ -2,13 +2,13 @@
 
 use marktwice_core::hash;
 use marktwice_core::table::{Column, Target, naming};
-use marktwice_port::EngineError;
-use marktwice_server::foresee::Extra;
-use marktwice_server::layout::choose_key;
-use marktwice_server::reach::ForeignKey;
+use marktwice_port::{EngineError, Unusable};
+use marktwice_relational::foresee::Extra;
+use marktwice_relational::layout::choose_key;
+use marktwice_relational::reach::ForeignKey;
 use marktwice_sql::Language;
-use marktwice_sql::ours::HELD;
-use marktwice_sql::pins::UniqueKey;
+use marktwice_sql::dialect::ours::held;
+use marktwice_sql::statement::pins::UniqueKey;
 use mysql::prelude::Queryable;
 
 use crate::client::{My, TextRow, literal};
@@ -55,13 +55,6 @@ pub(crate) struct Table {
     pub(crate) partitioned: bool,
 }
 
-impl Table {
-    /// Forms of all columns in order.
-    pub(crate) fn forms(&self) -> Vec<Form> {
-        self.types.iter().map(|t| t.form).collect()
-    }
-}
-
 /// A name in backticks.
 pub(crate) fn ident(name: &str) -> String {
     Language::Mysql.quoted(name)
@@ -92,13 +85,13 @@ pub(crate) fn find(my: &mut My, schema: Option<&str>, table: &str) -> Result<Opt
 pub(crate) fn describe(my: &mut My, schema: &str, name: &str) -> Result<Table, EngineError> {
     let found = find(my, Some(schema), name)?
         .filter(|f| f.sort == "BASE TABLE")
-        .ok_or_else(|| EngineError::NotFound(format!("there is no table {name}")))?;
+        .ok_or_else(|| EngineError::missing(format!("there is no table {name}")))?;
     describe_found(my, &found)
 }
 
 /// Describes a relation that was found. Definitions read the same whatever the session's time zone and SQL mode are.
 pub(crate) fn describe_found(my: &mut My, found: &Found) -> Result<Table, EngineError> {
-    my.pinned(|my| described(my, found))
+    my.with_pins(|my| described(my, found))
 }
 
 fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
@@ -340,9 +333,9 @@ pub(crate) fn known_columns(my: &mut My, tables: Option<&[String]>) -> Vec<Strin
     rows.unwrap_or_default().iter().map(|row| cell(row, 0).to_owned()).collect()
 }
 
-/// The held table, as it stands in a statement.
-pub(crate) fn held_name(table: &Table) -> String {
-    format!("{}.{HELD}", ident(&table.target.schema))
+/// The held table of a step, as it stands in a statement.
+pub(crate) fn held_name(table: &Table, step: usize) -> String {
+    format!("{}.{}", ident(&table.target.schema), held(step))
 }
 
 /// Why no temporary table can be made.
@@ -355,7 +348,7 @@ pub(crate) struct NoTemporary {
 
 /// Why no temporary table can be made in the target's database; `None` where one can.
 pub(crate) fn no_temporary(my: &mut My, table: &Table) -> Result<Option<NoTemporary>, EngineError> {
-    let name = held_name(table);
+    let name = held_name(table, 0);
     let made =
         my.conn.query_drop(format!("CREATE TEMPORARY TABLE IF NOT EXISTS {name} (x int) ENGINE=InnoDB"));
     let Err(error) = made else {
@@ -367,10 +360,10 @@ pub(crate) fn no_temporary(my: &mut My, table: &Table) -> Result<Option<NoTempor
         return Ok(Some(NoTemporary { why, right: false }));
     }
     match engine(error) {
-        EngineError::ReadOnly(said) => {
+        EngineError::Unusable(Unusable::ReadOnly, said) => {
             Ok(Some(NoTemporary { why: format!("this server only reads ({said})"), right: false }))
         }
-        EngineError::Denied(_) => {
+        EngineError::Unusable(Unusable::Denied, _) => {
             let why = format!("CREATE TEMPORARY TABLES on {} is missing", table.target.schema);
             Ok(Some(NoTemporary { why, right: true }))
         }

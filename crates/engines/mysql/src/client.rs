@@ -4,9 +4,9 @@
 use std::time::Duration;
 
 use marktwice_core::Value;
-use marktwice_port::{EngineError, Stopper};
-use marktwice_server::watch::watched;
-use marktwice_sql::ask::Answer;
+use marktwice_network::watch::watched;
+use marktwice_port::{EngineError, Intent, Stopper, Unusable};
+use marktwice_sql::query::ask::Texts;
 use mysql::prelude::Queryable;
 use mysql::{Conn, OptsBuilder, Params};
 
@@ -35,6 +35,8 @@ pub(crate) struct My {
     pub(crate) own_guard: bool,
     /// The limit on one statement.
     pub(crate) limit: Option<Duration>,
+    /// What the connection is for.
+    pub(crate) intent: Intent,
 }
 
 /// A text as a literal. Written in hexadecimal, so that no SQL mode reads it in another way.
@@ -67,10 +69,10 @@ impl My {
     }
 
     /// Rows of a small question, with the names of their columns. Preparing takes one statement only.
-    pub(crate) fn ask(&mut self, sql: &str) -> Result<Answer, EngineError> {
+    pub(crate) fn ask(&mut self, sql: &str) -> Result<Texts, EngineError> {
         self.watched(|my| {
             let mut result = my.conn.exec_iter(sql, ()).map_err(engine)?;
-            let mut answer = Answer::default();
+            let mut answer = Texts::default();
             let Some(rows) = result.iter() else { return Ok(answer) };
             answer.columns = rows.columns().as_ref().iter().map(|c| c.name_str().into_owned()).collect();
             for row in rows {
@@ -105,6 +107,20 @@ impl My {
         })
     }
 
+    /// Executes one statement that gives rows back for those it writes, and counts them. It has been prepared before, which
+    /// takes one statement only; executed so, the server announces no columns for what it then sends.
+    pub(crate) fn execute_giving(&mut self, sql: &str) -> Result<u64, EngineError> {
+        self.watched(|my| {
+            let mut result = my.conn.query_iter(sql).map_err(engine)?;
+            let mut rows = 0;
+            for row in result.by_ref() {
+                row.map_err(engine)?;
+                rows += 1;
+            }
+            Ok(rows)
+        })
+    }
+
     /// Executes one statement of our own for each row of values.
     pub(crate) fn execute_many(&mut self, sql: &str, rows: &[Vec<Value>]) -> Result<(), EngineError> {
         self.watched(|my| {
@@ -123,7 +139,7 @@ impl My {
         query: &str,
         values: &[Value],
         forms: &[Form],
-        give: &mut dyn FnMut(&[Value]) -> Result<(), EngineError>,
+        give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
         let params = match values {
             [] => Params::Empty,
@@ -131,7 +147,6 @@ impl My {
         };
         self.watched(|my| {
             let rows = my.conn.exec_iter(query, params).map_err(engine)?;
-            let mut out = Vec::with_capacity(forms.len());
             for row in rows {
                 let row = row.map_err(engine)?.unwrap();
                 if row.len() != forms.len() {
@@ -141,9 +156,7 @@ impl My {
                         forms.len()
                     )));
                 }
-                out.clear();
-                out.extend(row.into_iter().zip(forms).map(|(wire, form)| form.value(wire)));
-                give(&out)?;
+                give(row.into_iter().zip(forms).map(|(wire, form)| form.value(wire)).collect())?;
             }
             Ok(())
         })
@@ -167,8 +180,10 @@ impl My {
     /// On a cluster what looks like a deadlock may be another node's change that came first.
     pub(crate) fn cluster_words(&self, error: EngineError) -> EngineError {
         match error {
-            EngineError::Locked(said) if self.cluster.is_some() && said.contains("deadlock") => {
-                EngineError::Locked(format!(
+            EngineError::Unusable(Unusable::Locked, said)
+                if self.cluster.is_some() && said.contains("deadlock") =>
+            {
+                EngineError::locked(format!(
                     "{said}; on this cluster that is also what happens when a change of another node came first"
                 ))
             }
@@ -188,8 +203,15 @@ impl My {
         self.run(&sql)
     }
 
+    /// Limits statements of this session; none is no limit.
+    pub(crate) fn limit_to(&mut self, limit: Duration) -> Result<(), EngineError> {
+        // The one server calls it so and counts seconds, the other otherwise and milliseconds.
+        self.run(&format!("SET SESSION max_statement_time = {}", limit.as_secs_f64()))
+            .or_else(|_| self.run(&format!("SET SESSION max_execution_time = {}", limit.as_millis())))
+    }
+
     /// Under pinned settings.
-    pub(crate) fn pinned<T>(
+    pub(crate) fn with_pins<T>(
         &mut self,
         work: impl FnOnce(&mut My) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
@@ -211,7 +233,7 @@ impl My {
         work: impl FnOnce(&mut My) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
         self.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")?;
-        let done = self.pinned(work);
+        let done = self.with_pins(work);
         let ended = self.run("ROLLBACK");
         let done = done?;
         ended.map(|()| done)

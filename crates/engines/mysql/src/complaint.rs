@@ -1,11 +1,11 @@
 //! What the server did not compile, in words that help: where, and what may have been meant.
 
-use marktwice_core::Place;
+use marktwice_core::TextPlace;
 use marktwice_core::finding::{Code, Finding};
 use marktwice_port::EngineError;
-use marktwice_server::unknown::{syntax, unknown_name};
+use marktwice_relational::unknown::{syntax, unknown_name};
 use marktwice_sql::Language;
-use marktwice_sql::slices::Slice;
+use marktwice_sql::text::slices::Slice;
 use marktwice_sql::text::tokenize;
 
 use crate::catalog::{known_columns, known_tables};
@@ -38,20 +38,19 @@ pub(crate) fn compile_error(my: &mut My, source: &str, statement: Slice, error: 
         Some(1054) => {
             let name = quoted_after(&said, "column ").unwrap_or("").to_owned();
             let (own, others) = (known_columns(my, Some(&names)), known_columns(my, None));
-            refused(unknown_name(source, place(&name), "column", &name, &own, &others))
+            refused(unknown_name((LANGUAGE, source), place(&name), "column", &name, &own, &others))
         }
         Some(1146 | 1109) => {
             let full = quoted_after(&said, "Table ").or_else(|| quoted_after(&said, "table ")).unwrap_or("");
             let name = full.rsplit('.').next().unwrap_or(full).to_owned();
             let known = known_tables(my);
-            refused(unknown_name(source, place(&name), "table", &name, &known, &[]))
+            refused(unknown_name((LANGUAGE, source), place(&name), "table", &name, &known, &[]))
         }
         Some(1305 | 1630) => {
             let full = said.strip_prefix("FUNCTION ").and_then(|rest| rest.split(' ').next()).unwrap_or("");
             let name = full.rsplit('.').next().unwrap_or(full);
             let at = place(name);
-            let message = format!("there is no function {name}");
-            refused(Finding::new(Code::UnknownName, message).at(Place::in_source(source, at.0, at.1)))
+            refused(unknown_name((LANGUAGE, source), at, "function", name, &[], &[]))
         }
         Some(1064 | 1149) => {
             // The server quotes the text from the place on that it did not understand.
@@ -73,11 +72,11 @@ pub(crate) fn compile_error(my: &mut My, source: &str, statement: Slice, error: 
                 Some(word) => format!("the statement is not understood from {word} on"),
                 None => "the statement ends too early".to_owned(),
             };
-            EngineError::Syntax(Box::new(syntax(source, statement, LANGUAGE, at, &said)))
+            EngineError::Refused(Box::new(syntax(source, statement, LANGUAGE, at, &said)))
         }
         Some(1288 | 1471 | 1348) => refused(
-            Finding::new(Code::NotUnderstood, said)
-                .at(Place::in_source(source, statement.start, statement.end))
+            Finding::new(Code::AView, said)
+                .at(TextPlace::in_source(source, statement.start, statement.end))
                 .hint("write the change for a base table"),
         ),
         Some(1052) => {
@@ -85,13 +84,13 @@ pub(crate) fn compile_error(my: &mut My, source: &str, statement: Slice, error: 
             let at = place(&name);
             refused(
                 Finding::new(Code::AmbiguousName, format!("{name} is a column of several of these tables"))
-                    .at(Place::in_source(source, at.0, at.1))
+                    .at(TextPlace::in_source(source, at.0, at.1))
                     .hint(format!("write the table or its alias before it: table.{name}")),
             )
         }
-        Some(1060 | 1093 | 1110 | 1111 | 1222 | 1241 | 1242) => EngineError::Syntax(Box::new(
+        Some(1060 | 1093 | 1110 | 1111 | 1222 | 1241 | 1242) => EngineError::Refused(Box::new(
             Finding::new(Code::NotUnderstood, said)
-                .at(Place::in_source(source, statement.start, statement.end))
+                .at(TextPlace::in_source(source, statement.start, statement.end))
                 .hint("correct the statement"),
         )),
         _ => engine(error),

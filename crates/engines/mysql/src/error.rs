@@ -1,7 +1,7 @@
 //! MariaDB's errors in the port's words. Codes are those of
 //! <https://mariadb.com/kb/en/mariadb-error-code-reference/>.
 
-use marktwice_port::{Constraint, EngineError};
+use marktwice_port::{Broken, Constraint, EngineError};
 use mysql::Error;
 
 /// The code that the server gave; `None` when it is not the server that speaks.
@@ -34,24 +34,24 @@ pub(crate) fn engine(error: Error) -> EngineError {
     };
     let kind = match code {
         1020 | 1412 => {
-            return EngineError::Moved("another transaction changed these rows in the meantime".to_owned());
+            return EngineError::moved("another transaction changed these rows in the meantime".to_owned());
         }
         1213 => {
-            return EngineError::Locked(
+            return EngineError::locked(
                 "the server ended this transaction to undo a deadlock with another one".to_owned(),
             );
         }
         1205 | 3572 => {
-            return EngineError::Locked("rows or tables are locked by another transaction".to_owned());
+            return EngineError::locked("rows or tables are locked by another transaction".to_owned());
         }
-        1242 => return EngineError::SeveralValues(text),
         1317 => return EngineError::Interrupted,
         1969 | 3024 => {
             return EngineError::Other("a statement took longer than the limit that was set".to_owned());
         }
-        1142 | 1143 | 1044 | 1227 | 1370 => return EngineError::Denied(text),
-        1290 | 1792 | 1836 => return EngineError::ReadOnly(text),
-        1021 | 1114 => return EngineError::NoSpace(text),
+        1142 | 1143 | 1044 | 1227 | 1370 => return EngineError::denied(text),
+        1290 | 1792 | 1836 => return EngineError::read_only(text),
+        1021 | 1114 => return EngineError::no_space(text),
+        1242 => Constraint::OneValue,
         1644 => Constraint::Trigger,
         1062 | 1586 | 1859 => Constraint::Unique,
         1048 | 1364 => Constraint::NotNull,
@@ -60,5 +60,51 @@ pub(crate) fn engine(error: Error) -> EngineError {
         1264 | 1265 | 1292 | 1366 | 1367 | 1406 | 1365 | 1690 | 1411 | 1525 | 1526 => Constraint::Type,
         _ => return EngineError::Other(text),
     };
-    EngineError::Constraint { kind, message: text }
+    let (name, columns) = named(kind, &text);
+    EngineError::Constraint(Box::new(Broken { kind, name, columns, message: text }))
+}
+
+/// The name and the columns that stand in the server's words: `Duplicate entry 'x' for key 'email'`, ``CONSTRAINT `many`
+/// failed for …``, ``(… CONSTRAINT `of` FOREIGN KEY (`apiary_id`) …)``, `Column 'name' cannot be null`. The server has no other
+/// place for them, and says them otherwise in another language: then they are not known.
+fn named(kind: Constraint, text: &str) -> (Option<String>, Vec<String>) {
+    let behind = |sign: &str, open: char| {
+        let rest = text.split_once(sign)?.1.strip_prefix(open)?;
+        Some(rest.split_once(if open == '(' { ')' } else { open })?.0.to_owned())
+    };
+    match kind {
+        Constraint::Unique => (behind("for key ", '\''), Vec::new()),
+        Constraint::Check => (behind("CONSTRAINT ", '`'), Vec::new()),
+        Constraint::ForeignKey => {
+            let list = behind("FOREIGN KEY ", '(').unwrap_or_default();
+            let columns = list.split(", ").map(|c| c.trim_matches('`').to_owned()).filter(|c| !c.is_empty());
+            (behind("CONSTRAINT ", '`'), columns.collect())
+        }
+        Constraint::NotNull | Constraint::Type => (None, behind("olumn ", '\'').into_iter().collect()),
+        Constraint::Trigger | Constraint::OneValue => (None, Vec::new()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_stand_in_the_servers_words() {
+        let of = |kind, text| named(kind, text);
+        let unique = of(Constraint::Unique, "Duplicate entry 'a' for key 'email'");
+        assert_eq!(unique, (Some("email".to_owned()), vec![]));
+        let key = "Cannot add or update a child row: a foreign key constraint fails (`coop`.`hive`, CONSTRAINT `of` \
+                   FOREIGN KEY (`a`, `b`) REFERENCES `apiary` (`x`, `y`))";
+        let key = of(Constraint::ForeignKey, key);
+        assert_eq!(key, (Some("of".to_owned()), vec!["a".to_owned(), "b".to_owned()]));
+        let null = of(Constraint::NotNull, "Column 'name' cannot be null");
+        assert_eq!(null, (None, vec!["name".to_owned()]));
+        assert_eq!(
+            of(Constraint::Check, "CONSTRAINT `many` failed for `coop`.`hive`").0.as_deref(),
+            Some("many")
+        );
+        assert_eq!(of(Constraint::Type, "Data too long for column 'name' at row 1").1, ["name"]);
+        assert_eq!(of(Constraint::Unique, "Doppelter Eintrag"), (None, vec![]));
+    }
 }

@@ -6,48 +6,151 @@
 //! that an earlier one has set, the assignments themselves are run on that table, in their order.
 
 use marktwice_core::Value;
-use marktwice_core::many::Many;
-use marktwice_core::mark::{HeldRow, StepKind};
-use marktwice_core::table::KeyKind;
-use marktwice_port::engine::{PairSink, RowSink};
-use marktwice_port::{EngineError, Plan};
-use marktwice_server::layout::{Layout, fits};
-use marktwice_server::recipe::{Recipe, Slot};
-use marktwice_server::statement::{in_place, unknown_values};
-use marktwice_sql::many::{HeldNames, once_each};
-use marktwice_sql::ours::{HELD, IS_WANTED, LEFT, MADE, ORDINAL, Ours, THERE, WAS, WILL, before};
-use marktwice_sql::row_query::Ask;
+use marktwice_core::image::Image;
+use marktwice_core::mark::StepKind;
+use marktwice_core::table::{KeyKind, Target};
+use marktwice_port::{Broken, EngineError, PairSink, Plan, Unusable};
+use marktwice_relational::held;
+use marktwice_relational::recipe::{Recipe, Slot};
+use marktwice_relational::shell::{Joining, Shell, Tabled};
+use marktwice_sql::Language;
+use marktwice_sql::dialect::ours::{self, IS_WANTED, LEFT, MADE, ORDINAL, Ours, THERE, WAS, WILL, before};
+use marktwice_sql::query::ask::Texts;
+use marktwice_sql::query::row_query::Ask;
+use marktwice_sql::statement::pins::UniqueKey;
 
 use crate::catalog::{Table, held_name, ident};
 use crate::client::My;
 use crate::content::content;
-use crate::plan::Detail;
+use crate::detail::{Detail, Own};
 use crate::values::Form;
 
-/// Columns that a table of this server has at most.
-const MOST_COLUMNS: usize = 1_017;
+/// Held rows of this server.
+pub(crate) type Held = held::Held<Table>;
+/// See [`held::Filled`].
+pub(crate) type Filled = held::Filled<Table>;
 
-/// Held rows and how they are read and paired.
-#[derive(Debug, Clone)]
-pub(crate) struct Held {
-    pub(crate) layout: Layout,
-    pub(crate) table: Table,
-    forms: Vec<Form>,
-}
+impl Tabled for Table {
+    type Form = Form;
+    type Own = Own;
 
-impl Held {
-    pub(crate) fn new(layout: Layout, table: &Table) -> Held {
-        let mut forms = vec![Form::Number];
-        forms.extend(table.forms());
-        forms.extend(layout.after.iter().map(|(at, _)| table.types.get(*at).map_or(Form::Bytes, |t| t.form)));
-        if layout.flags {
-            forms.extend([Form::Number, Form::Number]);
-        }
-        Held { layout, table: table.clone(), forms }
+    const LANGUAGE: Language = Language::Mysql;
+    const ENGINE: &str = "MariaDB";
+    const JOINING: Joining = Joining::Join;
+    const NUMBERED: (&str, &str) = ("bigint PRIMARY KEY", "tinyint");
+    const MOST_COLUMNS: usize = 1_017;
+    const NUMBER: Form = Form::Number;
+    const TRUTH: Form = Form::Number;
+
+    fn target(&self) -> &Target {
+        &self.target
+    }
+
+    fn from(&self) -> String {
+        self.name.clone()
+    }
+
+    fn shown(&self) -> &str {
+        &self.shown
+    }
+
+    fn keys(&self) -> &[UniqueKey] {
+        &self.keys
+    }
+
+    fn counts(&self, column: usize) -> bool {
+        self.types.get(column).is_some_and(|t| t.auto)
+    }
+
+    fn roomy(&self, column: usize) -> String {
+        self.types.get(column).map_or(String::new(), |t| format!("{} NULL", t.roomy))
+    }
+
+    fn form(&self, column: usize) -> Form {
+        self.types.get(column).map_or(Form::Bytes, |t| t.form)
+    }
+
+    fn held_name(&self, step: usize) -> String {
+        held_name(self, step)
+    }
+
+    /// The number of the row in our own statement tells nobody anything.
+    fn in_user_words(&self, error: EngineError, step: usize) -> EngineError {
+        let EngineError::Constraint(broken) = error else { return error };
+        let (kept, target) = (ours::held(step), &self.target);
+        let own = format!("{}.{}", ident(&target.schema), ident(&kept));
+        let said = broken.message.replace(&own, &ident(&target.table)).replace(&kept, &target.table);
+        let said = said.split(" at row ").next().unwrap_or(&said).to_owned();
+        EngineError::Constraint(Box::new(Broken { message: said, ..*broken }))
+    }
+
+    fn equals(&self, _: usize) -> &str {
+        "="
     }
 }
 
-fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
+impl Shell for My {
+    type Table = Table;
+
+    fn execute(&mut self, sql: &str) -> Result<u64, EngineError> {
+        self.execute_one(sql, &[])
+    }
+
+    fn number(&mut self, sql: &str) -> Result<u64, EngineError> {
+        self.count(sql)
+    }
+
+    fn question(&mut self, sql: &str) -> Result<Texts, EngineError> {
+        self.ask(sql)
+    }
+
+    fn each(
+        &mut self,
+        sql: &str,
+        forms: &[Form],
+        give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        self.stream(sql, &[], forms, give)
+    }
+
+    /// When the numbers of rows of each content are right the row is as it should be; when they are not it counts as not
+    /// done.
+    fn pair_without_key(&mut self, held: &Held, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
+        let mut forms = held.forms.clone();
+        forms.push(Form::Number);
+        let (name, counts) = (held.name(), count_by_content(held));
+        let sql = format!(
+            "SELECT {}, (h.{WAS} IS NULL OR IFNULL(a.n, 0) = h.{LEFT}) AND (h.{WILL} IS NULL OR \
+             IFNULL(b.n, 0) = h.{MADE}) FROM {name} AS h LEFT JOIN {counts} AS a ON a.marktwice_c = h.{WAS} \
+             LEFT JOIN {counts} AS b ON b.marktwice_c = h.{WILL} ORDER BY h.{ORDINAL}",
+            held.layout.columns().join(", ")
+        );
+        self.stream(&sql, &[], &forms, &mut |mut values| {
+            let fits = values.pop() == Some(Value::Int(1));
+            let row = held.layout.row(values);
+            let now = match (&row.image, fits) {
+                (Image::Update { after, .. } | Image::Insert { after }, true) => Some(after.as_slice()),
+                (Image::Delete { before }, false) => Some(before.as_slice()),
+                _ => None,
+            };
+            sink(&row, now).map_err(EngineError::Sink)
+        })
+    }
+}
+
+/// How many rows of each content are there, as a subquery.
+fn count_by_content(held: &Held) -> String {
+    let there = content(&held.table, |at| {
+        held.layout.target.columns.get(at).map_or(String::new(), |c| format!("t.{}", ident(&c.name)))
+    });
+    format!(
+        "(SELECT {there} AS marktwice_c, count(*) AS n FROM {} AS t GROUP BY marktwice_c)",
+        held.table.name
+    )
+}
+
+/// The columns of the held table of a plan, and what fills them.
+pub(crate) fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
     let (step, table) = (&detail.step, &detail.table);
     let visible = ident(&step.table.visible().text);
     let mut recipe = Recipe::new(format!("{ORDINAL} bigint AUTO_INCREMENT PRIMARY KEY"));
@@ -62,7 +165,7 @@ fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
             is_generated: column.generated,
         })
         .collect();
-    recipe.images(plan, &visible, &slots, &detail.values, detail.trial);
+    recipe.images(plan, &visible, &slots, &detail.values, detail.own.trial);
     if table.target.key.kind == KeyKind::WholeRow {
         recipe.columns.extend(content_columns());
     }
@@ -76,20 +179,13 @@ pub(crate) fn content_columns() -> Vec<String> {
     hashes.into_iter().chain([LEFT, MADE].map(|n| format!("{n} bigint"))).collect()
 }
 
-/// Makes the held table of a plan; in a transaction that only reads this is not allowed any more.
-pub(crate) fn create(my: &mut My, plan: &Plan, detail: &Detail) -> Result<(), EngineError> {
-    let columns = recipe(plan, detail).columns;
-    fits(&plan.target.table, columns.len(), MOST_COLUMNS, "MariaDB")?;
-    define(my, &detail.table, &columns)
-}
-
 /// Makes a held table of these columns. Temporary tables do not end a transaction.
-pub(crate) fn define(my: &mut My, table: &Table, columns: &[String]) -> Result<(), EngineError> {
-    let name = held_name(table);
+pub(crate) fn define(my: &mut My, step: usize, table: &Table, columns: &[String]) -> Result<(), EngineError> {
+    let name = held_name(table, step);
     my.run(&format!("DROP TEMPORARY TABLE IF EXISTS {name}"))?;
     my.run(&format!("CREATE TEMPORARY TABLE {name} ({}) ENGINE=InnoDB", columns.join(", "))).map_err(
         |error| match error {
-            EngineError::Denied(said) => EngineError::Denied(format!(
+            EngineError::Unusable(Unusable::Denied, said) => EngineError::denied(format!(
                 "CREATE TEMPORARY TABLES on {} is missing, and rows are held in one: {said}",
                 table.target.schema
             )),
@@ -98,62 +194,9 @@ pub(crate) fn define(my: &mut My, table: &Table, columns: &[String]) -> Result<(
     )
 }
 
-/// A value that does not fit the held table is one that the statement itself would meet.
-fn in_user_words(error: EngineError, table: &Table) -> EngineError {
-    match error {
-        EngineError::Constraint { kind, message } => {
-            let own = format!("{}.{}", ident(&table.target.schema), ident(&HELD.to_string()));
-            let said = message
-                .replace(&own, &ident(&table.target.table))
-                .replace(&HELD.to_string(), &table.target.table);
-            // The number of the row in our own statement tells nobody anything.
-            let said = said.split(" at row ").next().unwrap_or(&said).to_owned();
-            EngineError::Constraint { kind, message: said }
-        }
-        other => other,
-    }
-}
-
-/// Streams the matched rows and the computed values without a temporary table, for a user that may not make one.
-pub(crate) fn stream_plainly(
-    my: &mut My,
-    plan: &Plan,
-    detail: &Detail,
-    limit: Option<u64>,
-    sink: &mut RowSink<'_>,
-) -> Result<u64, EngineError> {
-    let step = &detail.step;
-    let visible = ident(&step.table.visible().text);
-    let mut select = vec!["0".to_owned()];
-    select.extend(plan.target.columns.iter().map(|c| format!("{visible}.{}", ident(&c.name))));
-    select.extend(detail.values.iter().map(|(_, expression)| format!("({expression}\n)")));
-    let after = detail.values.iter().map(|(at, _)| (*at, String::new())).collect();
-    let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after };
-    let held = Held::new(layout, &detail.table);
-    let keys: Vec<String> = plan.target.key.names.iter().map(|k| format!("{visible}.{}", ident(k))).collect();
-    let end = limit.map_or(String::new(), |n| format!("LIMIT {n}"));
-    let sql = step.row_query(&select, Ask { also: None, order: &keys.join(", "), end: &end });
-    let mut ordinal = 0;
-    my.stream(&sql, &[], &held.forms, &mut |values| {
-        ordinal += 1;
-        let row = HeldRow { ordinal, ..held.layout.row(values) };
-        sink(&row).map_err(EngineError::Sink)
-    })?;
-    Ok(u64::try_from(ordinal).unwrap_or(0))
-}
-
-/// Held rows, how many they are, and which of them a join matches several times.
-pub(crate) struct Filled {
-    pub(crate) held: Held,
-    pub(crate) matched: u64,
-    pub(crate) many: Option<Many>,
-}
-
 /// Fills the held table, under the user's own settings.
 pub(crate) fn fill(my: &mut My, plan: &Plan, detail: &Detail, lock: bool) -> Result<Filled, EngineError> {
-    let recipe = recipe(plan, detail);
     let step = &detail.step;
-    let name = held_name(&detail.table);
     // In the order of the key: that is how people read rows, and two runs that lock in one order do not deadlock.
     let visible = ident(&step.table.visible().text);
     let key = &detail.table.target.key;
@@ -163,177 +206,50 @@ pub(crate) fn fill(my: &mut My, plan: &Plan, detail: &Detail, lock: bool) -> Res
     let there = step.sources.as_ref().filter(|_| !there.is_empty()).map(|_| there.join(" AND "));
     let ask =
         Ask { also: there.as_deref(), order: &keys.join(", "), end: if lock { "FOR UPDATE" } else { "" } };
-    let sql =
-        format!("INSERT INTO {name} ({})\n{}", recipe.insert.join(", "), step.row_query(&recipe.select, ask));
-    let user_words = |error| in_user_words(error, &detail.table);
-    let mut matched = my.execute_one(&sql, &[]).map_err(user_words).map_err(|e| in_place(step, e))?;
-    let names = HeldNames {
-        table: name.clone(),
-        ordinal: ORDINAL.to_string(),
-        identity: key.columns.iter().zip(&keys).map(|(&at, of)| (before(at), of.clone())).collect(),
-        after: recipe.after.iter().map(|(_, name)| name.clone()).collect(),
-        unknown: unknown_values(plan),
-    };
-    let found = once_each(step, &names, &mut |sql| my.ask(sql))?;
-    if detail.trial
+    let identity = key.columns.iter().zip(&keys).map(|(&at, of)| (before(at), of.clone())).collect();
+    let filled = held::fill(my, plan, (step, &detail.table), recipe(plan, detail), ask, identity)?;
+    if detail.own.trial
         && let (Some(first), Some(last)) = (step.assignments.first(), step.assignments.last())
         && let Some(start) = first.columns.first()
     {
-        let assignments = step.text(start.slice.to(last.value));
-        my.execute_one(
-            &format!("UPDATE {name} AS {} SET {assignments}", ident(&step.table.visible().text)),
-            &[],
-        )
-        .map_err(user_words)?;
+        let (name, assignments) = (filled.held.name(), step.text(start.slice.to(last.value)));
+        let sql = format!("UPDATE {name} AS {} SET {assignments}", ident(&step.table.visible().text));
+        my.execute_one(&sql, &[]).map_err(|error| detail.table.in_user_words(error, plan.step))?;
     }
-    let layout = Layout { target: plan.target.clone(), kind: plan.kind, flags: false, after: recipe.after };
-    let held = Held::new(layout, &detail.table);
-    let mut many = None;
-    if let Some((mut found, ordinals)) = found {
-        matched = my.count(&format!("SELECT count(*) FROM {name}"))?;
-        for (example, ordinal) in found.examples.iter_mut().zip(ordinals) {
-            let columns = held.layout.columns().join(", ");
-            let sql = format!("SELECT {columns} FROM {name} AS h WHERE h.{ORDINAL} = {ordinal}");
-            my.stream(&sql, &[], &held.forms, &mut |values| {
-                example.key = held.layout.row(values).key;
-                Ok(())
-            })?;
-        }
-        many = Some(found);
-    }
-    Ok(Filled { held, matched, many })
+    Ok(filled)
 }
 
-impl Held {
-    fn name(&self) -> String {
-        held_name(&self.table)
+/// For rows without a key: notes the contents before and after, and how many rows of each there must be in the table once
+/// all is done. Settings must be pinned.
+pub(crate) fn expect_contents(held: &Held, my: &mut My) -> Result<(), EngineError> {
+    if held.layout.target.key.kind != KeyKind::WholeRow {
+        return Ok(());
     }
-
-    /// Hands all held rows over in order. Settings must be pinned.
-    pub(crate) fn stream(&self, my: &mut My, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
-        let columns = self.layout.columns().join(", ");
-        let sql = format!("SELECT {columns} FROM {} AS h ORDER BY h.{ORDINAL}", self.name());
-        my.stream(&sql, &[], &self.forms, &mut |values| {
-            sink(&self.layout.row(values)).map_err(EngineError::Sink)
-        })
+    let name = held.name();
+    let was = content(&held.table, |at| format!("h.{}", before(at)));
+    let will = content(&held.table, |at| {
+        let after = held.layout.after.iter().find(|(c, _)| *c == at);
+        after.map_or_else(|| format!("h.{}", before(at)), |(_, name)| format!("h.{name}"))
+    });
+    let (was, will) = if held.layout.flags {
+        (format!("IF(h.{THERE}, {was}, NULL)"), format!("IF(h.{IS_WANTED}, {will}, NULL)"))
+    } else if held.layout.kind == StepKind::Delete {
+        (was, "NULL".to_owned())
+    } else {
+        (was, will)
+    };
+    my.run(&format!("UPDATE {name} AS h SET h.{WAS} = {was}, h.{WILL} = {will}"))?;
+    let table = count_by_content(held);
+    let of = |column: Ours| {
+        format!("(SELECT {column} AS marktwice_c, count(*) AS n FROM {name} GROUP BY {column})")
+    };
+    for (column, into) in [(WAS, LEFT), (WILL, MADE)] {
+        my.run(&format!(
+            "UPDATE {name} AS h LEFT JOIN {table} AS x ON x.marktwice_c = h.{column} LEFT JOIN {} AS o ON o.marktwice_c = h.{column} \
+             LEFT JOIN {} AS i ON i.marktwice_c = h.{column} SET h.{into} = IFNULL(x.n, 0) - IFNULL(o.n, 0) + IFNULL(i.n, 0)",
+            of(WAS),
+            of(WILL),
+        ))?;
     }
-
-    fn by_content(&self) -> bool {
-        self.layout.target.key.kind == KeyKind::WholeRow
-    }
-
-    /// For rows without a key: notes the contents before and after, and how many rows of each there must be in the
-    /// table once all is done. Settings must be pinned.
-    pub(crate) fn expect_contents(&self, my: &mut My) -> Result<(), EngineError> {
-        if !self.by_content() {
-            return Ok(());
-        }
-        let name = self.name();
-        let was = content(&self.table, |at| format!("h.{}", before(at)));
-        let will = content(&self.table, |at| {
-            let after = self.layout.after.iter().find(|(c, _)| *c == at);
-            after.map_or_else(|| format!("h.{}", before(at)), |(_, name)| format!("h.{name}"))
-        });
-        let (was, will) = if self.layout.flags {
-            (format!("IF(h.{THERE}, {was}, NULL)"), format!("IF(h.{IS_WANTED}, {will}, NULL)"))
-        } else if self.layout.kind == StepKind::Delete {
-            (was, "NULL".to_owned())
-        } else {
-            (was, will)
-        };
-        my.run(&format!("UPDATE {name} AS h SET h.{WAS} = {was}, h.{WILL} = {will}"))?;
-        let table = self.count_by_content();
-        let held = |column: Ours| {
-            format!("(SELECT {column} AS marktwice_c, count(*) AS n FROM {name} GROUP BY {column})")
-        };
-        for (column, into) in [(WAS, LEFT), (WILL, MADE)] {
-            my.run(&format!(
-                "UPDATE {name} AS h LEFT JOIN {table} AS x ON x.marktwice_c = h.{column} LEFT JOIN {} AS o ON o.marktwice_c = h.{column} \
-                 LEFT JOIN {} AS i ON i.marktwice_c = h.{column} SET h.{into} = IFNULL(x.n, 0) - IFNULL(o.n, 0) + IFNULL(i.n, 0)",
-                held(WAS),
-                held(WILL),
-            ))?;
-        }
-        Ok(())
-    }
-
-    fn count_by_content(&self) -> String {
-        let there = content(&self.table, |at| {
-            self.layout.target.columns.get(at).map_or(String::new(), |c| format!("t.{}", ident(&c.name)))
-        });
-        format!(
-            "(SELECT {there} AS marktwice_c, count(*) AS n FROM {} AS t GROUP BY marktwice_c)",
-            self.table.name
-        )
-    }
-
-    /// Hands all held rows over, each with what is there now. Settings must be pinned.
-    pub(crate) fn pairs(&self, my: &mut My, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
-        let width = self.layout.width();
-        let mut forms = self.forms.clone();
-        forms.push(Form::Number);
-        if !self.by_content() {
-            forms.extend(self.table.forms());
-        }
-        my.stream(&self.pair_query(), &[], &forms, &mut |values| {
-            let (held, rest) = values.split_at_checked(width).unwrap_or_default();
-            let row = self.layout.row(held);
-            let fits = matches!(rest.first(), Some(Value::Int(1)));
-            let now = if self.by_content() {
-                // When the numbers are right the row is as it should be; when they are not it counts as not done.
-                match (&row.after, fits) {
-                    (marktwice_core::mark::After::Row(after), true) => Some(after.clone()),
-                    (marktwice_core::mark::After::Gone, false) => Some(row.before.clone()),
-                    _ => None,
-                }
-            } else {
-                fits.then(|| rest.get(1..).unwrap_or_default().to_vec())
-            };
-            sink(&row, now.as_deref()).map_err(EngineError::Sink)
-        })
-    }
-
-    fn pair_query(&self) -> String {
-        let held = self.layout.columns().join(", ");
-        let name = self.name();
-        if self.by_content() {
-            let counts = self.count_by_content();
-            return format!(
-                "SELECT {held}, (h.{WAS} IS NULL OR IFNULL(a.n, 0) = h.{LEFT}) AND (h.{WILL} IS NULL OR \
-                 IFNULL(b.n, 0) = h.{MADE}) FROM {name} AS h LEFT JOIN {counts} AS a ON a.marktwice_c = h.{WAS} \
-                 LEFT JOIN {counts} AS b ON b.marktwice_c = h.{WILL} ORDER BY h.{ORDINAL}"
-            );
-        }
-        let target = &self.layout.target;
-        let now: Vec<String> = target.columns.iter().map(|c| format!("t.{}", ident(&c.name))).collect();
-        let there = target.key.names.first().map_or(String::new(), |k| format!("t.{}", ident(k)));
-        format!(
-            "SELECT {held}, {there} IS NOT NULL, {} FROM {name} AS h LEFT JOIN {} AS t ON {} ORDER BY h.{ORDINAL}",
-            now.join(", "),
-            self.table.name,
-            self.pair_on(),
-        )
-    }
-
-    /// How a held row is paired with the target's row by key. A row keeps its key unless the statement assigns it; then
-    /// the foreseen key finds it.
-    fn pair_on(&self) -> String {
-        let key = &self.layout.target.key;
-        let foreseen = |at: usize| {
-            self.layout
-                .after
-                .iter()
-                .find(|(c, _)| *c == at)
-                .map_or_else(|| before(at), |(_, name)| name.clone())
-        };
-        let term = |(&at, name): (&usize, &String)| {
-            let side = if self.layout.flags {
-                format!("IF(h.{IS_WANTED}, h.{}, h.{})", foreseen(at), before(at))
-            } else {
-                format!("h.{}", foreseen(at))
-            };
-            format!("t.{} = {side}", ident(name))
-        };
-        key.columns.iter().zip(&key.names).map(term).collect::<Vec<_>>().join(" AND ")
-    }
+    Ok(())
 }

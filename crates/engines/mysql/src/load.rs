@@ -1,8 +1,8 @@
 //! Making a database with tables and rows on a server that is there: for the demo and the tests.
 
 use marktwice_core::Value;
+use marktwice_network::address::Address;
 use marktwice_port::EngineError;
-use marktwice_server::address::Address;
 
 use crate::catalog::ident;
 use crate::client::literal;

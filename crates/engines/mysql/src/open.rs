@@ -3,17 +3,17 @@
 use std::time::Duration;
 
 use marktwice_core::receipt::DatabaseId;
-use marktwice_port::{Engine, EngineError, Intent, Session, Waits};
-use marktwice_server::address::{Address, Custom, Host};
-use marktwice_server::password;
-use marktwice_server::tls::Checks;
-use marktwice_server::watch::GRACE;
+use marktwice_network::address::{Address, Custom, Host};
+use marktwice_network::encryption::Checks;
+use marktwice_network::password;
+use marktwice_network::watch::GRACE;
+use marktwice_port::{Engine, EngineError, Intent, Language, Limits, Session};
+use marktwice_relational::session::Opened;
 use mysql::consts::CapabilityFlags;
 use mysql::{Conn, OptsBuilder, SslOpts};
 
 use crate::client::{My, seconds};
 use crate::error::{code, message};
-use crate::session::MySession;
 
 /// The engine for MariaDB and MySQL.
 #[derive(Debug, Clone, Copy, Default)]
@@ -38,10 +38,14 @@ impl Mysql {
 }
 
 impl Engine for Mysql {
-    fn open(&self, address: &str, intent: Intent, waits: Waits) -> Result<Box<dyn Session>, EngineError> {
+    fn language(&self) -> &dyn Language {
+        &marktwice_sql::Language::Mysql
+    }
+
+    fn open(&self, address: &str, intent: Intent, waits: Limits) -> Result<Box<dyn Session>, EngineError> {
         let address = Address::parse(address, CUSTOM)?;
         if address.database.is_empty() {
-            return Err(EngineError::NotFound(
+            return Err(EngineError::missing(
                 "the address names no database: write mysql://user@host/database".to_owned(),
             ));
         }
@@ -62,7 +66,7 @@ impl Engine for Mysql {
         }
         let database = identity(&mut my, &address)?;
         if intent == Intent::Settle && my.one("SELECT @@global.read_only")?.as_deref() == Some("1") {
-            return Err(EngineError::ReadOnly(format!(
+            return Err(EngineError::read_only(format!(
                 "{} is read-only (as a replica is) and may lag behind: what became of a run is asked of the primary only",
                 database.name
             )));
@@ -71,19 +75,20 @@ impl Engine for Mysql {
             let flags = my.rows("SELECT @@global.read_only, @@session.tx_read_only")?;
             let on = |at: usize| flags.first().and_then(|r| r.get(at)?.as_deref()) == Some("1");
             if on(0) {
-                return Err(EngineError::ReadOnly(format!(
+                return Err(EngineError::read_only(format!(
                     "{} is read-only (read_only is on, as on a replica): a preview works here, an application only on the primary",
                     database.name
                 )));
             }
             if on(1) {
-                return Err(EngineError::ReadOnly(format!(
+                return Err(EngineError::read_only(format!(
                     "transactions on {} are read-only by default",
                     database.name
                 )));
             }
         }
-        Ok(Box::new(MySession::new(my, database, notes, intent)))
+        my.intent = intent;
+        Ok(Box::new(Opened::new(my, database, notes)))
     }
 }
 
@@ -125,6 +130,8 @@ pub(crate) fn connect(
         ),
         Checks::Full => options.ssl_opts(SslOpts::default().with_root_cert_path(address.tls.ca.clone())),
     };
+    // A file without a certificate in it is told before the library trips over it.
+    address.tls.config()?;
     let shown = address.shown(CUSTOM.port);
     let conn = Conn::new(options.clone()).map_err(|e| opening(&e, &shown, &user, address))?;
     let mut my = My {
@@ -137,6 +144,7 @@ pub(crate) fn connect(
         cluster: None,
         own_guard: false,
         limit: None,
+        intent: Intent::Read,
     };
     my.run("SET NAMES utf8mb4")?;
     set_aside(&mut my)?;
@@ -188,24 +196,18 @@ fn cluster(my: &mut My) -> Result<Option<String>, EngineError> {
 fn opening(error: &mysql::Error, shown: &str, user: &str, address: &Address) -> EngineError {
     let said = message(error);
     match code(error) {
-        Some(1045 | 1698) => EngineError::Denied(format!("{shown} does not let {user} in: {said}")),
+        Some(1045 | 1698) => {
+            let hint = if matches!(address.host, Host::Tcp { .. }) { address.tls.hint(&said) } else { "" };
+            EngineError::denied(format!("{shown} does not let {user} in: {said}{hint}"))
+        }
         Some(1049) => {
-            EngineError::NotFound(format!("there is no database {} on that server", address.database))
+            EngineError::missing(format!("there is no database {} on that server", address.database))
         }
         Some(1044) => {
-            EngineError::Denied(format!("{user} may not use the database {}: {said}", address.database))
+            EngineError::denied(format!("{user} may not use the database {}: {said}", address.database))
         }
-        Some(_) => EngineError::NotFound(format!("{shown} cannot be opened: {said}")),
-        None => {
-            let hint = if said.to_ascii_lowercase().contains("cert") || said.contains("UnknownIssuer") {
-                "; name the certificate that signed it with ?ca=FILE"
-            } else if said.contains("SSL") || said.contains("TLS") {
-                "; the connection would not be encrypted: say ?tls=off if that is meant"
-            } else {
-                ""
-            };
-            EngineError::NotFound(format!("{shown} cannot be reached: {said}{hint}"))
-        }
+        Some(_) => EngineError::missing(format!("{shown} cannot be opened: {said}")),
+        None => EngineError::missing(format!("{shown} cannot be reached: {said}{}", address.tls.hint(&said))),
     }
 }
 

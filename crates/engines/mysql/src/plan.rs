@@ -1,29 +1,26 @@
 //! Understanding a statement with the server's help: it compiles the text first, then come the slices and the rules.
 
-use marktwice_core::Place;
+use marktwice_core::TextPlace;
 use marktwice_core::finding::{Code, Finding, Level};
-use marktwice_core::mark::{Label, Parts, StepKind};
+use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_core::undo::inverse_kind;
-use marktwice_core::way_back::WayBack;
 use marktwice_port::{EngineError, Plan, SideHow, SideWrite};
-use marktwice_server::foresee::{self, own_writes};
-use marktwice_server::reach::{ForeignKey, foresee_own_cascade, referring};
-use marktwice_server::statement::{
+use marktwice_relational::foresee::{self, own_writes};
+use marktwice_relational::reach::{ForeignKey, foresee_own_cascade};
+use marktwice_relational::statement::{
     Fires, assigned_values, column_of, filter_calls, is_default, unpairable, with_like_target,
     without_temporary,
 };
-use marktwice_server::walk::{Catalogue, shown};
+use marktwice_relational::understood::{Understood, only_the_run};
+use marktwice_relational::walk::{Catalogue, shown};
 use marktwice_sql::Step;
-use marktwice_sql::assigned::assigned;
-use marktwice_sql::instead;
-use marktwice_sql::leave_out::leave_out;
-use marktwice_sql::pins::pin;
-use marktwice_sql::routine::{self, Written};
-use marktwice_sql::rules::{self, Seen};
-use marktwice_sql::slices::Slice;
-use marktwice_sql::slicing::{calls, relations_in, single_statement, subqueries, understand_with};
-use marktwice_sql::step::{Assignment, Source};
+use marktwice_sql::refuse::instead;
+use marktwice_sql::rules::pipes;
+use marktwice_sql::statement::routine::{self, Written};
+use marktwice_sql::statement::slicing::{calls, relations_in, single_statement, subqueries, understand_with};
+use marktwice_sql::statement::step::{Assignment, Source};
+use marktwice_sql::text::slices::Slice;
 use marktwice_sql::text::tokenize;
 use mysql::prelude::Queryable;
 
@@ -33,31 +30,11 @@ use crate::catalog::{
 };
 use crate::client::{My, literal};
 use crate::complaint::{LANGUAGE, compile_error, refused};
+use crate::detail::{Detail, Own};
 use crate::error::{code, engine, message};
 use crate::grants::{Grants, grants};
+use crate::several;
 use crate::way_back::by_definition;
-
-/// What the engine itself remembers of a plan.
-#[derive(Debug)]
-pub(crate) struct Detail {
-    pub(crate) step: Step,
-    pub(crate) table: Table,
-    pub(crate) foreign_keys: Vec<ForeignKey>,
-    /// Writes by triggers, as far as their text tells.
-    pub(crate) writes: Vec<SideWrite>,
-    /// Assigned expressions by column, those that can be told beforehand.
-    pub(crate) values: Vec<(usize, String)>,
-    /// Which triggers the statement sets off.
-    pub(crate) fires: Fires,
-    /// What definitions and rights say of an undo.
-    pub(crate) back: WayBack,
-    /// Whether everything that the statement calls may be run while it is looked closer at.
-    pub(crate) quiet: bool,
-    /// Why no rows can be held in a temporary table, where that is so.
-    pub(crate) no_temporary: Option<NoTemporary>,
-    /// Whether the assignments must be run in their order, because one reads what an earlier one sets.
-    pub(crate) trial: bool,
-}
 
 /// Makes the plan of a change.
 pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, EngineError> {
@@ -82,8 +59,9 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
             known.push((of.clone(), columns));
         }
         known.iter().any(|(k, columns)| k == of && columns.iter().any(|c| c.eq_ignore_ascii_case(column)))
-    })
-    .map_err(refused)?;
+    });
+    let step =
+        step.map_err(|refusal| refused(several::by_key(my, refusal, &|my, text| plan(my, text, allow))))?;
     with_like_target(&step)?;
     let table = target_of(my, &step)?;
     joined(&step, &table)?;
@@ -128,10 +106,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
     let called = reached(my, &grants, &own, Vec::new(), &functions)?;
     if !called.writes.is_empty() || !called.acts.is_empty() || called.variables {
         quiet = false;
-        for f in foreseen.iter_mut().filter(|f| !f.derived) {
-            f.label = Label::Unknown;
-            f.why = Some("a function in the statement writes, and only the run may call it".to_owned());
-        }
+        only_the_run(&mut foreseen);
     }
     let fired = reached(my, &grants, &own, triggers.iter().map(|t| t.body.clone()).collect(), &[])?;
     let all: Vec<&Written> = called.writes.iter().chain(&fired.writes).map(|(w, _)| w).collect();
@@ -176,54 +151,32 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
     if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
         return Err(refused(finding));
     }
-    let mut reads = foresee::reads(&step, &table.target);
-    reads.extend(referring(&foreign_keys, &table.target));
-    let pin = pin(&step, &table.target, &table.keys, &[]);
-    let counted = (0..table.types.len()).filter(|at| table.types.get(*at).is_some_and(|t| t.auto));
-    let counted: Vec<usize> = counted.collect();
-    let mut findings = rules::look(Seen {
-        step: &step,
-        target: &table.target,
-        pin: &pin,
-        keys: &table.keys,
-        counted: &counted,
-    });
-    if let Some(finding) = filter_calls {
-        findings.retain(|f| f.code != Code::VolatileFilter);
-        findings.push(finding);
-    }
-    findings.extend(other_tables_on_a_cluster(my, &step, &table));
-    findings.extend(skips.map(|why| Finding::new(Code::MaySkip, why)));
-    findings.extend(
-        denied.map(|said| Finding::new(Code::MissingPrivilege, said).at(step.place(step.table.slice))),
-    );
-    Ok(Plan {
-        kind: step.kind,
-        target: table.target.clone(),
-        limit: step.limit(),
-        assigned: assigned(&step, &table.target),
-        statement: text.to_owned(),
-        statement_hash: step.token_hash.clone(),
-        parts: Parts::new(&table.target, step.kind, &reads, &foreseen),
-        reads: foresee::filter_columns(&step, &table.target),
-        leave_out: leave_out(&step, &foreseen),
+    let denied =
+        denied.map(|said| Finding::new(Code::MissingPrivilege, said).at(step.place(step.table.slice)));
+    let cluster = other_tables_on_a_cluster(my, &step, &table);
+    let bars = if my.own.0.contains("PIPES_AS_CONCAT") { None } else { pipes::look(&step) };
+    Ok(Understood {
+        text: text.to_owned(),
+        reads: foresee::reads(&step, &table.target),
         foreseen,
-        pin,
-        findings,
+        findings: [Vec::new(), cluster.into_iter().chain(denied).chain(bars).collect()],
+        filter_calls,
+        skips: skips.into_iter().collect(),
         settings: vec![format!("sql_mode: {}", my.own.0), format!("time_zone: {}", my.own.1)],
-        detail: Box::new(Detail {
+        detail: Detail {
             foreign_keys,
             writes,
+            reached: [called, fired],
             fires: Fires::of(&triggers),
             back,
             quiet,
             step,
             table,
             values,
-            no_temporary,
-            trial,
-        }),
-    })
+            own: Own { no_temporary, trial },
+        },
+    }
+    .plan())
 }
 
 /// The columns of a joined table; none for a subquery, which cannot be written.
@@ -259,7 +212,7 @@ fn readable(my: &My, source: &str) -> Result<(), EngineError> {
             let message = format!("under the SQL mode {mode} a {sign} does not mean what it usually does");
             return Err(refused(
                 Finding::new(Code::NotUnderstood, message)
-                    .at(Place::in_source(source, at, at + 1))
+                    .at(TextPlace::in_source(source, at, at + 1))
                     .hint(hint),
             ));
         }
@@ -281,11 +234,9 @@ fn target_of(my: &mut My, step: &Step) -> Result<Table, EngineError> {
     match found.sort.as_str() {
         "BASE TABLE" => {}
         "VIEW" => {
-            return Err(refuse(
-                format!("{table} is a view and has no rows of its own"),
-                "write the change for the view's base table",
-            )
-            .with_paste(as_base_table(my, step, &found.schema, table)));
+            let message = format!("{table} is a view and has no rows of its own");
+            return Err(refused(Finding::new(Code::AView, message).at(step.place(name.slice)))
+                .with_paste(as_base_table(my, step, &found.schema, table)));
         }
         "SYSTEM VERSIONED" => {
             return Err(refuse(
@@ -320,7 +271,8 @@ fn target_of(my: &mut My, step: &Step) -> Result<Table, EngineError> {
 /// The same change for the table that a view shows, where the view is plain.
 fn as_base_table(my: &mut My, step: &Step, schema: &str, view: &str) -> Option<String> {
     let sql = format!(
-        "SELECT VIEW_DEFINITION FROM information_schema.VIEWS WHERE TABLE_SCHEMA = {} AND TABLE_NAME = {}",
+        "SELECT VIEW_DEFINITION FROM information_schema.VIEWS WHERE TABLE_SCHEMA = {} AND TABLE_NAME = {} \
+         AND IS_UPDATABLE = 'YES'",
         literal(schema),
         literal(view)
     );
@@ -353,7 +305,7 @@ fn whole_rows(grants: &Grants, table: &Table) -> Result<(), EngineError> {
     if grants.has("SELECT", &target.schema, &target.table) {
         return Ok(());
     }
-    Err(EngineError::Denied(format!(
+    Err(EngineError::denied(format!(
         "SELECT on the whole of {} is missing: whole rows must be read, and nothing is applied unseen",
         table.shown
     )))

@@ -2,16 +2,17 @@
 
 use marktwice_core::mark::StepKind;
 use marktwice_core::way_back::WayBack;
-use marktwice_port::{EngineError, Plan, SideWrite};
-use marktwice_server::way_back;
+use marktwice_port::{EngineError, Plan, SideWrite, Unusable};
+use marktwice_relational::shell::Tabled;
+use marktwice_relational::way_back;
 use marktwice_sql::Language;
-use marktwice_sql::ours::before;
+use marktwice_sql::dialect::ours::before;
 
 use crate::calls::{reached, triggers};
-use crate::catalog::{Table, held_name, ident};
+use crate::catalog::{Table, ident};
 use crate::client::{My, TextRow, literal};
+use crate::detail::Detail;
 use crate::grants::Grants;
-use crate::plan::Detail;
 
 /// What definitions and rights say of putting rows back by a statement of this kind, and what it would write elsewhere.
 pub(crate) fn by_definition(
@@ -40,14 +41,14 @@ pub(crate) fn by_rows(my: &mut My, plan: &Plan, detail: &Detail) -> Result<WayBa
     let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
     back.obstacles.extend(way_back::by_rows(
         Language::Mysql,
-        &held_name(&detail.table),
+        &detail.table.held_name(plan.step),
         &detail.table.target,
         plan.kind,
         &assigned,
         &detail.foreign_keys,
         &mut |sql| match my.count(sql) {
             // A parent that this user may not read tells nothing.
-            Err(EngineError::Denied(_)) => Ok(0),
+            Err(EngineError::Unusable(Unusable::Denied, _)) => Ok(0),
             other => other,
         },
     )?);
@@ -63,8 +64,8 @@ pub(crate) fn by_rows(my: &mut My, plan: &Plan, detail: &Detail) -> Result<WayBa
         .map(|at| format!("h.{} <=> {}.{}", before(*at), ident(&table.target.table), own(*at)))
         .collect();
     let from = format!("{}.{}", ident(&table.target.schema), ident(&table.target.table));
-    let names = (from.as_str(), held_name(table), same.join(" AND "));
-    back.obstacles.extend(my.pinned(|my| {
+    let names = (from.as_str(), table.held_name(plan.step), same.join(" AND "));
+    back.obstacles.extend(my.with_pins(|my| {
         way_back::by_checks((names.0, &names.1, &names.2), &checks, &mut |sql| my.count(sql))
     })?);
     Ok(back)

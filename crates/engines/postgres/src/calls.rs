@@ -2,10 +2,10 @@
 //! what those routines, and triggers, do in the end.
 
 use marktwice_port::{EngineError, SideHow};
-use marktwice_server::walk::{Body, Catalogue, Reached, Start, walk};
+use marktwice_relational::walk::{Body, Catalogue, Reached, Start, walk};
 use marktwice_sql::Language;
-use marktwice_sql::ours::SEEN;
-use marktwice_sql::routine::{Verb, Written};
+use marktwice_sql::dialect::ours::SEEN;
+use marktwice_sql::statement::routine::{Verb, Written};
 
 use crate::catalog::{cell, ident};
 use crate::client::Pg;

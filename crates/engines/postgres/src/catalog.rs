@@ -4,13 +4,13 @@ use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
 use marktwice_core::table::{Column, KeyKind, Target, naming};
 use marktwice_port::EngineError;
-use marktwice_server::foresee::{Extra, Trigger};
-use marktwice_server::layout::choose_key;
-use marktwice_server::reach::ForeignKey;
-use marktwice_server::walk::Body;
+use marktwice_relational::foresee::{Extra, Trigger};
+use marktwice_relational::layout::choose_key;
+use marktwice_relational::reach::ForeignKey;
+use marktwice_relational::walk::Body;
 use marktwice_sql::Language;
-use marktwice_sql::pins::UniqueKey;
-use marktwice_sql::routine::{self, Routine};
+use marktwice_sql::statement::pins::UniqueKey;
+use marktwice_sql::statement::routine::{self, Routine};
 
 use crate::client::{Pg, TextRow};
 use crate::copy::{Form, quoted};
@@ -39,6 +39,8 @@ pub(crate) enum Sort {
     Table,
     Partitioned,
     View,
+    /// A view whose rows are kept.
+    Materialized,
     Foreign,
     Other,
 }
@@ -52,7 +54,8 @@ pub(crate) struct Found {
     pub(crate) table: String,
     /// Row security keeps rows from this role.
     pub(crate) hides_rows: bool,
-    pub(crate) has_rules: bool,
+    /// The events of its rewrite rules: 2 is UPDATE, 3 INSERT, 4 DELETE.
+    pub(crate) rules: String,
     /// Other tables inherit from it.
     pub(crate) has_children: bool,
 }
@@ -77,13 +80,6 @@ pub(crate) struct Table {
     pub(crate) foreign: Option<(String, String)>,
 }
 
-impl Table {
-    /// Forms of all columns in order.
-    pub(crate) fn forms(&self) -> Vec<Form> {
-        self.types.iter().map(|t| t.form).collect()
-    }
-}
-
 /// A name in double quotes.
 pub(crate) fn ident(name: &str) -> String {
     Language::Postgres.quoted(name)
@@ -105,7 +101,7 @@ pub(crate) fn find(pg: &mut Pg, schema: Option<&str>, table: &str) -> Result<Opt
     };
     let rows = pg.rows(&format!(
         "SELECT c.oid, c.relkind, n.nspname, c.relname, c.relrowsecurity AND row_security_active(c.oid), \
-         EXISTS (SELECT 1 FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.rulename <> '_RETURN'), \
+         (SELECT coalesce(string_agg(r.ev_type::text, ''), '') FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.rulename <> '_RETURN'), \
          EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhparent = c.oid) \
          FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = to_regclass({})",
         quoted(&name)
@@ -116,7 +112,8 @@ pub(crate) fn find(pg: &mut Pg, schema: Option<&str>, table: &str) -> Result<Opt
             _ if system => Sort::Other,
             "r" => Sort::Table,
             "p" => Sort::Partitioned,
-            "v" | "m" => Sort::View,
+            "v" => Sort::View,
+            "m" => Sort::Materialized,
             "f" => Sort::Foreign,
             _ => Sort::Other,
         };
@@ -126,7 +123,7 @@ pub(crate) fn find(pg: &mut Pg, schema: Option<&str>, table: &str) -> Result<Opt
             schema: cell(row, 2).to_owned(),
             table: cell(row, 3).to_owned(),
             hides_rows: yes(row, 4),
-            has_rules: yes(row, 5),
+            rules: cell(row, 5).to_owned(),
             has_children: yes(row, 6) && sort == Sort::Table,
         }
     }))
@@ -136,7 +133,7 @@ pub(crate) fn find(pg: &mut Pg, schema: Option<&str>, table: &str) -> Result<Opt
 pub(crate) fn describe(pg: &mut Pg, schema: &str, name: &str) -> Result<Table, EngineError> {
     let found = find(pg, Some(schema).filter(|s| !s.is_empty()), name)?
         .filter(|f| matches!(f.sort, Sort::Table | Sort::Partitioned))
-        .ok_or_else(|| EngineError::NotFound(format!("there is no table {name}")))?;
+        .ok_or_else(|| EngineError::missing(format!("there is no table {name}")))?;
     describe_found(pg, &found)
 }
 

@@ -2,10 +2,10 @@
 //! or written, and asking the server to stop.
 
 use marktwice_core::Value;
+use marktwice_network::Address;
+use marktwice_network::watch::{GRACE, GiveUp, watched};
 use marktwice_port::{EngineError, Silent, Stopper};
-use marktwice_server::Address;
-use marktwice_server::watch::{GRACE, GiveUp, watched};
-use marktwice_sql::ask::Answer;
+use marktwice_sql::query::ask::Texts;
 use postgres::{Client, NoTls, SimpleQueryMessage};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
@@ -56,6 +56,8 @@ pub(crate) struct Pg {
     pub(crate) address: Option<Address>,
     /// Settings of ours, made in each transaction: a session may be somebody else's the next moment.
     pub(crate) locals: String,
+    /// Whether temporary tables can be made here.
+    pub(crate) temp: bool,
     /// The server session that this connection has always had.
     pub(crate) backend: Option<String>,
     /// Whether a transaction is open, and whether settings are pinned in it.
@@ -84,7 +86,7 @@ impl Pg {
     }
 
     /// Asks for COMMIT. It is not stopped any more; where there is a limit, silence is told.
-    pub(crate) fn commit(&mut self) -> Result<(), postgres::Error> {
+    pub(crate) fn commit_now(&mut self) -> Result<(), postgres::Error> {
         self.stop = None;
         self.inside = false;
         match self.give_up(true) {
@@ -106,9 +108,9 @@ impl Pg {
     }
 
     /// Rows of a small question, with the names of their columns.
-    pub(crate) fn ask(&mut self, sql: &str) -> Result<Answer, EngineError> {
+    pub(crate) fn ask(&mut self, sql: &str) -> Result<Texts, EngineError> {
         self.watched(|pg| {
-            let mut answer = Answer::default();
+            let mut answer = Texts::default();
             for message in pg.client.simple_query(sql).map_err(engine)? {
                 match message {
                     SimpleQueryMessage::RowDescription(columns) => {
@@ -147,7 +149,7 @@ impl Pg {
         &mut self,
         query: &str,
         forms: &[Form],
-        give: &mut dyn FnMut(&[Value]) -> Result<(), EngineError>,
+        give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
         // The line break ends a comment that the user's text may end in.
         let sql = format!("COPY (\n{query}\n) TO STDOUT");
@@ -242,24 +244,16 @@ impl Pg {
         ended.map(|()| done)
     }
 
-    /// Does something in a transaction that only reads, under the user's settings.
-    pub(crate) fn looking<T>(
-        &mut self,
-        work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
-    ) -> Result<T, EngineError> {
-        self.within(READING, work)
-    }
-
-    /// The same under pinned settings.
+    /// Does something in a transaction that only reads, under pinned settings.
     pub(crate) fn reading<T>(
         &mut self,
         work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
-        self.looking(|pg| pg.canonical(work))
+        self.within(READING, |pg| pg.canonical(work))
     }
 
     /// Does something under pinned settings, all but the search path: names in a text of the user's keep their meaning.
-    pub(crate) fn plainly<T>(
+    pub(crate) fn in_own_path<T>(
         &mut self,
         work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
@@ -299,6 +293,9 @@ impl Pg {
 
 /// One consistent view of everything, without the right to write a real table.
 pub(crate) const READING: &str = "ISOLATION LEVEL REPEATABLE READ READ ONLY";
+
+/// One consistent view of everything; temporary tables can be made, and so the transaction may write for a moment.
+pub(crate) const TEMPORARY: &str = "ISOLATION LEVEL REPEATABLE READ READ WRITE";
 
 /// The refusal to work through a pooler that hands out sessions by the transaction.
 pub(crate) fn pooled(said: &str) -> EngineError {

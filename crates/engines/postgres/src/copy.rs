@@ -104,20 +104,19 @@ pub(crate) fn text(value: &Value) -> Option<Vec<u8>> {
 pub(crate) fn read(
     reader: &mut dyn BufRead,
     forms: &[Form],
-    give: &mut dyn FnMut(&[Value]) -> Result<(), EngineError>,
+    give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
 ) -> Result<(), EngineError> {
     let lost =
         |e: std::io::Error| EngineError::Other(format!("the connection broke off while rows were read: {e}"));
     let mut line = Vec::new();
     let mut cell = Vec::new();
-    let mut row = Vec::with_capacity(forms.len());
     loop {
         line.clear();
         if reader.read_until(b'\n', &mut line).map_err(lost)? == 0 {
             return Ok(());
         }
         let content = line.strip_suffix(b"\n").unwrap_or(&line);
-        row.clear();
+        let mut row = Vec::with_capacity(forms.len());
         for (field, form) in content.split(|b| *b == b'\t').zip(forms) {
             if field == b"\\N" {
                 row.push(Value::Null);
@@ -133,7 +132,7 @@ pub(crate) fn read(
                 forms.len()
             )));
         }
-        give(&row)?;
+        give(row)?;
     }
 }
 

@@ -3,7 +3,7 @@
 
 use std::error::Error as _;
 
-use marktwice_port::{Constraint, EngineError};
+use marktwice_port::{Broken, Constraint, EngineError};
 use postgres::Error;
 use postgres::error::DbError;
 
@@ -49,21 +49,21 @@ pub(crate) fn engine(error: Error) -> EngineError {
     let text = message(db);
     let kind = match db.code().code() {
         "40001" => {
-            return EngineError::Moved("another transaction changed these rows in the meantime".to_owned());
+            return EngineError::moved("another transaction changed these rows in the meantime".to_owned());
         }
         "40P01" => {
-            return EngineError::Locked(
+            return EngineError::locked(
                 "the server ended this transaction to undo a deadlock with another one".to_owned(),
             );
         }
         "55P03" => {
-            return EngineError::Locked("rows or tables are locked by another transaction".to_owned());
+            return EngineError::locked("rows or tables are locked by another transaction".to_owned());
         }
         "57014" => return EngineError::Interrupted,
-        "21000" => return EngineError::SeveralValues(text),
-        "42501" => return EngineError::Denied(text),
-        "25006" => return EngineError::ReadOnly(text),
-        "53100" | "53200" => return EngineError::NoSpace(text),
+        "42501" => return EngineError::denied(text),
+        "25006" => return EngineError::read_only(text),
+        "53100" | "53200" => return EngineError::no_space(text),
+        "21000" => Constraint::OneValue,
         "P0001" => Constraint::Trigger,
         "23505" | "23P01" => Constraint::Unique,
         "23502" => Constraint::NotNull,
@@ -75,5 +75,10 @@ pub(crate) fn engine(error: Error) -> EngineError {
         }
         _ => return EngineError::Other(text),
     };
-    EngineError::Constraint { kind, message: text }
+    EngineError::Constraint(Box::new(Broken {
+        kind,
+        name: db.constraint().map(str::to_owned),
+        columns: db.column().map(str::to_owned).into_iter().collect(),
+        message: text,
+    }))
 }

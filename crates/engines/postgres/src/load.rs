@@ -1,13 +1,13 @@
 //! Making a schema with tables and rows in a database that is there: for the demo and the tests.
 
 use marktwice_core::Value;
+use marktwice_network::address::Address;
 use marktwice_port::EngineError;
-use marktwice_server::address::Address;
 
 use crate::catalog::ident;
 use crate::copy;
+use crate::driver::copy_in;
 use crate::open::{CUSTOM, connect};
-use crate::restore::copy_in;
 
 /// Makes a new schema in the database at `address`, and in it what `definitions` say, the rows, and what `after` says
 /// (what must not see the rows come in). Gives the address under which the schema is meant.

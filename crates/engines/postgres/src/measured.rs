@@ -25,7 +25,7 @@ pub(crate) struct Books {
     counting: bool,
 }
 
-/// Reads the books of the transaction that is open. Temporary relations, indexes and the server's own tables are left
+/// Reads the books of the transaction that is open. A view that is written through has no rows: its tables are locked too. Temporary relations, indexes and the server's own tables are left
 /// out.
 pub(crate) fn books(pg: &mut Pg) -> Result<Books, EngineError> {
     let number = |row: &TextRow, at: usize| cell(row, at).parse::<u64>().unwrap_or(0);
@@ -51,7 +51,8 @@ pub(crate) fn books(pg: &mut Pg) -> Result<Books, EngineError> {
          AND l.mode IN ('RowExclusiveLock', 'ShareUpdateExclusiveLock', 'ShareLock', 'ShareRowExclusiveLock', \
           'ExclusiveLock', 'AccessExclusiveLock') \
          AND l.database IN (0, (SELECT oid FROM pg_database WHERE datname = current_database())) \
-         AND (c.oid IS NULL OR (c.relkind IN ('r', 'p', 'S', 'm', 'f', 'v') AND c.relpersistence <> 't' \
+         AND (c.oid IS NULL OR (c.relkind IN ('r', 'p', 'S', 'm', 'f', 'v') \
+          AND (c.relkind <> 'v' OR l.mode <> 'RowExclusiveLock') AND c.relpersistence <> 't' \
           AND c.relnamespace NOT IN ('pg_catalog'::regnamespace, 'pg_toast'::regnamespace)))",
     )?;
     let locks = rows

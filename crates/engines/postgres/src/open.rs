@@ -3,9 +3,11 @@
 use std::time::Duration;
 
 use marktwice_core::receipt::DatabaseId;
-use marktwice_port::{Engine, EngineError, Intent, Session, Waits};
-use marktwice_server::address::{Address, Custom, Host};
-use marktwice_server::password;
+use marktwice_network::address::{Address, Custom, Host};
+use marktwice_network::password;
+use marktwice_port::{Engine, EngineError, Intent, Language, Limits, Session};
+use marktwice_relational::driver::Driver;
+use marktwice_relational::session::Opened;
 use postgres::config::SslMode;
 use postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
@@ -13,7 +15,6 @@ use tokio_postgres_rustls::MakeRustlsConnect;
 use crate::client::{Pg, Wire};
 use crate::error::{message, plain};
 use crate::pooler;
-use crate::session::PgSession;
 
 /// The PostgreSQL engine.
 #[derive(Debug, Clone, Copy, Default)]
@@ -38,7 +39,11 @@ impl Postgres {
 }
 
 impl Engine for Postgres {
-    fn open(&self, address: &str, intent: Intent, waits: Waits) -> Result<Box<dyn Session>, EngineError> {
+    fn language(&self) -> &dyn Language {
+        &marktwice_sql::Language::Postgres
+    }
+
+    fn open(&self, address: &str, intent: Intent, waits: Limits) -> Result<Box<dyn Session>, EngineError> {
         let address = Address::parse(address, CUSTOM)?;
         let mut notes = Vec::new();
         let mut pg = connect(&address, &mut notes)?;
@@ -63,26 +68,27 @@ impl Engine for Postgres {
         let flag = |at: usize| about.first().and_then(|r| r.get(at)?.as_deref()) == Some("t");
         let (replica, read_only, temp) = (flag(0), flag(1), flag(2));
         if intent == Intent::Settle && replica {
-            return Err(EngineError::ReadOnly(format!(
+            return Err(EngineError::read_only(format!(
                 "{} is a read replica, which may lag behind: what became of a run is asked of the primary only",
                 database.name
             )));
         }
         if intent == Intent::Write {
             if replica {
-                return Err(EngineError::ReadOnly(format!(
+                return Err(EngineError::read_only(format!(
                     "{} is a read replica: a preview works here, an application only on the primary",
                     database.name
                 )));
             }
             if read_only {
-                return Err(EngineError::ReadOnly(format!(
+                return Err(EngineError::read_only(format!(
                     "transactions on {} are read-only by default for this role (default_transaction_read_only)",
                     database.name
                 )));
             }
         }
-        Ok(Box::new(PgSession::new(pg, database, notes, temp && !replica)))
+        pg.temp = temp && !replica;
+        Ok(Box::new(Opened::new(pg, database, notes)))
     }
 }
 
@@ -147,6 +153,7 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<Pg, 
         backend: None,
         inside: false,
         pinned: false,
+        temp: false,
     })
 }
 
@@ -159,28 +166,28 @@ fn opening(
 ) -> EngineError {
     let Some(db) = error.as_db_error() else {
         let text = plain(error);
-        let hint = if text.contains("invalid peer certificate") || text.contains("certificate") {
-            "; name the certificate that signed it with ?ca=FILE"
-        } else if text.contains("password missing") {
+        let hint = if text.contains("password missing") {
             "; give a password in the address, in PGPASSWORD, or in ~/.pgpass"
-        } else if text.contains("TLS is not supported") || text.contains("server does not support TLS") {
-            "; the connection would not be encrypted: say ?tls=off if that is meant"
         } else {
-            ""
+            address.tls.hint(&text)
         };
-        return EngineError::NotFound(format!("{shown} cannot be reached: {text}{hint}"));
+        return EngineError::missing(format!("{shown} cannot be reached: {text}{hint}"));
     };
     match db.code().code() {
         "28P01" if had_password => {
-            EngineError::Denied(format!("{shown} does not take the password of {user}"))
+            EngineError::denied(format!("{shown} does not take the password of {user}"))
         }
-        "28P01" | "28000" => EngineError::Denied(format!("{shown} does not let {user} in: {}", message(db))),
-        "3D000" => EngineError::NotFound(format!(
+        "28P01" | "28000" => EngineError::denied(format!(
+            "{shown} does not let {user} in: {}{}",
+            message(db),
+            address.tls.hint(&message(db))
+        )),
+        "3D000" => EngineError::missing(format!(
             "there is no database {} on that server",
             if address.database.is_empty() { user } else { &address.database }
         )),
-        "42501" => EngineError::Denied(format!("{user} may not connect to {shown}: {}", message(db))),
-        _ => EngineError::NotFound(format!("{shown} cannot be opened: {}", message(db))),
+        "42501" => EngineError::denied(format!("{user} may not connect to {shown}: {}", message(db))),
+        _ => EngineError::missing(format!("{shown} cannot be opened: {}", message(db))),
     }
 }
 

@@ -1,26 +1,23 @@
 //! Understanding a statement with the server's help: it compiles the text first, then come the slices and the rules.
 
-use marktwice_core::Place;
+use marktwice_core::TextPlace;
 use marktwice_core::finding::{Code, Finding, Level};
-use marktwice_core::mark::{Label, Parts};
+use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::undo::inverse_kind;
-use marktwice_core::way_back::WayBack;
-use marktwice_port::{EngineError, Plan, SideWrite};
-use marktwice_server::foresee::{self, own_writes};
-use marktwice_server::reach::{ForeignKey, foresee_own_cascade, referring};
-use marktwice_server::statement::{
+use marktwice_port::{EngineError, Plan};
+use marktwice_relational::foresee::{self, own_writes};
+use marktwice_relational::reach::foresee_own_cascade;
+use marktwice_relational::statement::{
     Fires, assigned_values, column_of, filter_calls, is_default, unpairable, with_like_target,
     without_temporary,
 };
-use marktwice_server::unknown::{syntax, unknown_name};
-use marktwice_sql::assigned::assigned;
-use marktwice_sql::instead;
-use marktwice_sql::leave_out::leave_out;
-use marktwice_sql::pins::pin;
-use marktwice_sql::row_query::Ask;
-use marktwice_sql::rules::{self, Seen};
-use marktwice_sql::slices::Slice;
-use marktwice_sql::slicing::{calls, single_statement, understand};
+use marktwice_relational::understood::{Understood, only_the_run};
+use marktwice_relational::unknown::{syntax, unknown_name};
+use marktwice_sql::query::row_query::Ask;
+use marktwice_sql::refuse::{dialects, instead};
+use marktwice_sql::rules::{self};
+use marktwice_sql::statement::slicing::{calls, single_statement, understand};
+use marktwice_sql::text::slices::Slice;
 use marktwice_sql::text::{tokenize, within};
 use marktwice_sql::{Language, Step};
 use postgres::error::{DbError, ErrorPosition};
@@ -31,34 +28,12 @@ use crate::catalog::{
 };
 use crate::client::Pg;
 use crate::copy::quoted;
+use crate::detail::{Detail, Own};
 use crate::error::{engine, message};
 use crate::published;
 use crate::way_back::by_definition;
 
 const LANGUAGE: Language = Language::Postgres;
-
-/// What the engine itself remembers of a plan.
-#[derive(Debug)]
-pub(crate) struct Detail {
-    pub(crate) step: Step,
-    pub(crate) table: Table,
-    pub(crate) foreign_keys: Vec<ForeignKey>,
-    /// Writes by triggers, as far as their text tells.
-    pub(crate) writes: Vec<SideWrite>,
-    /// Assigned expressions by column, those that can be told beforehand.
-    pub(crate) values: Vec<(usize, String)>,
-    /// Which triggers the statement sets off.
-    pub(crate) fires: Fires,
-    /// What definitions and rights say of an undo.
-    pub(crate) back: WayBack,
-    /// Whether everything that the statement calls may be run while it is looked closer at.
-    pub(crate) quiet: bool,
-    /// Whether rows can be held in a temporary table.
-    pub(crate) temp: bool,
-    /// Whether rows can be locked before the statement. Where they cannot, the server still refuses to touch a row that
-    /// another transaction changed meanwhile.
-    pub(crate) lock: bool,
-}
 
 fn refused(finding: Finding) -> EngineError {
     EngineError::Refused(Box::new(finding))
@@ -128,10 +103,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
     let functions = reached(pg, Vec::new(), &asked.bodies)?;
     if !functions.writes.is_empty() || !functions.acts.is_empty() {
         quiet = false;
-        for f in foreseen.iter_mut().filter(|f| !f.derived) {
-            f.label = Label::Unknown;
-            f.why = Some("a function in the statement writes, and only the run may call it".to_owned());
-        }
+        only_the_run(&mut foreseen);
     }
     let fired = reached(pg, triggers.iter().map(|t| t.body.clone()).collect(), &[])?;
     let skips = own_writes(&mut foreseen, &table.target, &triggers, &fired, step.kind);
@@ -149,60 +121,37 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
     if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
         return Err(refused(finding));
     }
-    let mut reads = foresee::reads(&step, &table.target);
-    reads.extend(referring(&foreign_keys, &table.target));
-    let pin = pin(&step, &table.target, &table.keys, &[]);
-    let counted = (0..table.types.len()).filter(|at| table.types.get(*at).is_some_and(|t| t.identity));
-    let counted: Vec<usize> = counted.collect();
-    let mut findings = rules::look(Seen {
-        step: &step,
-        target: &table.target,
-        pin: &pin,
-        keys: &table.keys,
-        counted: &counted,
-    });
-    findings.extend(missing);
-    if let Some(finding) = filter_calls {
-        findings.retain(|f| f.code != Code::VolatileFilter);
-        findings.push(finding);
-    }
-    findings.extend(skips.map(|why| Finding::new(Code::MaySkip, why)));
     asked.elsewhere.dedup();
-    findings.extend(asked.elsewhere.iter().map(|(table, server)| {
+    let elsewhere = asked.elsewhere.iter().map(|(table, server)| {
         Finding::new(Code::ReadsElsewhere, format!("{table} is read from the server {server}"))
-    }));
+    });
     let settings = pg.rows(
         "SELECT 'search_path: ' || current_setting('search_path') UNION ALL \
          SELECT 'TimeZone: ' || current_setting('TimeZone') UNION ALL \
          SELECT 'DateStyle: ' || current_setting('DateStyle')",
     )?;
-    Ok(Plan {
-        kind: step.kind,
-        target: table.target.clone(),
-        limit: step.limit(),
-        assigned: assigned(&step, &table.target),
-        statement: text.to_owned(),
-        statement_hash: step.token_hash.clone(),
-        parts: Parts::new(&table.target, step.kind, &reads, &foreseen),
-        reads: foresee::filter_columns(&step, &table.target),
-        leave_out: leave_out(&step, &foreseen),
+    Ok(Understood {
+        text: text.to_owned(),
+        reads: foresee::reads(&step, &table.target),
         foreseen,
-        pin,
-        findings,
+        findings: [Vec::new(), missing.into_iter().chain(elsewhere).collect()],
+        filter_calls,
+        skips: skips.into_iter().collect(),
         settings: settings.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect(),
-        detail: Box::new(Detail {
+        detail: Detail {
             foreign_keys,
             writes,
+            reached: [functions, fired],
             fires: Fires::of(&triggers),
             back,
             quiet,
             step,
             table,
             values,
-            temp,
-            lock,
-        }),
-    })
+            own: Own { temp, lock },
+        },
+    }
+    .plan())
 }
 
 /// Why nothing is promised of a table with a partition on another server.
@@ -228,11 +177,16 @@ fn target_of(pg: &mut Pg, step: &Step) -> Result<Found, EngineError> {
     match found.sort {
         Sort::Table | Sort::Partitioned => {}
         Sort::View => {
+            let message =
+                format!("{table} is a view; what a write to it does is up to its rules and triggers");
+            return Err(refused(Finding::new(Code::AView, message).at(step.place(name.slice)))
+                .with_paste(as_base_table(pg, step, &found.oid)));
+        }
+        Sort::Materialized => {
             return Err(refuse(
-                format!("{table} is a view; what a write to it does is up to its rules and triggers"),
-                "write the change for the view's base table",
-            )
-            .with_paste(as_base_table(pg, step, &found.oid)));
+                format!("{table} is a materialized view: its rows are a copy that nobody writes"),
+                "write the change for its base table, and refresh it",
+            ));
         }
         Sort::Foreign => {
             return Err(refuse(
@@ -249,7 +203,9 @@ fn target_of(pg: &mut Pg, step: &Step) -> Result<Found, EngineError> {
             ));
         }
     }
-    if found.has_rules {
+    // A DELETE is taken back by INSERTs.
+    let events: &[char] = if step.kind == StepKind::Update { &['2'] } else { &['3', '4'] };
+    if found.rules.contains(events) {
         return Err(refuse(
             format!("{table} has rewrite rules: the server may run something else than this statement"),
             "drop the rule, or turn it into a trigger",
@@ -274,7 +230,12 @@ fn target_of(pg: &mut Pg, step: &Step) -> Result<Found, EngineError> {
 
 /// The same change for the table that a view shows, where the view is plain.
 fn as_base_table(pg: &mut Pg, step: &Step, oid: &str) -> Option<String> {
-    let definition = pg.one(&format!("SELECT pg_get_viewdef({oid}::oid)")).ok()??;
+    // Where triggers or rules stand for its writes, the base table is not what the statement would write.
+    let sql = format!(
+        "SELECT pg_get_viewdef({oid}::oid) WHERE NOT EXISTS (SELECT 1 FROM pg_trigger WHERE tgrelid = {oid}::oid) \
+         AND NOT EXISTS (SELECT 1 FROM pg_rewrite WHERE ev_class = {oid}::oid AND rulename <> '_RETURN')"
+    );
+    let definition = pg.one(&sql).ok()??;
     instead::base_table(step, definition.trim().trim_end_matches(';'))
 }
 
@@ -290,7 +251,7 @@ fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<(Vec<Finding>, 
     ))?;
     let flag = |at: usize| may.first().and_then(|r| r.get(at)?.as_deref()) == Some("t");
     if !flag(0) {
-        return Err(EngineError::Denied(format!(
+        return Err(EngineError::denied(format!(
             "SELECT on {} is missing: whole rows must be read, and nothing is applied unseen",
             table.shown
         )));
@@ -368,23 +329,23 @@ fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -
             let hint = format!("write the table or its alias before it: table.{name}");
             refused(
                 Finding::new(Code::AmbiguousName, format!("{name} is a column of several of these tables"))
-                    .at(Place::in_source(source, near.0, near.1))
+                    .at(TextPlace::in_source(source, near.0, near.1))
                     .hint(hint),
             )
         }
         "42601" if said.starts_with("multiple assignments") => {
-            refused(Finding::new(Code::AssignedTwice, said).at(Place::in_source(source, near.0, near.1)))
+            refused(Finding::new(Code::AssignedTwice, said).at(TextPlace::in_source(source, near.0, near.1)))
         }
         "428C9" => refused(
             Finding::new(Code::EngineColumn, said)
-                .at(Place::in_source(source, near.0, near.1))
+                .at(TextPlace::in_source(source, near.0, near.1))
                 .weighing(Level::Stop)
                 .hint("assign the columns that it is computed from, or DEFAULT"),
         ),
         "42703" => {
             let own = known_columns(pg, Some(&names));
             let others = known_columns(pg, None);
-            let finding = unknown_name(source, near, "column", &name, &own, &others);
+            let finding = unknown_name((LANGUAGE, source), near, "column", &name, &own, &others);
             let finding = match &finding.hint {
                 _ if !quoted_word => finding,
                 Some(hint) if hint.starts_with("did you mean") => {
@@ -401,20 +362,23 @@ fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -
                 format!("{} has another name in this statement", name.split('.').next().unwrap_or(""));
             refused(
                 Finding::new(Code::UnknownName, message)
-                    .at(Place::in_source(source, near.0, near.1))
+                    .at(TextPlace::in_source(source, near.0, near.1))
                     .hint(hint),
             )
         }
-        "42P01" => refused(unknown_name(source, near, "table", &name, &known_tables(pg), &[])),
-        "3F000" => refused(unknown_name(source, near, "schema", &name, &[], &[])),
-        "42883" | "42704" => {
-            refused(Finding::new(Code::UnknownName, said).at(Place::in_source(source, near.0, near.1)).hint(
+        "42P01" => refused(unknown_name((LANGUAGE, source), near, "table", &name, &known_tables(pg), &[])),
+        "3F000" => refused(unknown_name((LANGUAGE, source), near, "schema", &name, &[], &[])),
+        "42883" if dialects::function(LANGUAGE, &name).is_some() => {
+            refused(unknown_name((LANGUAGE, source), near, "function", &name, &[], &[]))
+        }
+        "42883" | "42704" => refused(
+            Finding::new(Code::UnknownName, said).at(TextPlace::in_source(source, near.0, near.1)).hint(
                 error.hint().map_or_else(
                     || "correct the name or the types".to_owned(),
                     |h| h.trim_end_matches('.').to_owned(),
                 ),
-            ))
-        }
+            ),
+        ),
         "42601" => {
             let at_end = at.0 >= statement.end || said.contains("end of input");
             let at = if at_end { (statement.end, statement.end) } else { at };
@@ -423,10 +387,11 @@ fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -
                 None => "the statement ends too early".to_owned(),
                 Some(word) => format!("the statement is not understood from {word} on"),
             };
-            let order = word.is_some_and(|w| ["order", "limit"].contains(&w.to_ascii_lowercase().as_str()));
+            let order = word.is_some_and(|w| ["order", "limit"].contains(&w.to_ascii_lowercase().as_str()))
+                && !dialects::is_name(LANGUAGE, source, at.0);
             let finding = syntax(source, statement, LANGUAGE, at, &said);
             if !order {
-                return EngineError::Syntax(Box::new(finding));
+                return EngineError::Refused(Box::new(finding));
             }
             let words = within(&tokens, statement);
             let mut key_of = |schema: Option<&str>, name: &str| {
@@ -436,12 +401,14 @@ fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -
             };
             let paste = instead::limited(source, &words, LANGUAGE, &mut key_of);
             let mut finding = finding.hint("PostgreSQL has no ORDER BY or LIMIT here; pick the rows by key:");
-            finding.paste = paste.map(Into::into);
-            EngineError::Syntax(Box::new(finding))
+            if let Some(paste) = paste {
+                finding = finding.paste(paste);
+            }
+            EngineError::Refused(Box::new(finding))
         }
-        "42501" => EngineError::Denied(said),
-        _ => EngineError::Syntax(Box::new(
-            Finding::new(Code::NotUnderstood, said).at(Place::in_source(source, at.0, at.1)).hint(
+        "42501" => EngineError::denied(said),
+        _ => EngineError::Refused(Box::new(
+            Finding::new(Code::NotUnderstood, said).at(TextPlace::in_source(source, at.0, at.1)).hint(
                 error.hint().map_or_else(
                     || "correct the statement here, or just before".to_owned(),
                     |h| h.trim_end_matches('.').to_owned(),

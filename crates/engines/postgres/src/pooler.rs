@@ -7,8 +7,9 @@
 use std::collections::HashSet;
 use std::sync::{Mutex, PoisonError};
 
+use marktwice_network::Address;
 use marktwice_port::EngineError;
-use marktwice_server::Address;
+use marktwice_relational::driver::Driver;
 
 use crate::client::{Pg, pooled};
 use crate::open::connect;

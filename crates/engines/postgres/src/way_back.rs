@@ -4,15 +4,15 @@
 use marktwice_core::mark::StepKind;
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{EngineError, Plan, SideWrite};
-use marktwice_server::way_back;
+use marktwice_relational::shell::Tabled;
+use marktwice_relational::way_back;
 use marktwice_sql::Language;
-use marktwice_sql::ours::{HELD, before};
+use marktwice_sql::dialect::ours::{self, before};
 
 use crate::calls::reached;
 use crate::catalog::{Table, triggers};
 use crate::client::Pg;
-use crate::held::identity;
-use crate::plan::Detail;
+use crate::detail::Detail;
 
 /// What definitions and rights say of putting rows back by a statement of this kind, and what it would write elsewhere.
 pub(crate) fn by_definition(
@@ -46,7 +46,7 @@ pub(crate) fn by_definition(
 pub(crate) fn by_rows(pg: &mut Pg, plan: &Plan, detail: &Detail) -> Result<WayBack, EngineError> {
     let mut back = detail.back.clone();
     let table = &detail.table;
-    let held = format!("pg_temp.{HELD}");
+    let held = format!("pg_temp.{}", ours::held(plan.step));
     let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
     back.obstacles.extend(way_back::by_rows(
         Language::Postgres,
@@ -57,13 +57,14 @@ pub(crate) fn by_rows(pg: &mut Pg, plan: &Plan, detail: &Detail) -> Result<WayBa
         &detail.foreign_keys,
         &mut |sql| pg.count(sql),
     )?);
-    older_than_checks(pg, table, &mut back)?;
-    values_that_read_back(pg, table, &mut back)?;
+    let kept = ours::held(plan.step);
+    older_than_checks(pg, &kept, table, &mut back)?;
+    values_that_read_back(pg, &kept, table, &mut back)?;
     Ok(back)
 }
 
 /// Rows that break a check which was added without looking at them.
-fn older_than_checks(pg: &mut Pg, table: &Table, back: &mut WayBack) -> Result<(), EngineError> {
+fn older_than_checks(pg: &mut Pg, kept: &str, table: &Table, back: &mut WayBack) -> Result<(), EngineError> {
     let checks = pg.canonical(|pg| {
         pg.rows(&format!(
             "SELECT conname, pg_get_expr(conbin, conrelid) FROM pg_constraint WHERE conrelid = {} AND contype = 'c' \
@@ -71,9 +72,9 @@ fn older_than_checks(pg: &mut Pg, table: &Table, back: &mut WayBack) -> Result<(
             table.oid
         ))
     })?;
-    let held = format!("pg_temp.{HELD}");
-    let same: Vec<String> =
-        identity(table, &table.name).into_iter().map(|(held, own)| format!("h.{held} = {own}")).collect();
+    let held = format!("pg_temp.{kept}");
+    let same = table.identity().into_iter().map(|(held, own)| format!("h.{held} = {}.{own}", table.name));
+    let same: Vec<String> = same.collect();
     let same = same.join(" AND ");
     let text = |row: &Vec<Option<String>>, at: usize| row.get(at).cloned().flatten().unwrap_or_default();
     let checks: Vec<(String, String)> = checks.iter().map(|row| (text(row, 0), text(row, 1))).collect();
@@ -85,7 +86,7 @@ fn older_than_checks(pg: &mut Pg, table: &Table, back: &mut WayBack) -> Result<(
     for (at, of) in
         table.types.iter().enumerate().filter(|(_, of)| younger.is_some() && of.declared != of.base)
     {
-        let sql = format!("SELECT count(h.{}::{}) FROM pg_temp.{HELD} AS h", before(at), of.declared);
+        let sql = format!("SELECT count(h.{}::{}) FROM pg_temp.{kept} AS h", before(at), of.declared);
         let name = table.target.columns.get(at).map_or("", |c| c.name.as_str());
         if let Err(said) = attempt(pg, &sql)? {
             back.obstacles.push(format!("what {name} holds does not fit its type any more: {said}"));
@@ -96,7 +97,12 @@ fn older_than_checks(pg: &mut Pg, table: &Table, back: &mut WayBack) -> Result<(
 
 /// Values whose text means something else, or nothing, when it is read again: names of functions with several forms, and
 /// types that are not the server's own.
-fn values_that_read_back(pg: &mut Pg, table: &Table, back: &mut WayBack) -> Result<(), EngineError> {
+fn values_that_read_back(
+    pg: &mut Pg,
+    kept: &str,
+    table: &Table,
+    back: &mut WayBack,
+) -> Result<(), EngineError> {
     for (at, of) in table.types.iter().enumerate() {
         if !(of.base.contains('.') || of.base.starts_with("reg")) {
             continue;
@@ -104,7 +110,7 @@ fn values_that_read_back(pg: &mut Pg, table: &Table, back: &mut WayBack) -> Resu
         let (x, base) = (before(at), &of.base);
         let name = table.target.columns.get(at).map_or("", |c| c.name.as_str());
         let sql = format!(
-            "SELECT count(*) FROM pg_temp.{HELD} AS h WHERE (h.{x}::text::{base})::text IS DISTINCT FROM h.{x}::text"
+            "SELECT count(*) FROM pg_temp.{kept} AS h WHERE (h.{x}::text::{base})::text IS DISTINCT FROM h.{x}::text"
         );
         match attempt(pg, &sql)? {
             Ok(0) => {}

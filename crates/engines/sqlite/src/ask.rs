@@ -1,18 +1,18 @@
 //! Small questions to the database, answered as text.
 
 use marktwice_port::EngineError;
-use marktwice_sql::ask::Answer;
+use marktwice_sql::query::ask::Texts;
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 
 use crate::error::engine;
 
 /// Runs one query and gives its rows as text.
-pub(crate) fn ask(connection: &Connection, sql: &str) -> Result<Answer, EngineError> {
+pub(crate) fn ask(connection: &Connection, sql: &str) -> Result<Texts, EngineError> {
     let mut statement = connection.prepare(sql).map_err(engine)?;
     let columns: Vec<String> = statement.column_names().map(str::to_owned).collect();
     let width = columns.len();
-    let mut answer = Answer { columns, rows: Vec::new() };
+    let mut answer = Texts { columns, rows: Vec::new() };
     let mut rows = statement.query([]).map_err(engine)?;
     while let Some(row) = rows.next().map_err(engine)? {
         let cells = (0..width).map(|at| row.get_ref(at).map(text));

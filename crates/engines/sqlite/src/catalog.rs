@@ -3,8 +3,8 @@
 use marktwice_core::hash;
 use marktwice_core::table::{Column, Key, KeyKind, Target, naming};
 use marktwice_port::EngineError;
-use marktwice_server::reach::ForeignKey;
-use marktwice_sql::pins::UniqueKey;
+use marktwice_relational::reach::ForeignKey;
+use marktwice_sql::statement::pins::UniqueKey;
 use rusqlite::Connection;
 
 use crate::definition::{generated_expression, silent_conflict_clause};
@@ -88,7 +88,7 @@ struct RawColumn {
 
 /// Describes a table.
 pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, EngineError> {
-    let missing = || EngineError::NotFound(format!("there is no table {name}"));
+    let missing = || EngineError::missing(format!("there is no table {name}"));
     let (table, sort, without_rowid, strict) = find(connection, name)?.ok_or_else(missing)?;
     if sort != Sort::Table {
         return Err(EngineError::Other(format!("{table} is not an ordinary table")));

@@ -1,13 +1,15 @@
 //! What SQLite did not compile, in words that help: where, what may have been meant, and what to write instead.
 
 use marktwice_core::finding::{Code, Finding, Level};
+use marktwice_core::near::nearest;
 use marktwice_port::EngineError;
-use marktwice_sql::instead;
-use marktwice_sql::language::Language;
-use marktwice_sql::near::nearest;
-use marktwice_sql::slices::Slice;
-use marktwice_sql::slicing::understand;
-use marktwice_sql::slips::{slip, typographic};
+use marktwice_relational::unknown;
+use marktwice_sql::dialect::language::Language;
+use marktwice_sql::refuse::dialects;
+use marktwice_sql::refuse::instead;
+use marktwice_sql::refuse::slips::slip;
+use marktwice_sql::statement::slicing::understand;
+use marktwice_sql::text::slices::Slice;
 use marktwice_sql::text::{tokenize, within};
 use rusqlite::Connection;
 use sqlparser::dialect::SQLiteDialect;
@@ -30,7 +32,7 @@ pub(crate) fn quoted_word(
         Code::QuotedWord,
         format!("\"{word}\" is no column here; SQLite would take it as the text '{word}'"),
     )
-    .at(marktwice_core::Place::in_source(source, start, start + word.len() + 2));
+    .at(marktwice_core::TextPlace::in_source(source, start, start + word.len() + 2));
     match nearest(word, known_names(connection).iter().map(String::as_str)) {
         Some(near) if !near.eq_ignore_ascii_case(word) => {
             finding.hint(format!("did you mean the column {near}? If a text is meant, write '{word}'"))
@@ -113,39 +115,47 @@ pub(crate) fn compile_error(
     let limited =
         near_word.is_some_and(|w| w.eq_ignore_ascii_case("order") || w.eq_ignore_ascii_case("limit"));
     let found = slip(source, statement, Language::Sqlite, start);
-    let hint = match found {
-        _ if limited => "this SQLite has no ORDER BY or LIMIT here; pick the rows by key:".to_owned(),
-        Some(found) => found.hint,
-        None => "correct the statement here, or just before".to_owned(),
+    let limited = limited
+        && found.as_ref().is_none_or(|f| f.paste.is_none())
+        && !dialects::is_name(Language::Sqlite, source, start);
+    let (hint, other) = match found {
+        _ if limited => ("this SQLite has no ORDER BY or LIMIT here; pick the rows by key:".to_owned(), None),
+        Some(found) => (found.hint, found.paste),
+        None => ("correct the statement here, or just before".to_owned(), None),
     };
     let mut finding = Finding::new(Code::NotUnderstood, said)
-        .at(marktwice_core::Place::in_source(source, start, end))
+        .at(marktwice_core::TextPlace::in_source(source, start, end))
         .hint(hint);
+    if let Some(paste) = other {
+        finding = finding.paste(paste);
+    }
     if limited {
         let tokens = tokenize(source, &SQLiteDialect {}).unwrap_or_default();
         let words = within(&tokens, statement);
         let mut key_of = |_: Option<&str>, name: &str| {
             describe(connection, name).map_or_else(|_| Vec::new(), |t| t.target.key.names)
         };
-        finding.paste = instead::limited(source, &words, Language::Sqlite, &mut key_of).map(Into::into);
+        if let Some(paste) = instead::limited(source, &words, Language::Sqlite, &mut key_of) {
+            finding = finding.paste(paste);
+        }
     }
-    EngineError::Syntax(Box::new(finding))
+    EngineError::Refused(Box::new(finding))
 }
 
 /// Where a name stands first in the statement.
-fn place_of(source: &str, statement: Slice, name: &str) -> marktwice_core::Place {
+fn place_of(source: &str, statement: Slice, name: &str) -> marktwice_core::TextPlace {
     let last = name.rsplit('.').next().unwrap_or(name);
     let tokens = tokenize(source, &SQLiteDialect {}).unwrap_or_default();
     let found = within(&tokens, statement)
         .into_iter()
         .find(|t| t.name().is_some_and(|n| n.eq_ignore_ascii_case(last)))
         .map_or(statement, |t| t.slice);
-    marktwice_core::Place::in_source(source, found.start, found.end)
+    marktwice_core::TextPlace::in_source(source, found.start, found.end)
 }
 
 fn ambiguous(source: &str, statement: Slice, name: &str, at: Option<usize>) -> EngineError {
     let place = match at {
-        Some(at) => marktwice_core::Place::in_source(source, at, at + name.len()),
+        Some(at) => marktwice_core::TextPlace::in_source(source, at, at + name.len()),
         None => place_of(source, statement, name),
     };
     let message = format!("{name} is a column of several of these tables");
@@ -167,14 +177,16 @@ fn not_writable(connection: &Connection, source: &str, statement: Slice, text: &
         .unwrap_or("");
     let tokens = tokenize(source, &SQLiteDialect {}).unwrap_or_default();
     let slice = tokens.iter().find(|t| t.name() == Some(name)).map_or(statement, |t| t.slice);
-    let (what, hint) = if view {
-        ("is a view and has no rows of its own", "write the change for the view's base table")
+    let (code, what) = if view {
+        (Code::AView, "is a view and has no rows of its own")
     } else {
-        ("is a table of SQLite's own", "change the tables that are yours")
+        (Code::NotUnderstood, "is a table of SQLite's own: change the tables that are yours")
     };
-    let finding = Finding::new(Code::NotUnderstood, format!("{name} {what}"))
-        .at(marktwice_core::Place::in_source(source, slice.start, slice.end))
-        .hint(hint);
+    let finding = Finding::new(code, format!("{name} {what}")).at(marktwice_core::TextPlace::in_source(
+        source,
+        slice.start,
+        slice.end,
+    ));
     let paste = if view { as_base_table(connection, source, name) } else { None };
     EngineError::Refused(Box::new(match paste {
         Some(paste) => finding.hint("write the change for the view's base table:").paste(paste),
@@ -184,7 +196,9 @@ fn not_writable(connection: &Connection, source: &str, statement: Slice, text: &
 
 /// The same change for the table that a view shows, where the view is plain.
 pub(crate) fn as_base_table(connection: &Connection, source: &str, view: &str) -> Option<String> {
-    let sql = "SELECT sql FROM main.sqlite_schema WHERE type = 'view' AND name = ?1 COLLATE NOCASE";
+    // Where triggers stand for its writes, the base table is not what the statement would write.
+    let sql = "SELECT sql FROM main.sqlite_schema AS v WHERE type = 'view' AND name = ?1 COLLATE NOCASE AND NOT EXISTS \
+               (SELECT 1 FROM main.sqlite_schema AS t WHERE t.type = 'trigger' AND t.tbl_name = v.name COLLATE NOCASE)";
     let definition: String = connection.query_row(sql, [view], |row| row.get(0)).ok()?;
     instead::base_table(&understand(source, Language::Sqlite).ok()?, &definition)
 }
@@ -222,17 +236,7 @@ fn unknown_name(
         first = names(connection, &[Sort::Table, Sort::View]).unwrap_or_default();
     }
     let others = if first.is_empty() && what == "column" { known_names(connection) } else { Vec::new() };
-    let near = nearest(last, first.iter().map(String::as_str))
-        .or_else(|| nearest(last, others.iter().map(String::as_str)))
-        .map(str::to_owned);
-    let hint = match (near, what) {
-        _ if typographic(bare).is_some() => typographic(bare).unwrap_or_default(),
-        (Some(near), _) => format!("did you mean {near}?"),
-        (None, "column" | "table") if !first.is_empty() => format!("there are: {}", first.join(", ")),
-        _ => "correct the name".to_owned(),
-    };
-    let finding = Finding::new(Code::UnknownName, format!("there is no {what} {bare}"))
-        .at(marktwice_core::Place::in_source(source, slice.start, slice.end))
-        .hint(hint);
+    let at = (slice.start, slice.end);
+    let finding = unknown::unknown_name((Language::Sqlite, source), at, what, bare, &first, &others);
     EngineError::Refused(Box::new(finding))
 }

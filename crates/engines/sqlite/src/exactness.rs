@@ -4,9 +4,9 @@
 use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_port::EngineError;
 use marktwice_sql::Step;
-use marktwice_sql::slices::Slice;
-use marktwice_sql::slicing::{names_in, relations_in, subqueries};
-use marktwice_sql::volatile::{self, Volatile};
+use marktwice_sql::dialect::volatile::{self, Volatile};
+use marktwice_sql::statement::slicing::{names_in, relations_in, subqueries};
+use marktwice_sql::text::slices::Slice;
 use rusqlite::Connection;
 
 use crate::catalog::{Sort, Table, names};
@@ -128,7 +128,7 @@ fn evaluated_once_before_the_first_write(
 }
 
 /// The columns of the target that the statement itself reads.
-pub(crate) fn reads(acts: &[probe::Step], table: &Table) -> Vec<usize> {
+pub(crate) fn reads(acts: &[probe::Deed], table: &Table) -> Vec<usize> {
     let mut all: Vec<usize> = acts
         .iter()
         .filter_map(|step| match &step.act {

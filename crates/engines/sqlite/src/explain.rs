@@ -1,55 +1,51 @@
 //! Which row breaks a constraint: SQLite's own message names columns at best, so the held rows are asked.
 
 use marktwice_core::Value;
-use marktwice_port::{Constraint, EngineError};
+use marktwice_core::words;
+use marktwice_port::{Broken, Constraint, EngineError};
 use rusqlite::Connection;
 
+use crate::held::Held;
 use crate::names::quoted;
-use crate::shape::Shape;
 use crate::values::from_ref;
-use marktwice_server::reach::ForeignKey;
-use marktwice_sql::ours::{HELD, ORDINAL, before};
+use marktwice_relational::layout::Layout;
+use marktwice_relational::reach::ForeignKey;
+use marktwice_sql::dialect::ours::{ORDINAL, before};
 
 /// Adds the row to a constraint's message where the held rows can tell it. The statement has failed and is undone;
 /// the transaction is still open.
 pub(crate) fn explain(
     connection: &Connection,
-    shape: &Shape,
+    held: &Held,
     keys: &[ForeignKey],
     error: EngineError,
 ) -> EngineError {
-    let EngineError::Constraint { kind, message } = error else { return error };
-    let detail = match kind {
-        Constraint::Unique => unique(connection, shape, &message),
-        Constraint::NotNull => not_null(connection, shape, &message),
+    let EngineError::Constraint(broken) = error else { return error };
+    let detail = match broken.kind {
+        Constraint::Unique => unique(connection, held, &broken.columns),
+        Constraint::NotNull => not_null(connection, held, &broken.columns),
         Constraint::ForeignKey => {
-            children(connection, shape, keys).or_else(|| orphans(connection, shape, keys))
+            children(connection, held, keys).or_else(|| orphans(connection, held, keys))
         }
-        Constraint::Check | Constraint::Type | Constraint::Trigger => None,
+        Constraint::Check | Constraint::Type | Constraint::Trigger | Constraint::OneValue => None,
     };
     let message = match detail {
-        Some(detail) => format!("{message}: {detail}"),
-        None => message,
+        Some(detail) => format!("{}: {detail}", broken.message),
+        None => broken.message,
     };
-    EngineError::Constraint { kind, message }
+    EngineError::Constraint(Box::new(Broken { message, ..*broken }))
 }
 
-fn after_name(shape: &Shape, column: &str) -> Option<(usize, String)> {
+fn after_name(shape: &Layout, column: &str) -> Option<(usize, String)> {
     let at = shape.target.position(column)?;
     shape.after.iter().find(|(c, _)| *c == at).map(|(at, name)| (*at, name.clone()))
 }
 
-/// Columns named in a message such as `UNIQUE constraint failed: keeper.email, keeper.name`.
-fn named(message: &str) -> Vec<String> {
-    let list = message.split_once(": ").map_or("", |(_, list)| list);
-    list.split(", ").map(|part| part.rsplit('.').next().unwrap_or(part).to_owned()).collect()
-}
-
 /// The key of a row as text, by the columns of an alias.
-fn key_of(shape: &Shape, alias: &str, held: bool) -> Vec<String> {
+fn key_of(shape: &Layout, alias: &str, held: bool) -> Vec<String> {
     if shape.target.key.columns.is_empty() {
         return vec![if held {
-            format!("{alias}.{}", marktwice_sql::ours::ROW)
+            format!("{alias}.{}", marktwice_sql::dialect::ours::ROW)
         } else {
             format!("{alias}.rowid")
         }];
@@ -74,8 +70,9 @@ fn show(values: &[Value]) -> String {
     values.iter().map(one).collect::<Vec<_>>().join(", ")
 }
 
-fn unique(connection: &Connection, shape: &Shape, message: &str) -> Option<String> {
-    let columns: Vec<(usize, String)> = named(message)
+fn unique(connection: &Connection, held: &Held, named: &[String]) -> Option<String> {
+    let (shape, kept) = (&held.layout, held.name());
+    let columns: Vec<(usize, String)> = named
         .iter()
         .map(|c| {
             after_name(shape, c).or_else(|| {
@@ -98,7 +95,7 @@ fn unique(connection: &Connection, shape: &Shape, message: &str) -> Option<Strin
     let size = key.len();
     // Another row of the table that is not itself matched has the value.
     let sql = format!(
-        "SELECT {}, {}, {} FROM temp.{HELD} AS h JOIN main.{} AS t ON {} WHERE NOT EXISTS (SELECT 1 FROM temp.{HELD} AS h2 WHERE {}) LIMIT 1",
+        "SELECT {}, {}, {} FROM {kept} AS h JOIN main.{} AS t ON {} WHERE NOT EXISTS (SELECT 1 FROM {kept} AS h2 WHERE {}) LIMIT 1",
         key.join(", "),
         key_of(shape, "t", false).join(", "),
         values.join(", "),
@@ -123,7 +120,7 @@ fn unique(connection: &Connection, shape: &Shape, message: &str) -> Option<Strin
     }
     // Two matched rows become the same.
     let sql = format!(
-        "SELECT {}, {}, {} FROM temp.{HELD} AS h JOIN temp.{HELD} AS o ON o.{ORDINAL} > h.{ORDINAL} AND {} LIMIT 1",
+        "SELECT {}, {}, {} FROM {kept} AS h JOIN {kept} AS o ON o.{ORDINAL} > h.{ORDINAL} AND {} LIMIT 1",
         key.join(", "),
         key_of(shape, "o", true).join(", "),
         values.join(", "),
@@ -135,16 +132,17 @@ fn unique(connection: &Connection, shape: &Shape, message: &str) -> Option<Strin
     Some(format!("{table} {} and {table} {} would both become {}", show(mine), show(theirs), show(value)))
 }
 
-fn not_null(connection: &Connection, shape: &Shape, message: &str) -> Option<String> {
-    let (_, held) = after_name(shape, named(message).first()?)?;
+fn not_null(connection: &Connection, held: &Held, named: &[String]) -> Option<String> {
+    let (shape, kept) = (&held.layout, held.name());
+    let (_, held) = after_name(shape, named.first()?)?;
     let key = key_of(shape, "h", true).join(", ");
-    let sql =
-        format!("SELECT {key} FROM temp.{HELD} AS h WHERE h.{held} IS NULL ORDER BY h.{ORDINAL} LIMIT 1");
+    let sql = format!("SELECT {key} FROM {kept} AS h WHERE h.{held} IS NULL ORDER BY h.{ORDINAL} LIMIT 1");
     first_row(connection, &sql).map(|key| format!("{} {} would become NULL", shape.target.table, show(&key)))
 }
 
 /// Rows elsewhere that refer to a held row that goes or changes its key.
-fn children(connection: &Connection, shape: &Shape, keys: &[ForeignKey]) -> Option<String> {
+fn children(connection: &Connection, held: &Held, keys: &[ForeignKey]) -> Option<String> {
+    let (shape, kept) = (&held.layout, held.name());
     keys.iter().filter(|k| k.parent.eq_ignore_ascii_case(&shape.target.table)).find_map(|key| {
         let mut on = Vec::new();
         let mut changes = Vec::new();
@@ -161,7 +159,7 @@ fn children(connection: &Connection, shape: &Shape, keys: &[ForeignKey]) -> Opti
             return None;
         }
         let sql = format!(
-            "SELECT count(*), {} FROM temp.{HELD} AS h JOIN main.{} AS c ON {} WHERE {}",
+            "SELECT count(*), {} FROM {kept} AS h JOIN main.{} AS c ON {} WHERE {}",
             key_of(shape, "min(h", true).iter().map(|k| format!("{k})")).collect::<Vec<_>>().join(", "),
             quoted(&key.child),
             on.join(" AND "),
@@ -170,11 +168,13 @@ fn children(connection: &Connection, shape: &Shape, keys: &[ForeignKey]) -> Opti
         let row = first_row(connection, &sql)?;
         let (count, key_values) = row.split_first()?;
         let Value::Int(count) = *count else { return None };
-        let rows = if count == 1 { "1 row".to_owned() } else { format!("{count} rows") };
         (count > 0).then(|| {
+            let n = count.unsigned_abs();
             format!(
-                "{rows} of {} refer to such rows, the first to {} {}",
+                "{} of {} {} to such rows, the first to {} {}",
+                words::rows(n),
                 key.child,
+                words::either(n, "refers", "refer"),
                 shape.target.table,
                 show(key_values)
             )
@@ -183,7 +183,8 @@ fn children(connection: &Connection, shape: &Shape, keys: &[ForeignKey]) -> Opti
 }
 
 /// Held rows whose new value refers to nothing.
-fn orphans(connection: &Connection, shape: &Shape, keys: &[ForeignKey]) -> Option<String> {
+fn orphans(connection: &Connection, held: &Held, keys: &[ForeignKey]) -> Option<String> {
+    let (shape, kept) = (&held.layout, held.name());
     keys.iter().filter(|k| k.child.eq_ignore_ascii_case(&shape.target.table)).find_map(|key| {
         let mut on = Vec::new();
         let mut present = Vec::new();
@@ -197,7 +198,7 @@ fn orphans(connection: &Connection, shape: &Shape, keys: &[ForeignKey]) -> Optio
         }
         let mine = key_of(shape, "h", true);
         let sql = format!(
-            "SELECT {}, {} FROM temp.{HELD} AS h WHERE {} AND NOT EXISTS (SELECT 1 FROM main.{} AS p WHERE {}) LIMIT 1",
+            "SELECT {}, {} FROM {kept} AS h WHERE {} AND NOT EXISTS (SELECT 1 FROM main.{} AS p WHERE {}) LIMIT 1",
             mine.join(", "),
             values.join(", "),
             present.join(" AND "),

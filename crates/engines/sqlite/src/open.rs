@@ -5,13 +5,14 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use marktwice_core::receipt::DatabaseId;
-use marktwice_port::{Engine, EngineError, Intent, Session, Waits};
-use marktwice_server::address::without_secrets;
+use marktwice_network::address::without_secrets;
+use marktwice_port::{Engine, EngineError, Intent, Language, Limits, Session};
+use marktwice_relational::session::Opened;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
 use crate::error::{engine, locked, message};
-use crate::session::SqliteSession;
+use crate::session::{Lite, beside};
 
 /// The SQLite engine.
 #[derive(Debug, Clone, Copy, Default)]
@@ -24,23 +25,29 @@ pub fn file_of(address: &str) -> PathBuf {
 }
 
 impl Engine for Sqlite {
-    fn open(&self, address: &str, intent: Intent, waits: Waits) -> Result<Box<dyn Session>, EngineError> {
+    fn language(&self) -> &dyn Language {
+        &marktwice_sql::Language::Sqlite
+    }
+
+    fn open(&self, address: &str, intent: Intent, waits: Limits) -> Result<Box<dyn Session>, EngineError> {
         let path = file_of(address);
         let shown = path.display().to_string();
         // What is no file may be a mistyped address of a server.
         let missing = without_secrets(&shown);
         match fs::metadata(&path) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                return Err(EngineError::NotFound(format!("there is no file {missing}")));
+                return Err(EngineError::missing(format!("there is no file {missing}")));
             }
-            Err(error) => return Err(EngineError::NotFound(format!("{missing} cannot be opened: {error}"))),
+            Err(error) => return Err(EngineError::missing(format!("{missing} cannot be opened: {error}"))),
             Ok(about) if about.is_dir() => {
-                return Err(EngineError::NotADatabase(format!("{shown} is a folder, not a SQLite database")));
+                return Err(EngineError::not_a_database(format!(
+                    "{shown} is a folder, not a SQLite database"
+                )));
             }
             Ok(_) => {}
         }
         let identity = fs::canonicalize(&path)
-            .map_err(|e| EngineError::NotFound(format!("{shown} cannot be opened: {e}")))?;
+            .map_err(|e| EngineError::missing(format!("{shown} cannot be opened: {e}")))?;
         let database = DatabaseId {
             engine: "SQLite".to_owned(),
             version: rusqlite::version().to_owned(),
@@ -55,15 +62,9 @@ impl Engine for Sqlite {
             Intent::Write => open_write(&path, &database.name, waits.lock)?,
         };
         let tidy = intent != Intent::Write && !had_wal;
-        Ok(Box::new(SqliteSession::new(connection, database, notes, waits, intent, tidy.then_some(path))))
+        let lite = Lite::new(connection, database.name.clone(), waits, intent, tidy.then_some(path));
+        Ok(Box::new(Opened::new(lite, database, notes)))
     }
-}
-
-/// The file with `suffix` behind its name.
-pub(crate) fn beside(path: &Path, suffix: &str) -> PathBuf {
-    let mut name = path.as_os_str().to_os_string();
-    name.push(suffix);
-    PathBuf::from(name)
 }
 
 fn connect(path: &Path, flags: OpenFlags, wait: Duration) -> rusqlite::Result<Connection> {
@@ -122,7 +123,7 @@ fn open_write(path: &Path, name: &str, wait: Duration) -> Result<Connection, Eng
     };
     let connection = open().map_err(|e| opening(e, name, wait))?;
     if connection.is_readonly("main").map_err(engine)? {
-        return Err(EngineError::ReadOnly(format!("{name} is read-only: it cannot be written")));
+        return Err(EngineError::read_only(format!("{name} is read-only: it cannot be written")));
     }
     Ok(connection)
 }
@@ -130,10 +131,10 @@ fn open_write(path: &Path, name: &str, wait: Duration) -> Result<Connection, Eng
 fn opening(error: rusqlite::Error, name: &str, wait: Duration) -> EngineError {
     match error.sqlite_error_code() {
         Some(ErrorCode::NotADatabase) => {
-            EngineError::NotADatabase(format!("{name} is not a SQLite database"))
+            EngineError::not_a_database(format!("{name} is not a SQLite database"))
         }
         Some(ErrorCode::CannotOpen | ErrorCode::PermissionDenied) => {
-            EngineError::NotFound(format!("{name} cannot be opened: {}", message(&error)))
+            EngineError::missing(format!("{name} cannot be opened: {}", message(&error)))
         }
         _ => locked(error, name, wait),
     }

@@ -1,48 +1,30 @@
 //! Understanding a statement with the engine's help: the compile step speaks first, then the slices and the rules.
 
 use marktwice_core::finding::{Code, Finding};
-use marktwice_core::mark::{Label, Parts, StepKind};
+use marktwice_core::image::Place;
+use marktwice_core::mark::{Foreseen, Label};
 use marktwice_core::table::{Key, KeyKind};
 use marktwice_core::undo::inverse_kind;
-use marktwice_core::way_back::WayBack;
-use marktwice_port::{EngineError, Plan, Restore};
-use marktwice_sql::assigned::assigned;
-use marktwice_sql::language::Language;
-use marktwice_sql::leave_out::leave_out;
-use marktwice_sql::pins::pin;
-use marktwice_sql::rules::{self, Seen};
-use marktwice_sql::slicing::{names_in, single_statement, understand};
-use marktwice_sql::step::Step;
+use marktwice_port::{Batch, EngineError, Plan};
+use marktwice_sql::dialect::language::Language;
+use marktwice_sql::statement::slicing::{single_statement, understand};
+use marktwice_sql::statement::step::Step;
 use rusqlite::Connection;
 
 use crate::catalog::{Sort, Table, describe, find, foreign_keys};
 use crate::complaint::{as_base_table, compile_error, quoted_word};
+use crate::detail::{Detail, Own};
 use crate::error::engine;
 use crate::exactness::{foresee, reads};
 use crate::probe;
 use crate::reach::fired;
 use crate::way_back::by_definition;
-use marktwice_server::reach::{ForeignKey, foresee_own_cascade, referring};
-use marktwice_server::statement::with_like_target;
-
-/// What the engine itself remembers of a plan.
-#[derive(Debug)]
-pub(crate) struct Detail {
-    pub(crate) step: Step,
-    pub(crate) table: Table,
-    pub(crate) foreign_keys: Vec<ForeignKey>,
-    /// The engine's count of schema changes when the plan was made.
-    pub(crate) schema: i64,
-    /// Writes by triggers, known from the compile step.
-    pub(crate) triggers: Vec<marktwice_port::SideWrite>,
-    /// Whether the statement sets off a trigger.
-    pub(crate) fires: bool,
-    /// What definitions say of an undo.
-    pub(crate) back: WayBack,
-}
+use marktwice_relational::reach::foresee_own_cascade;
+use marktwice_relational::statement::{Fires, with_like_target};
+use marktwice_relational::understood::Understood;
 
 /// Makes the plan of a change.
-pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, EngineError> {
+pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) -> Result<Plan, EngineError> {
     let refused = |finding: Finding| EngineError::Refused(Box::new(finding));
     let statement = single_statement(source, Language::Sqlite).map_err(refused)?;
     let text = statement.of(source);
@@ -54,10 +36,10 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
             Err(error) => return Err(compile_error(connection, source, statement, error)),
         }
     }
-    let step = understand(source, Language::Sqlite).map_err(refused)?;
+    let mut step = understand(source, Language::Sqlite).map_err(refused)?;
     with_like_target(&step)?;
-    let mut table = target_of(connection, &step)?;
-    tell_by_row_number(&step, &mut table);
+    let mut table = target_of(connection, &mut step)?;
+    tell_by_row_number(&step, &mut table, earlier);
     let acts = probe::acts(connection, text).map_err(engine)?;
     let fired = fired(connection, &acts, &table)?;
     let mut foreseen = foresee(connection, &step, &table, &fired)?;
@@ -66,54 +48,41 @@ pub(crate) fn plan(connection: &mut Connection, source: &str) -> Result<Plan, En
     if let Some(finding) = unpairable(&step, &table, &foreseen) {
         return Err(refused(finding));
     }
-    let mut reads = reads(&acts, &table);
-    reads.extend(referring(&foreign_keys, &table.target));
-    let row_names: Vec<&str> = table.row.as_deref().into_iter().collect();
-    let pin = pin(&step, &table.target, &table.keys, &row_names);
-    findings.extend(rules::look(Seen {
-        step: &step,
-        target: &table.target,
-        pin: &pin,
-        keys: &table.keys,
-        counted: &[],
-    }));
     let skips = fired.skips.as_ref().map(|t| format!("trigger {t} may skip rows"));
     let takes = fired.takes.as_ref().map(|t| format!("trigger {t} writes {} itself", table.target.table));
-    findings.extend(skips.into_iter().chain(takes).map(|why| Finding::new(Code::MaySkip, why)));
     let stored = |at: &usize| table.target.columns.get(*at).is_some_and(|c| !c.generated);
-    let restore = Restore {
+    let batch = Batch {
+        step: 0,
+        of: Place::default(),
         target: table.target.clone(),
         kind: inverse_kind(step.kind),
         columns: foreseen.iter().map(|f| f.column).filter(stored).collect(),
         inserts: false,
     };
-    let (_, back) = by_definition(connection, &table, &restore)?;
-    let leave_out = leave_out(&step, &foreseen);
-    let filter_columns = filter_columns(&step, &table);
-    Ok(Plan {
-        kind: step.kind,
-        target: table.target.clone(),
-        limit: step.limit(),
-        assigned: assigned(&step, &table.target),
-        statement: text.to_owned(),
-        statement_hash: step.token_hash.clone(),
-        parts: Parts::new(&table.target, step.kind, &reads, &foreseen),
-        foreseen,
-        reads: filter_columns,
-        pin,
-        findings,
-        leave_out,
+    let (_, back) = by_definition(connection, &table, &batch)?;
+    Ok(Understood {
+        text: text.to_owned(),
+        reads: reads(&acts, &table),
+        findings: [findings, Vec::new()],
+        filter_calls: None,
+        skips: skips.into_iter().chain(takes).collect(),
         settings: vec!["foreign keys: enforced".to_owned()],
-        detail: Box::new(Detail {
+        detail: Detail {
             foreign_keys,
-            schema: schema_version(connection)?,
-            fires: fired.any,
-            triggers: fired.writes,
+            // The engine's compile step has looked through everything that the statement sets off.
+            reached: Default::default(),
+            fires: Fires { for_rows: fired.any, for_statement: false },
+            writes: fired.writes,
             back,
+            quiet: true,
+            values: assigned_values(&step, &table, &foreseen),
+            own: Own { schema: schema_version(connection)? },
             step,
             table,
-        }),
-    })
+        },
+        foreseen,
+    }
+    .plan())
 }
 
 /// Counts up with every change of any definition.
@@ -122,10 +91,11 @@ pub(crate) fn schema_version(connection: &Connection) -> Result<i64, EngineError
 }
 
 /// The table that a step writes, when it is one that can be promised anything about.
-fn target_of(connection: &Connection, step: &Step) -> Result<Table, EngineError> {
-    let name = &step.table.table;
+fn target_of(connection: &Connection, step: &mut Step) -> Result<Table, EngineError> {
+    let (name, step) = (step.table.table.clone(), &mut *step);
+    let at = step.place(name.slice);
     let refuse = |message: String, hint: &str| {
-        let finding = Finding::new(Code::NotUnderstood, message).at(step.place(name.slice)).hint(hint);
+        let finding = Finding::new(Code::NotUnderstood, message).at(at.clone()).hint(hint);
         EngineError::Refused(Box::new(finding))
     };
     if let Some(schema) = step.table.schema.as_ref().filter(|s| !s.text.eq_ignore_ascii_case("main")) {
@@ -139,11 +109,9 @@ fn target_of(connection: &Connection, step: &Step) -> Result<Table, EngineError>
     match sort {
         Sort::Table => {}
         Sort::View => {
-            return Err(refuse(
-                format!("{table} is a view; what a write to it does is up to its triggers"),
-                "write the change for the view's base table",
-            )
-            .with_paste(as_base_table(connection, &step.source, &table)));
+            let message = format!("{table} is a view; what a write to it does is up to its triggers");
+            return Err(EngineError::Refused(Box::new(Finding::new(Code::AView, message).at(at)))
+                .with_paste(as_base_table(connection, &step.source, &table)));
         }
         Sort::Virtual => {
             return Err(refuse(
@@ -158,29 +126,37 @@ fn target_of(connection: &Connection, step: &Step) -> Result<Table, EngineError>
             ));
         }
     }
-    let assigned = step.assignments.iter().flat_map(|a| &a.columns);
     let described = describe(connection, &table)?;
-    for column in assigned {
+    // The row's number under another name is the column that it is kept in, where there is one.
+    let numbers = described.row_column.and_then(|at| described.target.columns.get(at)).map(|c| &c.name);
+    for column in step.assignments.iter_mut().flat_map(|a| &mut a.columns) {
+        if let Some(name) = numbers.filter(|_| described.target.position(&column.text).is_none()) {
+            column.text.clone_from(name);
+        }
+    }
+    for column in step.assignments.iter().flat_map(|a| &a.columns) {
         if described.target.position(&column.text).is_none() {
             let finding = Finding::new(
                 Code::NotUnderstood,
-                format!("{} is the engine's own row identity", column.text),
+                format!("{} is the hidden number of the row, which no column keeps", column.text),
             )
             .at(step.place(column.slice))
-            .hint("assign columns only");
+            .hint("assign columns; where the number matters it should be a column (INTEGER PRIMARY KEY)");
             return Err(EngineError::Refused(Box::new(finding)));
         }
     }
     Ok(described)
 }
 
-/// A declared key that may hold NULL tells rows apart only while none does; a statement that assigns it may end that, so
-/// there the row's own number is the key.
-fn tell_by_row_number(step: &Step, table: &mut Table) {
+/// A declared key that may hold NULL tells rows apart only while none does; a statement that assigns it, or an earlier step
+/// that does, may end that, so there the row's own number is the key.
+fn tell_by_row_number(step: &Step, table: &mut Table, earlier: &[Plan]) {
     let key = &table.target.key;
     let open = |at: &usize| table.target.columns.get(*at).is_some_and(|c| !c.not_null);
     let assigned = step.assignments.iter().flat_map(|a| &a.columns);
-    let mut assigned = assigned.filter_map(|c| table.target.position(&c.text));
+    let same = earlier.iter().filter(|plan| plan.target.table == table.target.table);
+    let before = same.flat_map(|plan| plan.foreseen.iter().map(|f| f.column));
+    let mut assigned = assigned.filter_map(|c| table.target.position(&c.text)).chain(before);
     if let Some(row) = &table.row
         && table.row_column.is_none()
         && key.kind == KeyKind::Primary
@@ -191,7 +167,7 @@ fn tell_by_row_number(step: &Step, table: &mut Table) {
 }
 
 /// A change of the very column by which before and after are paired, to a value that nobody knows beforehand.
-fn unpairable(step: &Step, table: &Table, foreseen: &[marktwice_core::mark::Foreseen]) -> Option<Finding> {
+fn unpairable(step: &Step, table: &Table, foreseen: &[Foreseen]) -> Option<Finding> {
     let pairs = match (&table.row, table.row_column) {
         (_, Some(column)) => vec![column],
         (Some(_), None) => Vec::new(),
@@ -211,17 +187,19 @@ fn unpairable(step: &Step, table: &Table, foreseen: &[marktwice_core::mark::Fore
     )
 }
 
-/// Columns of the target that the filter names, for showing.
-fn filter_columns(step: &Step, table: &Table) -> Vec<usize> {
-    let Some(filter) = &step.filter else { return Vec::new() };
-    let mut all: Vec<usize> =
-        names_in(step, filter.slice).iter().filter_map(|name| table.target.position(name)).collect();
-    all.sort_unstable();
-    all.dedup();
+/// The expressions of the columns that are assigned and foreseen exactly.
+fn assigned_values(step: &Step, table: &Table, foreseen: &[Foreseen]) -> Vec<(usize, String)> {
+    let mut all: Vec<(usize, String)> = Vec::new();
+    for assignment in &step.assignments {
+        for (nth, name) in assignment.columns.iter().enumerate() {
+            let Some(at) = table.target.position(&name.text) else { continue };
+            let Some((text, _)) = step.value(assignment, nth) else { continue };
+            let exact = foreseen.iter().any(|f| f.column == at && f.label == Label::Exact && !f.derived);
+            if exact {
+                all.retain(|(column, _)| *column != at);
+                all.push((at, text));
+            }
+        }
+    }
     all
-}
-
-/// The kind of a plan's step, for the statement that holds its rows.
-pub(crate) fn is_update(detail: &Detail) -> bool {
-    detail.step.kind == StepKind::Update
 }

@@ -24,13 +24,13 @@ pub(crate) enum Act {
 
 /// An act and the trigger or view on whose account it is done.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Step {
+pub(crate) struct Deed {
     pub(crate) act: Act,
     pub(crate) by: Option<String>,
 }
 
 /// Compiles a statement and gives all that it would do.
-pub(crate) fn acts(connection: &mut Connection, sql: &str) -> rusqlite::Result<Vec<Step>> {
+pub(crate) fn acts(connection: &mut Connection, sql: &str) -> rusqlite::Result<Vec<Deed>> {
     let seen = Arc::new(Mutex::new(Vec::new()));
     let into = Arc::clone(&seen);
     connection.authorizer(Some(move |context: AuthContext<'_>| {
@@ -45,7 +45,7 @@ pub(crate) fn acts(connection: &mut Connection, sql: &str) -> rusqlite::Result<V
             AuthAction::Delete { table_name } => Act::Delete { table: table_name.to_owned() },
             _ => Act::Other,
         };
-        let step = Step { act, by: context.accessor.map(str::to_owned) };
+        let step = Deed { act, by: context.accessor.map(str::to_owned) };
         into.lock().unwrap_or_else(PoisonError::into_inner).push(step);
         Authorization::Allow
     }))?;

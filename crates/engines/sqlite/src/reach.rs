@@ -1,20 +1,14 @@
 //! What a statement writes outside its matched rows: triggers, from the engine's compile step; actions of foreign
 //! keys, from the catalogue.
 
-use marktwice_core::mark::StepKind;
-use marktwice_core::table::KeyKind;
 use marktwice_port::{EngineError, SideHow, SideWrite};
-use marktwice_server::reach::{self, Assigned, Counter, ForeignKey};
-use marktwice_sql::Language;
 use marktwice_sql::text::tokenize;
 use rusqlite::Connection;
 use sqlparser::dialect::SQLiteDialect;
 
 use crate::catalog::Table;
 use crate::error::engine;
-use crate::names::quoted;
-use crate::probe::{Act, Step};
-use marktwice_sql::ours::{HELD, ROW, before};
+use crate::probe::{Act, Deed};
 
 /// What the triggers that a statement fires would do.
 #[derive(Debug, Default)]
@@ -32,7 +26,7 @@ pub(crate) struct Fired {
 }
 
 /// Reads the triggers' part out of a compile step.
-pub(crate) fn fired(connection: &Connection, acts: &[Step], table: &Table) -> Result<Fired, EngineError> {
+pub(crate) fn fired(connection: &Connection, acts: &[Deed], table: &Table) -> Result<Fired, EngineError> {
     let mut fired = Fired::default();
     let mut seen: Vec<&str> = Vec::new();
     for step in acts {
@@ -84,31 +78,4 @@ fn may_ignore(trigger: &str) -> bool {
     // A text that cannot be cut into words counts as one that may.
     let Ok(tokens) = tokenize(trigger, &SQLiteDialect {}) else { return true };
     tokens.iter().any(|t| t.is_word("raise")) && tokens.iter().any(|t| t.is_word("ignore"))
-}
-
-/// Counts the rows that foreign keys' actions would write, from the held rows; keys without any are left out.
-pub(crate) fn count_actions(
-    connection: &Connection,
-    keys: &[ForeignKey],
-    table: &Table,
-    kind: StepKind,
-    assigned: &Assigned,
-) -> Result<Vec<SideWrite>, EngineError> {
-    let count = |sql: &str| -> Result<u64, EngineError> {
-        connection.query_row(sql, [], |row| row.get::<_, i64>(0)).map(i64::unsigned_abs).map_err(engine)
-    };
-    let key = &table.target.key;
-    let identity: Vec<(String, String)> = match (&table.row, key.kind) {
-        (Some(row), KeyKind::RowIdentity) => vec![(ROW.to_string(), quoted(row))],
-        _ => key.columns.iter().zip(&key.names).map(|(at, name)| (before(*at), quoted(name))).collect(),
-    };
-    let mut counter = Counter {
-        language: Language::Sqlite,
-        held: &format!("temp.{HELD}"),
-        identity: &identity,
-        count: &mut |sql| count(sql),
-        // The compile step has named the triggers of the tables that actions write.
-        further: &mut |_| Ok(Vec::new()),
-    };
-    reach::count_actions(&mut counter, keys, &table.target, kind, assigned)
 }

@@ -2,33 +2,66 @@
 //! name, since foreign keys are off on most connections and on in ours.
 
 use marktwice_core::mark::StepKind;
+use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::way_back::WayBack;
-use marktwice_port::{EngineError, Plan, Restore, SideWrite};
-use marktwice_server::way_back;
+use marktwice_port::{Batch, EngineError, Plan, SideWrite};
+use marktwice_relational::shell::Shell;
+use marktwice_relational::way_back;
 use marktwice_sql::Language;
-use marktwice_sql::ours::HELD;
+use marktwice_sql::dialect::ours::held;
 use rusqlite::Connection;
 
 use crate::catalog::Table;
+use crate::detail::Detail;
 use crate::error::engine;
-use crate::plan::Detail;
+use crate::names::quoted;
 use crate::probe;
 use crate::reach::fired;
-use crate::restore::put_statement;
+use crate::session::Lite;
+
+fn keyed(target: &Target) -> String {
+    let terms: Vec<String> = target.key.names.iter().map(|k| format!("{} = ?", quoted(k))).collect();
+    terms.join(" AND ")
+}
+
+/// A statement that puts one row back, for the compile step: what is run for all of them together sets off the same.
+fn put_statement(batch: &Batch, kind: StepKind) -> String {
+    let target = &batch.target;
+    let table = quoted(&target.table);
+    let stored = |at: &usize| target.columns.get(*at).is_some_and(|c| !c.generated);
+    let names = |all: &[usize]| target.names(all).iter().map(|n| quoted(n)).collect::<Vec<String>>();
+    match kind {
+        StepKind::Update => {
+            let written: Vec<usize> = batch.columns.iter().copied().filter(stored).collect();
+            let sets: Vec<String> = names(&written).iter().map(|n| format!("{n} = ?")).collect();
+            format!("UPDATE OR ABORT main.{table} SET {} WHERE {}", sets.join(", "), keyed(target))
+        }
+        StepKind::Delete => format!("DELETE FROM main.{table} WHERE {}", keyed(target)),
+        StepKind::Insert => {
+            let written: Vec<usize> = (0..target.columns.len()).filter(stored).collect();
+            let mut names = names(&written);
+            if target.key.kind == KeyKind::RowIdentity {
+                names.extend(target.key.names.iter().map(|n| quoted(n)));
+            }
+            let marks = vec!["?"; names.len()].join(", ");
+            format!("INSERT OR ABORT INTO main.{table} ({}) VALUES ({marks})", names.join(", "))
+        }
+    }
+}
 
 /// What the compile step says of putting rows back, and what that would write elsewhere.
 pub(crate) fn by_definition(
     connection: &mut Connection,
     table: &Table,
-    restore: &Restore,
+    batch: &Batch,
 ) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
     let mut side: Vec<SideWrite> = Vec::new();
     let mut back = WayBack::default();
-    for kind in [Some(restore.kind), restore.inserts.then_some(StepKind::Insert)].into_iter().flatten() {
-        if kind == StepKind::Update && restore.columns.is_empty() {
+    for kind in [Some(batch.kind), batch.inserts.then_some(StepKind::Insert)].into_iter().flatten() {
+        if kind == StepKind::Update && batch.columns.is_empty() {
             continue;
         }
-        let acts = probe::acts(connection, &put_statement(restore, kind)).map_err(engine)?;
+        let acts = probe::acts(connection, &put_statement(batch, kind)).map_err(engine)?;
         let fired = fired(connection, &acts, table)?;
         for (at, trigger) in &fired.target_columns {
             if let Some(column) = table.target.columns.get(*at) {
@@ -50,19 +83,17 @@ pub(crate) fn by_definition(
 }
 
 /// Adds what the held rows say.
-pub(crate) fn by_rows(connection: &Connection, plan: &Plan, detail: &Detail) -> Result<WayBack, EngineError> {
+pub(crate) fn by_rows(lite: &mut Lite, plan: &Plan, detail: &Detail) -> Result<WayBack, EngineError> {
     let mut back = detail.back.clone();
     let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
     back.obstacles.extend(way_back::by_rows(
         Language::Sqlite,
-        &format!("temp.{HELD}"),
+        &format!("temp.{}", held(plan.step)),
         &detail.table.target,
         plan.kind,
         &assigned,
         &detail.foreign_keys,
-        &mut |sql| {
-            connection.query_row(sql, [], |row| row.get::<_, i64>(0)).map(i64::unsigned_abs).map_err(engine)
-        },
+        &mut |sql| lite.number(sql),
     )?);
     Ok(back)
 }

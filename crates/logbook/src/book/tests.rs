@@ -1,7 +1,9 @@
 //! Tests of the files themselves: they read back, and damage is refused with its place.
 
 use super::*;
+use marktwice_core::change::Terms;
 use marktwice_core::hash::{RowHash, ShortHash};
+use marktwice_core::image::{Image, Place};
 use marktwice_core::mark::{MarkRow, MarkSummary, Parts, StepKind};
 use marktwice_core::receipt::{RunKind, RunState, StepReceipt};
 use marktwice_core::record::{
@@ -56,15 +58,15 @@ fn receipt(run: &str, state: RunState) -> Receipt {
         statement: "s".into(),
         statement_hash: "h".into(),
         definition: "d".into(),
-        expected_rows: Some(marktwice_core::Expect::Range(1, Some(2))),
-        expected_changes: None,
+        terms: Terms { rows: Some(marktwice_core::Expect::Range(1, Some(2))), ..Terms::default() },
+        also_written: Vec::new(),
         matched: 1,
         changed: 1,
         engine_count: Some(1),
     };
     Receipt {
         state,
-        ..Receipt::prepared(run, RunKind::Apply, &database(), "2026-05-11T08:00:00Z".into(), step)
+        ..Receipt::prepared(run, RunKind::Apply, &database(), "2026-05-11T08:00:00Z".into(), vec![step])
     }
 }
 
@@ -81,17 +83,21 @@ fn mark_header() -> MarkHeader {
         settings: vec![],
         steps: vec![step()],
         tables: vec![target()],
-        parts: Parts::default(),
+        parts: vec![Parts::default()],
+        open: Vec::new(),
     }
 }
 
 fn row(i: i64) -> RowChange {
     RowChange {
+        place: Place::default(),
         ordinal: i,
         key: vec![Value::Int(i)],
         key_after: None,
-        before: Some(vec![Value::Int(i), Value::Text("Dale".repeat(20))]),
-        after: Some(vec![Value::Int(i), Value::Null]),
+        image: Image::Update {
+            before: vec![Value::Int(i), Value::Text("Dale".repeat(20))],
+            after: vec![Value::Int(i), Value::Null],
+        },
     }
 }
 
@@ -154,13 +160,13 @@ fn what_is_newer_is_refused() {
     let dir = tempfile::tempdir().unwrap();
     let shelf = Shelf::open(dir.path(), &database()).unwrap();
     let (run, reference, path) = snapshot(&shelf, 1);
-    let newer = zstd::encode_all(&b"{\"format\":\"marktwice-snapshot\",\"version\":2}\n"[..], 1).unwrap();
+    let newer = zstd::encode_all(&b"{\"format\":\"marktwice-snapshot\",\"version\":3}\n"[..], 1).unwrap();
     fs::write(&path, &newer).unwrap();
     let hash = blake3::hash(&newer).to_hex().to_string();
     let forged = SnapshotRef { checksum: hash, bytes: newer.len() as u64, ..reference };
     let error = read_all(&shelf, &run, &forged).unwrap_err();
     assert_eq!(error.kind, LogErrorKind::Newer);
-    assert!(error.message.contains("version 2"), "{}", error.message);
+    assert!(error.message.contains("version 3"), "{}", error.message);
 }
 
 #[test]
@@ -183,15 +189,15 @@ fn marks_read_back_and_the_last_one_is_found() {
         .collect();
     for stamp in ["20260511T080000.000Z", "20260511T080001.000Z"] {
         let (_, mut draft) = shelf.draft_mark(mark_header(), stamp).unwrap();
-        rows.iter().for_each(|r| draft.row(r).unwrap());
-        draft.finish(&summary).unwrap();
+        rows.iter().for_each(|r| draft.row(0, r).unwrap());
+        draft.finish(&[summary]).unwrap();
     }
     let files = shelf.mark_files().unwrap();
     let last = shelf.mark(None).unwrap();
     assert_eq!(last.header().mark, short_name(&files[1]));
-    assert_eq!(last.summary(), &summary);
+    assert_eq!(last.totals(), [summary]);
     let mut back = Vec::new();
-    last.rows(&mut |r| back.push(r.clone())).unwrap();
+    last.rows(0, &mut |r| back.push(r.clone())).unwrap();
     assert_eq!(back, rows);
     fs::write(&files[1], &fs::read(&files[1]).unwrap()[..40]).unwrap();
     assert_eq!(shelf.mark(None).err().unwrap().kind, LogErrorKind::Damaged);
@@ -217,7 +223,7 @@ fn unsettled_runs_are_found_until_their_outcome_is_written() {
     let other =
         shelf.begin_run("20260511T080001.000Z", "x", &mut |r| receipt(r, RunState::Prepared)).unwrap();
     let others = shelf.run_folder(other.run()).unwrap().join("receipt.json");
-    let newer = whole.replace("\"version\": 2", "\"version\": 3");
+    let newer = whole.replace("\"version\": 3", "\"version\": 4");
     for (text, kind) in [
         ("{".to_owned(), LogErrorKind::Damaged),
         (whole[..whole.len() / 2].to_owned(), LogErrorKind::Damaged),
@@ -270,8 +276,8 @@ fn random_damage_is_refused() {
     let (run, reference, path) = snapshot(&shelf, 40);
     let (name, mut draft) = shelf.draft_mark(mark_header(), "20260511T080000.000Z").unwrap();
     let none = ShortHash(1);
-    draft.row(&MarkRow { key: vec![Value::Int(1)], related: none, rest: none, after: none }).unwrap();
-    draft.finish(&MarkSummary { matched: 1, ..MarkSummary::default() }).unwrap();
+    draft.row(0, &MarkRow { key: vec![Value::Int(1)], related: none, rest: none, after: none }).unwrap();
+    draft.finish(&[MarkSummary { matched: 1, ..MarkSummary::default() }]).unwrap();
     let mark = shelf.mark_files().unwrap()[0].clone();
     let mut dice = 2026u64;
     let mut roll = |sides: usize| {

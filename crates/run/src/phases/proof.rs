@@ -1,224 +1,295 @@
-//! The last phases of a run: every row is judged and the snapshot written, then only the commit is left.
+//! The last phases of a run: every row of a step is judged and goes into the snapshot; when that is so of all steps the
+//! snapshot is finished, and only the commit is left.
 
 use marktwice_core::Code;
+use marktwice_core::image::{Image, Place};
 use marktwice_core::mark::HeldRow;
-use marktwice_core::receipt::{RunState, SnapshotRef};
-use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, SnapshotTotals};
-use marktwice_core::table::KeyKind;
+use marktwice_core::receipt::RunState;
+use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
+use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::verify::{Fate, judge};
-use marktwice_port::{CommitOutcome, EngineError, Held, Phase, Tx};
+use marktwice_port::{CommitOutcome, EngineError, Matched, Phase, SnapshotWriter, Tx};
 
-use super::{Ended, Prepared, StepFacts, ended_by, first_undeclared, roll_back, tick};
+use super::{
+    Begun, Ended, Prepared, Record, StepFacts, ended_by, first_undeclared, no_step, roll_back, tick,
+};
+use crate::collect::unwrap_sink;
 use crate::context::{Answer, Question, Talk};
 use crate::faults::Faults;
-use crate::noticed::side_text;
 use crate::outcome::{End, Failure, RunOutcome};
-use crate::preview::unwrap_sink;
+use crate::planned::tables;
+use crate::preview::Unmet;
 
-/// The statement ran; nothing is proven yet.
+/// The statement of a step ran; nothing of it is proven yet.
 pub(crate) struct Written<'a, 's> {
-    pub(super) run: Prepared<'a>,
-    pub(super) tx: Box<dyn Tx + 's>,
-    pub(super) held: Held,
+    pub(super) begun: Begun<'a, 's>,
+    pub(super) held: Matched,
     pub(super) count: u64,
+}
+
+/// What one pass over the pairs of a step has found.
+struct Pass {
+    faults: Faults,
+    /// Rows that came in, less those that went.
+    net: i64,
+    pairs: u64,
+    changed: u64,
+}
+
+/// The steps of a run as its snapshot records them, with their tables.
+fn records(steps: &[StepFacts]) -> (Vec<StepRecord>, Vec<Target>) {
+    let (tables, at) = tables(steps.iter().map(|facts| &facts.target));
+    let record = |(facts, table): (&StepFacts, usize)| StepRecord { table, ..facts.record.clone() };
+    (steps.iter().zip(at).map(record).collect(), tables)
 }
 
 impl<'a, 's> Written<'a, 's> {
     fn end(self, end: End) -> Ended {
-        roll_back(self.run, self.tx, end)
+        self.begun.end(end)
     }
 
-    /// Steps 8 and 9: one paired pass verifies every row and writes the snapshot, which is then synced, named, and
-    /// read back; the counts are compared as evidence; the transaction is still ours.
-    pub(crate) fn prove(mut self) -> Result<Proven<'a, 's>, Ended> {
-        let mut faults = Faults::none(&self.run.facts.target);
-        let mut net = 0;
-        let pass = self.pass(&mut faults, &mut net);
-        let (reference, totals) = match pass {
-            Ok(done) => done,
+    /// Steps 8 and 9: one paired pass verifies every row and writes it into the snapshot; the counts are compared as
+    /// evidence; the transaction is still ours. The next step may then be held.
+    pub(crate) fn prove(mut self) -> Result<Begun<'a, 's>, Ended> {
+        let step = self.begun.proven;
+        let Some(facts) = self.begun.facts().cloned() else { return Err(self.end(End::Failed(no_step()))) };
+        let pass = match self.pass(&facts) {
+            Ok(pass) => pass,
             Err(failure) => return Err(self.end(End::Failed(failure))),
         };
-        if faults.count > 0 {
-            return Err(self.end(End::Verification(faults)));
+        if pass.faults.count > 0 {
+            return Err(self.end(End::Verification(pass.faults)));
         }
-        if let Some(what) = match self.whole(net) {
-            Ok(what) => what,
+        if pass.pairs != self.held.matched {
+            let (held, read) = (self.held.matched, pass.pairs);
+            let message = format!("{held} rows were held and {read} were read again");
+            return Err(self.end(End::Failed(EngineError::Other(message).into())));
+        }
+        match self.whole(&facts, pass.net) {
+            Ok(None) => {}
+            Ok(Some(what)) => {
+                return Err(self.end(End::Verification(Faults::whole(&facts.target, what))));
+            }
             Err(error) => return Err(self.end(End::Failed(error.into()))),
-        } {
-            let faults = Faults::whole(&self.run.facts.target, what);
-            return Err(self.end(End::Verification(faults)));
         }
-        let expected = self.run.facts.changes.filter(|e| !e.met(totals.changed, self.held.matched));
+        let expected = facts.terms.changes.filter(|e| !e.met(pass.changed, self.held.matched));
         if let Some(expected) = expected {
-            let unmet = crate::preview::Unmet { what: "changes", expected, found: totals.changed };
+            let unmet = Unmet { what: "changes", expected, found: pass.changed };
             return Err(self.end(End::Expectation(vec![unmet])));
         }
-        match self.effects() {
+        match self.effects(&facts) {
             Ok(None) => {}
             Ok(Some((what, code))) => return Err(self.end(End::SideEffects(what, code))),
             Err(error) => return Err(self.end(ended_by(error))),
         }
-        if let Err(error) = self.tx.intact() {
+        if let Err(error) = self.begun.tx.intact() {
             return Err(self.end(End::Failed(error.into())));
         }
-        self.run.step_receipt(|step| step.changed = totals.changed);
-        self.run.receipt.before = Some(totals.before);
-        self.run.receipt.after = Some(totals.after);
-        self.run.receipt.snapshot = Some(reference);
-        Ok(Proven { run: self.run, tx: self.tx })
+        self.begun.run.step_receipt(step, |step| step.changed = pass.changed);
+        self.begun.proven += 1;
+        Ok(self.begun)
     }
 
     /// Step 9: writes that were measured. One that nobody declared ends the run; one that was let pass stands in the
     /// receipt.
-    fn effects(&mut self) -> Result<Option<(String, Code)>, EngineError> {
-        let measured = self.tx.effects()?;
-        if let Some(write) = first_undeclared(&self.run.facts, &measured) {
+    fn effects(&mut self, facts: &StepFacts) -> Result<Option<(String, Code)>, EngineError> {
+        let step = self.begun.proven;
+        let measured = self.begun.tx.effects(step)?;
+        if let Some(write) = first_undeclared(facts, &measured) {
             return Ok(Some(write));
         }
-        self.run
-            .receipt
-            .settings
-            .extend(measured.iter().map(|write| format!("also written: {}", side_text(write))));
+        self.begun.run.step_receipt(step, |step| step.also_written.extend(measured));
         Ok(None)
     }
 
-    fn pass(&mut self, faults: &mut Faults, net: &mut i64) -> Result<(SnapshotRef, SnapshotTotals), Failure> {
-        let run = &mut self.run;
-        let facts = run.facts.clone();
-        let header = SnapshotHeader {
-            format: SNAPSHOT_FORMAT.to_owned(),
-            version: SNAPSHOT_VERSION,
-            run: run.receipt.run.clone(),
-            database: run.receipt.database.clone(),
-            params: serde_json::Map::new(),
-            steps: vec![facts.record.clone()],
-            tables: vec![facts.target.clone()],
-        };
-        let mut snapshot = run.folder.snapshot(&header)?;
+    /// The run's snapshot, opened by the first step that comes here.
+    fn snapshot(&mut self) -> Result<(), Failure> {
+        let Some(record) = &mut self.begun.run.record else { return Ok(()) };
+        if self.begun.snapshot.is_none() {
+            let (steps, tables) = records(&self.begun.run.steps);
+            let header = SnapshotHeader {
+                format: SNAPSHOT_FORMAT.to_owned(),
+                version: SNAPSHOT_VERSION,
+                run: record.receipt.run.clone(),
+                database: record.receipt.database.clone(),
+                params: serde_json::Map::new(),
+                steps,
+                tables,
+            };
+            self.begun.snapshot = Some(record.folder.snapshot(&header)?);
+        }
+        Ok(())
+    }
+
+    fn pass(&mut self, facts: &StepFacts) -> Result<Pass, Failure> {
+        self.snapshot()?;
+        let step = self.begun.proven;
+        let table = records(&self.begun.run.steps).0.get(step).map_or(0, |record| record.table);
+        let place = Place { step, table, role: facts.role };
+        let Begun { run, tx, snapshot, .. } = &mut self.begun;
         let (context, matched) = (run.context, self.held.matched);
         let stop = context.ambient.stopper();
-        let mut pairs = 0;
-        self.tx
-            .pair(&mut |held, now| {
-                pairs += 1;
-                match judge(facts.foreseen(), held, now) {
-                    Ok(fate) => {
-                        *net += match fate {
-                            Fate::Inserted => 1,
-                            Fate::Deleted => -1,
-                            Fate::Changed | Fate::Same => 0,
-                        };
-                        snapshot.row(&row_change(&facts, held, now))?;
+        let mut pass = Pass { faults: Faults::none(&facts.target), net: 0, pairs: 0, changed: 0 };
+        tx.pair(step, &mut |held, now| {
+            pass.pairs += 1;
+            match judge(facts.foreseen(), held, now) {
+                Ok(fate) => {
+                    pass.changed += u64::from(fate != Fate::Same);
+                    pass.net += match fate {
+                        Fate::Inserted => 1,
+                        Fate::Deleted => -1,
+                        Fate::Changed | Fate::Same => 0,
+                    };
+                    // Once a row is not as it should be, all is rolled back, and the snapshot goes with it.
+                    if let (Some(snapshot), 0) = (snapshot.as_mut(), pass.faults.count) {
+                        row_change(place, &facts.target, held, now)
+                            .map_or(Ok(()), |row| snapshot.row(&row))?;
                     }
-                    Err(fault) => faults.add(&held.key, fault),
                 }
-                tick(context, Phase::Proving, pairs, Some(matched), &*stop)
-            })
-            .map_err(unwrap_sink)?;
-        if faults.count > 0 {
-            // The run is rolled back; what was written of the snapshot goes with it.
-            return Ok((
-                SnapshotRef { file: String::new(), bytes: 0, checksum: String::new(), rows: 0 },
-                SnapshotTotals::default(),
-            ));
-        }
-        let (reference, totals) = snapshot.finish()?;
-        if totals.rows != matched {
-            let message = format!("{} rows were held and {} were read again", matched, totals.rows);
-            return Err(Failure::Engine(EngineError::Other(message)));
-        }
-        Ok((reference, totals))
+                Err(fault) => pass.faults.add(&held.key, fault),
+            }
+            tick(context, Phase::Proving, pass.pairs, Some(matched), &*stop)
+        })
+        .map_err(unwrap_sink)?;
+        Ok(pass)
     }
 
     /// Counts as evidence: the engine wrote no more rows than were marked, and the table has as many rows as it
-    /// should. Where side effects on the same table
-    /// were allowed, its size proves nothing.
-    fn whole(&mut self, net: i64) -> Result<Option<String>, EngineError> {
+    /// should. Where side effects on the same table were allowed, its size proves nothing.
+    fn whole(&mut self, facts: &StepFacts, net: i64) -> Result<Option<String>, EngineError> {
         let (matched, count) = (self.held.matched, self.count);
         if count > matched {
             return Ok(Some(format!("the statement wrote {count} rows where {matched} were marked")));
         }
-        let table = &self.run.facts.target.table;
+        let table = &facts.target.table;
         if self.held.side.iter().any(|write| write.table.eq_ignore_ascii_case(table)) {
             return Ok(None);
         }
         let expected = self.held.total.saturating_add_signed(net);
-        let found = self.tx.total()?;
-        Ok((found != expected).then(|| {
-            format!("{} has {found} rows where {expected} were to be expected", self.run.facts.target.table)
-        }))
+        let found = self.begun.tx.total(self.begun.proven)?;
+        Ok((found != expected)
+            .then(|| format!("{table} has {found} rows where {expected} were to be expected")))
     }
 }
 
-/// The snapshot's record of one row.
-fn row_change(facts: &StepFacts, held: &HeldRow, now: Option<&[Value]>) -> RowChange {
-    let key_now = match (now, facts.target.key.kind) {
+/// The snapshot's record of one row; `None` for one that is nowhere.
+fn row_change(place: Place, target: &Target, held: &HeldRow, now: Option<&[Value]>) -> Option<RowChange> {
+    let key_now = match (now, target.key.kind) {
         (Some(now), KeyKind::Primary | KeyKind::Unique) => {
-            Some(facts.target.key.columns.iter().filter_map(|&at| now.get(at).cloned()).collect::<Vec<_>>())
+            Some(target.key.columns.iter().filter_map(|&at| now.get(at).cloned()).collect::<Vec<_>>())
         }
         (Some(now), KeyKind::WholeRow) => Some(now.to_vec()),
         _ => None,
     };
-    RowChange {
+    let before = held.image.before().map(<[Value]>::to_vec);
+    Some(RowChange {
+        place,
         ordinal: held.ordinal,
         key: held.key.clone(),
         key_after: key_now.filter(|key| *key != held.key),
-        before: (!held.before.is_empty()).then(|| held.before.clone()),
-        after: now.map(<[Value]>::to_vec),
+        image: Image::of(before, now.map(<[Value]>::to_vec))?,
+    })
+}
+
+impl<'a, 's> Begun<'a, 's> {
+    /// Step 8, its end: every step is proven, and the snapshot is synced, named and read back.
+    pub(crate) fn finish(mut self) -> Result<AllProven<'a, 's>, Ended> {
+        let (proven, snapshot) = (self.proven, self.snapshot.take());
+        let whole = proven == self.run.steps.len();
+        let (Some(snapshot), true) = (snapshot, whole) else { return Err(self.end(End::Failed(no_step()))) };
+        let (reference, totals) = match SnapshotWriter::finish(snapshot) {
+            Ok(done) => done,
+            Err(error) => return Err(self.end(End::Failed(error.into()))),
+        };
+        let matched = self.run.record.as_ref().map_or(0, |record| record.receipt.rows().0);
+        if totals.rows != matched {
+            let message = format!("{matched} rows were held and {} are in the snapshot", totals.rows);
+            return Err(self.end(End::Failed(EngineError::Other(message).into())));
+        }
+        let Begun { mut run, tx, .. } = self;
+        run.receipt(|receipt| {
+            receipt.before = Some(totals.before);
+            receipt.after = Some(totals.after);
+            receipt.snapshot = Some(reference);
+        });
+        let Some(record) = run.record.take() else {
+            return Err(roll_back(run, tx, End::Failed(no_step()), None));
+        };
+        Ok(AllProven { run, record, tx })
+    }
+
+    /// The end of a rehearsal: nothing of it is left.
+    pub(crate) fn end_rehearsal(self) -> Result<(), Ended> {
+        match self.tx.rollback() {
+            Ok(()) => Ok(()),
+            Err(error) => Err(Box::new(self.run.ended(ended_by(error), None))),
+        }
     }
 }
 
 /// Everything is proven; only the commit is left.
-pub(crate) struct Proven<'a, 's> {
+pub(crate) struct AllProven<'a, 's> {
     run: Prepared<'a>,
+    record: Record,
     tx: Box<dyn Tx + 's>,
 }
 
-impl<'a, 's> Proven<'a, 's> {
+impl<'a, 's> AllProven<'a, 's> {
+    fn roll_back(mut self, end: End) -> Ended {
+        self.run.record = Some(self.record);
+        roll_back(self.run, self.tx, end, None)
+    }
+
     /// Step 10: asks inside the open transaction and asserts again that it is still ours.
-    pub(crate) fn ask(mut self, talk: &mut dyn Talk) -> Result<Proven<'a, 's>, Ended> {
-        let step = self.run.receipt.steps.first();
-        let (matched, changed) = step.map_or((0, 0), |s| (s.matched, s.changed));
-        let answer = talk.ask(&Question::Inside { run: &self.run.receipt.run, matched, changed });
+    pub(crate) fn ask(mut self, talk: &mut dyn Talk) -> Result<AllProven<'a, 's>, Ended> {
+        let (matched, changed) = self.record.receipt.rows();
+        let answer = talk.ask(&Question::Inside { run: &self.record.receipt.run, matched, changed });
         if answer != Answer::Yes {
-            return Err(roll_back(self.run, self.tx, End::Declined(answer)));
+            return Err(self.roll_back(End::Declined(answer)));
         }
         match self.tx.intact() {
             Ok(()) => Ok(self),
-            Err(error) => Err(roll_back(self.run, self.tx, End::Failed(error.into()))),
+            Err(error) => Err(self.roll_back(End::Failed(error.into()))),
         }
     }
 
     /// Steps 11 to 13: `committing` on disk, COMMIT, and the receipt in its final state.
     pub(crate) fn commit(mut self) -> RunOutcome {
         if (self.run.context.ambient.stopper())() {
-            return *roll_back(self.run, self.tx, End::Failed(EngineError::Interrupted.into()));
+            return *self.roll_back(End::Failed(EngineError::Interrupted.into()));
         }
-        self.run.receipt.token = self.tx.token();
-        self.run.receipt.state = RunState::Committing;
-        if let Err(error) = self.run.folder.receipt(&self.run.receipt) {
-            return *roll_back(self.run, self.tx, End::Failed(error.into()));
+        self.record.receipt.token = self.tx.token();
+        self.record.receipt.state = RunState::Committing;
+        if let Err(error) = self.record.folder.receipt(&self.record.receipt) {
+            return *self.roll_back(End::Failed(error.into()));
         }
-        match self.tx.commit() {
+        let AllProven { mut run, record, tx } = self;
+        match tx.commit() {
             CommitOutcome::Committed => {
-                self.run.receipt.state = RunState::Committed;
-                self.run.receipt.ended = Some(self.run.context.ambient.now().rfc3339);
-                let end = match self.run.folder.receipt(&self.run.receipt) {
+                let Record { mut folder, mut receipt, _lock } = record;
+                receipt.state = RunState::Committed;
+                receipt.ended = Some(run.context.ambient.now().rfc3339);
+                let end = match folder.receipt(&receipt) {
                     Ok(()) => End::Committed,
                     Err(error) => End::ReceiptIncomplete(error),
                 };
                 // What makes a commit less than safe was found out when the transaction was begun.
-                let settings = &self.run.receipt.settings;
-                let notes = settings.iter().filter_map(|s| s.strip_prefix("warning: ")).map(str::to_owned);
-                RunOutcome { end, notes: notes.collect(), receipt: Some(self.run.receipt) }
+                let notes = receipt.warnings.clone();
+                RunOutcome { end, step: None, notes, receipt: Some(receipt) }
             }
-            CommitOutcome::RolledBack(error) => self.run.ended(ended_by(error)),
-            CommitOutcome::Unknown(error) => {
-                // `committing` stays on disk for `settle`.
-                RunOutcome { end: End::Unknown(error), receipt: Some(self.run.receipt), notes: Vec::new() }
+            CommitOutcome::RolledBack(error) => {
+                run.record = Some(record);
+                run.ended(ended_by(error), None)
             }
+            // `committing` stays on disk for `settle`.
+            CommitOutcome::Unknown(error) => RunOutcome {
+                end: End::Unknown(error),
+                step: None,
+                receipt: Some(record.receipt),
+                notes: Vec::new(),
+            },
         }
     }
 }

@@ -3,12 +3,12 @@
 use marktwice_core::{Code, Finding};
 use sqlparser::ast::{BinaryOperator, Expr, UnaryOperator, Value};
 
-use super::Seen;
-use crate::step::TableRef;
+use super::Facts;
+use crate::statement::step::TableRef;
 
 /// Looks whether the whole filter is true whatever a row holds. A column compared with itself counts: it is true
 /// for every row in which the column is not NULL, which nobody writes on purpose.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let Some(filter) = &seen.step.filter else { return Vec::new() };
     let Some(parsed) = &filter.parsed else { return Vec::new() };
     if truth(parsed, &seen.step.table) != Some(true) {
@@ -117,7 +117,10 @@ fn constant(expr: &Expr) -> Option<Constant<'_>> {
 
 /// Whether two expressions are one and the same column.
 fn same(left: &Expr, right: &Expr, table: &TableRef) -> bool {
-    match (crate::pins::column_name(left, table), crate::pins::column_name(right, table)) {
+    match (
+        crate::statement::pins::column_name(left, table),
+        crate::statement::pins::column_name(right, table),
+    ) {
         (Some(a), Some(b)) => a.eq_ignore_ascii_case(&b),
         _ => false,
     }

@@ -3,13 +3,13 @@
 use marktwice_core::{Code, Finding};
 use sqlparser::tokenizer::Token;
 
-use crate::step::Step;
-use crate::terms::{Joint, joints};
+use crate::statement::step::Step;
+use crate::statement::terms::{Joint, joints};
 
-use super::Seen;
+use super::Facts;
 
 /// Looks for `SET a = 1 AND b = 2`, which assigns to one column whether two conditions hold.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let columns = |name: &str| seen.target.position(name).is_some();
     in_step(seen.step, &columns)
 }

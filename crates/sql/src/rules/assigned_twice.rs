@@ -2,13 +2,15 @@
 
 use marktwice_core::{Code, Finding};
 
-use super::Seen;
+use super::Facts;
 
 /// Looks for a column that stands on the left a second time.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let mut set: Vec<usize> = Vec::new();
     let mut found = Vec::new();
-    for name in seen.step.assignments.iter().flat_map(|a| &a.columns) {
+    // Two parts of one value are two values.
+    let whole = seen.step.assignments.iter().filter(|a| a.pieces.is_empty());
+    for name in whole.flat_map(|a| &a.columns) {
         let Some(at) = seen.target.position(&name.text) else { continue };
         if set.contains(&at) {
             let message =

@@ -3,13 +3,18 @@
 use marktwice_core::finding::Level;
 use marktwice_core::{Code, Finding};
 
-use super::Seen;
+use super::Facts;
 
 /// Looks for assigned columns that are generated, or that the engine counts up.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
-    let names = seen.step.assignments.iter().flat_map(|a| &a.columns);
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
+    let names = seen.step.assignments.iter().flat_map(|a| {
+        let value = |nth| a.parts.as_ref().and_then(|p| p.get(nth));
+        a.columns.iter().enumerate().map(move |(nth, name)| (name, value(nth)))
+    });
     names
-        .filter_map(|name| {
+        // DEFAULT leaves it to the engine.
+        .filter(|(_, value)| !value.is_some_and(|v| seen.step.text(*v).eq_ignore_ascii_case("default")))
+        .filter_map(|(name, _)| {
             let at = seen.target.position(&name.text)?;
             let place = seen.step.place(name.slice);
             if seen.target.columns.get(at)?.generated {

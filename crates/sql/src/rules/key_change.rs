@@ -2,10 +2,10 @@
 
 use marktwice_core::{Code, Finding};
 
-use super::Seen;
+use super::Facts;
 
 /// Looks for assigned key columns.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let assigned = seen.step.assignments.iter().flat_map(|a| &a.columns);
     assigned
         .filter(|name| seen.target.key.names.iter().any(|k| k.eq_ignore_ascii_case(&name.text)))

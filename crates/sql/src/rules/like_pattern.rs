@@ -3,10 +3,10 @@
 use marktwice_core::{Code, Finding};
 use sqlparser::tokenizer::Token;
 
-use super::Seen;
+use super::Facts;
 
 /// Looks at each LIKE with a literal pattern, subqueries included.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let Some(filter) = &seen.step.filter else { return Vec::new() };
     let tokens = seen.step.words(filter.slice);
     let mut found = Vec::new();

@@ -3,12 +3,12 @@
 use marktwice_core::{Code, Finding};
 use sqlparser::tokenizer::Token;
 
-use super::Seen;
-use crate::terms::{Joint, joints};
+use super::Facts;
+use crate::statement::terms::{Joint, joints};
 use crate::text::Tok;
 
 /// Looks at the filter and at every group in parentheses within it; subqueries are left to themselves.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let Some(filter) = &seen.step.filter else { return Vec::new() };
     let tokens = seen.step.words(filter.slice);
     let mut groups: Vec<&[&Tok]> = vec![&tokens];
@@ -25,7 +25,7 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
     groups.into_iter().find_map(|group| mixed(seen, group)).into_iter().collect()
 }
 
-fn mixed(seen: Seen<'_>, group: &[&Tok]) -> Option<Finding> {
+fn mixed(seen: Facts<'_>, group: &[&Tok]) -> Option<Finding> {
     if group.first()?.is_any(&["select", "with", "values"]) {
         return None;
     }
@@ -50,6 +50,6 @@ fn mixed(seen: Seen<'_>, group: &[&Tok]) -> Option<Finding> {
         Finding::new(Code::MixedAndOr, "AND and OR stand side by side; AND binds closer")
             .at(seen.step.place(whole))
             .hint("it is read as below; if that is meant, write the parentheses, if not, set others:")
-            .paste(parts.join(" OR ")),
+            .paste(seen.step.replaced(whole, &parts.join(" OR "))),
     )
 }

@@ -2,10 +2,10 @@
 
 use marktwice_core::{Code, Finding};
 
-use super::Seen;
+use super::Facts;
 
 /// Looks for a missing filter.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     // Where the target is one of the joined tables, the condition of the join is a filter too.
     let joined = seen.step.sources.as_ref().is_some_and(|s| {
         s.with_target && seen.step.words(s.slice).iter().any(|t| t.is_any(&["on", "using", "natural"]))

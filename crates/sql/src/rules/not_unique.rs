@@ -3,10 +3,10 @@
 use marktwice_core::table::Pin;
 use marktwice_core::{Code, Finding};
 
-use super::Seen;
+use super::Facts;
 
 /// Looks whether a filter names a key.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     match (&seen.step.filter, seen.pin) {
         (Some(filter), Pin::Nothing) if seen.step.sources.is_none() => {
             let key = seen.target.key.names.join(", ");

@@ -3,19 +3,19 @@
 use marktwice_core::{Code, Finding};
 use sqlparser::tokenizer::Token;
 
-use super::Seen;
-use crate::slices::Slice;
+use super::Facts;
 use crate::text::Tok;
+use crate::text::slices::Slice;
 
 /// Looks for `= NULL`, `<> NULL`, `NULL =`, and NULL in the list of NOT IN. It reads tokens, so that it sees
 /// subqueries and filters alike.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let slices =
         seen.step.filter.iter().map(|f| f.slice).chain(seen.step.assignments.iter().map(|a| a.value));
     slices.flat_map(|slice| in_slice(seen, slice)).collect()
 }
 
-fn in_slice(seen: Seen<'_>, slice: Slice) -> Vec<Finding> {
+fn in_slice(seen: Facts<'_>, slice: Slice) -> Vec<Finding> {
     let tokens = seen.step.words(slice);
     let mut found = Vec::new();
     for (at, token) in tokens.iter().enumerate().filter(|(_, t)| t.is_word("null")) {
@@ -42,7 +42,7 @@ fn compares(token: &Tok) -> bool {
     matches!(token.token.token, Eq | DoubleEq | Neq | Lt | LtEq | Gt | GtEq)
 }
 
-fn comparison(seen: Seen<'_>, op: &Tok, slice: Slice) -> Finding {
+fn comparison(seen: Facts<'_>, op: &Tok, slice: Slice) -> Finding {
     let sign = seen.step.text(op.slice).trim();
     let finding = Finding::new(Code::NullCompare, format!("a comparison {sign} NULL is never true"))
         .at(seen.step.place(slice));

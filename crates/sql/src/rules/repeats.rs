@@ -1,11 +1,12 @@
 //! `repeats` and `moves-filter`: what a second run of the same statement would do.
 
+use marktwice_core::words;
 use marktwice_core::{Code, Finding};
 use sqlparser::tokenizer::Token;
 
-use super::Seen;
-use crate::slices::Slice;
-use crate::slicing::own_columns;
+use super::Facts;
+use crate::statement::slicing::own_columns;
+use crate::text::slices::Slice;
 
 /// Functions that change nothing when they are applied a second time.
 const SETTLES: &[&str] = &[
@@ -42,7 +43,7 @@ const SETTLES: &[&str] = &[
 ];
 
 /// Looks for an assignment that starts from the column's own old value, and for assigned columns in the filter.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let step = seen.step;
     let filter: Vec<usize> = step
         .filter
@@ -69,7 +70,8 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
     if let Some((names, slice)) = moves {
         // Whether a second run finds the same rows is then open.
         found.clear();
-        let (is, stands) = if names.len() == 1 { ("is", "stands") } else { ("are", "stand") };
+        let n = names.len() as u64;
+        let (is, stands) = (words::either(n, "is", "are"), words::either(n, "stands", "stand"));
         let message = format!(
             "{} {is} assigned and {stands} in the filter: afterwards it matches other rows",
             names.join(" and ")
@@ -80,9 +82,9 @@ pub fn look(seen: Seen<'_>) -> Vec<Finding> {
 }
 
 /// Whether a value is computed from the column itself in a way that goes on with each run.
-fn grows(seen: Seen<'_>, value: Slice, column: usize) -> bool {
+fn grows(seen: Facts<'_>, value: Slice, column: usize) -> bool {
     let tokens = seen.step.words(value);
-    let subqueries = crate::slicing::subqueries(seen.step, value);
+    let subqueries = crate::statement::slicing::subqueries(seen.step, value);
     let outside = |at: Slice| !subqueries.iter().any(|q| q.start <= at.start && at.end <= q.end);
     let named =
         own_columns(seen.step, seen.target, value).into_iter().any(|(c, at)| c == column && outside(at));

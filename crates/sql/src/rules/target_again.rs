@@ -3,12 +3,12 @@
 use marktwice_core::{Code, Finding};
 use sqlparser::tokenizer::Token;
 
-use super::Seen;
-use crate::step::Step;
+use super::Facts;
+use crate::statement::step::Step;
 
 /// Looks for the target's own table among the joined ones, without a chain of comparisons from the one to the other:
 /// every row of the target is then matched as soon as one row of the other is.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let step = seen.step;
     let Some(sources) = &step.sources else { return Vec::new() };
     let own = step.table.visible().text.to_ascii_lowercase();

@@ -3,10 +3,10 @@
 use marktwice_core::table::{Column, Key, KeyKind, Target};
 use marktwice_core::{Code, Finding};
 
-use super::{Seen, look};
-use crate::language::Language;
-use crate::pins::{UniqueKey, pin};
-use crate::slicing::understand;
+use super::{Facts, look};
+use crate::dialect::language::Language;
+use crate::statement::pins::{UniqueKey, pin};
+use crate::statement::slicing::understand;
 
 fn findings(statement: &str) -> Vec<Finding> {
     let column =
@@ -22,7 +22,7 @@ fn findings(statement: &str) -> Vec<Finding> {
     let step = understand(statement, Language::Sqlite).unwrap_or_else(|f| panic!("{statement}: {f:?}"));
     let keys = [UniqueKey { primary: true, columns: vec![0] }];
     let pin = pin(&step, &target, &keys, &["rowid"]);
-    look(Seen { step: &step, target: &target, pin: &pin, keys: &keys, counted: &[] })
+    look(Facts { step: &step, target: &target, pin: &pin, keys: &keys, counted: &[] })
 }
 
 fn has(statement: &str, code: Code) -> bool {

@@ -3,11 +3,11 @@
 use marktwice_core::{Code, Finding};
 use sqlparser::tokenizer::Token;
 
-use super::Seen;
-use crate::classes::length;
+use super::Facts;
+use crate::dialect::classes::length;
 
 /// Looks at assigned literals; values that are computed are looked at row by row.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let mut found = Vec::new();
     for assignment in &seen.step.assignments {
         for (name, value) in assignment.columns.iter().zip(assignment.parts.iter().flatten()) {

@@ -3,13 +3,13 @@
 use marktwice_core::{Code, Finding};
 use sqlparser::ast::{BinaryOperator, Expr, UnaryOperator, Value};
 
-use super::Seen;
-use crate::classes::{Class, class};
-use crate::pins::{column_name, conjuncts};
+use super::Facts;
+use crate::dialect::classes::{Class, class};
+use crate::statement::pins::{column_name, conjuncts};
 
 /// Looks at comparisons of the target's columns with literals. What the engine does then differs: it compares as
 /// texts ('10' comes before '9'), or as numbers (every text without a digit is 0).
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let Some(filter) = &seen.step.filter else { return Vec::new() };
     let Some(parsed) = &filter.parsed else { return Vec::new() };
     let mut open = conjuncts(parsed);
@@ -42,7 +42,7 @@ fn compares(op: &BinaryOperator) -> bool {
     matches!(op, Eq | NotEq | Lt | LtEq | Gt | GtEq | Spaceship)
 }
 
-fn mixed(seen: Seen<'_>, column: &Expr, literal: &Expr) -> Option<Finding> {
+fn mixed(seen: Facts<'_>, column: &Expr, literal: &Expr) -> Option<Finding> {
     let name = column_name(column, &seen.step.table)?;
     let about = seen.target.columns.get(seen.target.position(&name)?)?;
     let literal = match literal {
@@ -70,7 +70,7 @@ fn mixed(seen: Seen<'_>, column: &Expr, literal: &Expr) -> Option<Finding> {
 }
 
 /// Where the column stands in the filter: the parser's own places cannot be relied on.
-fn name_slice(seen: Seen<'_>, name: &str) -> Option<marktwice_core::Place> {
+fn name_slice(seen: Facts<'_>, name: &str) -> Option<marktwice_core::TextPlace> {
     let filter = seen.step.filter.as_ref()?;
     let tokens = seen.step.words(filter.slice);
     let token = tokens.iter().find(|t| t.name().is_some_and(|n| n.eq_ignore_ascii_case(name)))?;

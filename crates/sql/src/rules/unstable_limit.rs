@@ -2,11 +2,11 @@
 
 use marktwice_core::{Code, Finding};
 
-use super::Seen;
+use super::Facts;
 
 /// Looks whether the order names a whole key of the target; rows that are equal in the order could else be taken or
 /// left, another time the other ones.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let Some(tail) = &seen.step.tail else { return Vec::new() };
     let Some(limit) = tail.limit else { return Vec::new() };
     let ordered: Vec<String> = tail

@@ -2,11 +2,11 @@
 
 use marktwice_core::{Code, Finding};
 
-use super::Seen;
-use crate::volatile::{Volatile, find};
+use super::Facts;
+use crate::dialect::volatile::{Volatile, find};
 
 /// Looks for dice in the filter. A clock is let pass: if time moves a row in or out, the second mark says so.
-pub fn look(seen: Seen<'_>) -> Vec<Finding> {
+pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let Some(filter) = &seen.step.filter else { return Vec::new() };
     match find(seen.step, filter.slice) {
         Some((Volatile::Random | Volatile::Session, place)) => {

@@ -165,7 +165,36 @@ impl Maker {
         let edit =
             format!("UPDATE OR IGNORE t SET {column} = {} WHERE {}", self.pick(VALUES), self.filter(1));
         let between = self.one_in(5);
-        Case { script, statement, edit, between, hazard }
+        let more = self.more(&script);
+        Case { script, statement, more, edit, between, hazard }
+    }
+
+    /// Steps behind the first, on any of the tables; mostly none.
+    fn more(&mut self, script: &str) -> Vec<String> {
+        let steps = match self.dice.u32(..12) {
+            0..6 => 0,
+            6..9 => 1,
+            9 | 10 => 2,
+            _ => 3,
+        };
+        let kid = script.contains("CREATE TABLE kid");
+        let step = |maker: &mut Self| match maker.dice.u32(..8) {
+            0 => format!(
+                "UPDATE u SET b = {} WHERE a = {}",
+                maker.pick(&["'b'", "'A'", "NULL"]),
+                maker.dice.u32(..3)
+            ),
+            1 => format!("DELETE FROM u WHERE a = {}", maker.dice.u32(..3)),
+            2 if kid => format!("DELETE FROM kid WHERE p = {}", maker.dice.u32(..6)),
+            3 if kid => format!("UPDATE kid SET p = NULL WHERE id = {}", maker.dice.u32(..4)),
+            4 | 5 => format!("DELETE FROM t WHERE {}", maker.filter(1)),
+            _ => {
+                let column = maker.column();
+                let value = maker.expression(1);
+                format!("UPDATE t SET {column} = {value} WHERE {}", maker.filter(1))
+            }
+        };
+        (0..steps).map(|_| step(self)).collect()
     }
 
     fn shaped(&mut self) -> Option<String> {
@@ -317,6 +346,25 @@ impl Ring for InFile {
 
     fn bare(&mut self, statement: &str) -> Result<u64, String> {
         open(&self.other()).execute(statement, []).map(|n| n as u64).map_err(|e| e.to_string())
+    }
+
+    fn together(&mut self, statements: &[&str]) -> Result<(), String> {
+        let db = open(&self.other());
+        db.execute_batch("BEGIN").map_err(|e| e.to_string())?;
+        // Closing the connection rolls back.
+        statements.iter().try_for_each(|s| db.execute(s, []).map(|_| ())).map_err(|e| e.to_string())
+    }
+
+    fn count(&mut self, query: &str) -> u64 {
+        let count: rusqlite::Result<i64> = open(&self.database()).query_row(query, [], |row| row.get(0));
+        u64::try_from(count.unwrap_or_else(|e| panic!("{query}: {e}"))).expect("a number of rows")
+    }
+
+    fn tried(&mut self, statement: &str) -> Result<u64, String> {
+        let db = open(&self.database());
+        db.execute_batch("BEGIN").map_err(|e| e.to_string())?;
+        // Closing the connection rolls back.
+        db.execute(statement, []).map(|n| n as u64).map_err(|e| e.to_string())
     }
 
     fn bare_contents(&mut self) -> Contents {

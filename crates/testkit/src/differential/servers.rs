@@ -5,7 +5,7 @@ use std::path::Path;
 
 use fastrand::Rng;
 use marktwice_core::Value;
-use marktwice_port::{Intent, Session, Waits};
+use marktwice_port::{Intent, Limits, Session};
 
 use super::hazards::{Table, draw, sum_of};
 use super::shapes::{Parts, statement};
@@ -188,7 +188,36 @@ impl Maker {
         let (column, kind) = self.column();
         let edit = format!("UPDATE t SET {column} = {} WHERE {}", self.value(kind), self.filter(1));
         let between = self.one_in(5);
-        Case { script, statement, edit, between, hazard }
+        let more = self.more(&script);
+        Case { script, statement, more, edit, between, hazard }
+    }
+
+    /// Steps behind the first, on any of the tables; mostly none.
+    fn more(&mut self, script: &str) -> Vec<String> {
+        let steps = match self.dice.u32(..12) {
+            0..6 => 0,
+            6..9 => 1,
+            9 | 10 => 2,
+            _ => 3,
+        };
+        let kid = script.contains("CREATE TABLE kid");
+        let step = |maker: &mut Self| match maker.dice.u32(..8) {
+            0 => format!(
+                "UPDATE u SET b = {} WHERE a = {}",
+                maker.pick(&["'b'", "'A'", "NULL"]),
+                maker.dice.u32(..3)
+            ),
+            1 => format!("DELETE FROM u WHERE a = {}", maker.dice.u32(..3)),
+            2 if kid => format!("DELETE FROM kid WHERE p = {}", maker.dice.u32(..6)),
+            3 if kid => format!("UPDATE kid SET p = NULL WHERE id = {}", maker.dice.u32(..4)),
+            4 | 5 => format!("DELETE FROM t WHERE {}", maker.filter(1)),
+            _ => {
+                let (column, kind) = maker.column();
+                let value = maker.expression(kind, 1);
+                format!("UPDATE t SET {column} = {value} WHERE {}", maker.filter(1))
+            }
+        };
+        (0..steps).map(|_| step(self)).collect()
     }
 
     fn shaped(&mut self, keyed: bool) -> Option<String> {
@@ -296,7 +325,7 @@ pub(super) struct OnServer {
 impl OnServer {
     pub(super) fn new(server: &Server, on: On, folder: &Path) -> OnServer {
         let both = [server.database(), server.database()];
-        let waits = Waits { lock: std::time::Duration::from_secs(5), statement: None };
+        let waits = Limits { lock: std::time::Duration::from_secs(5), statement: None };
         let session = |url: &String| engine_of(url).open(url, Intent::Read, waits).expect("opened");
         OnServer {
             on,
@@ -313,7 +342,7 @@ impl OnServer {
         let mut all = Vec::new();
         for table in ["t", "u", "kid"] {
             let Ok(target) = session.describe("", table) else { continue };
-            all.push(sorted(session.sample(&target, u32::MAX / 2).expect("read")));
+            all.push(sorted(session.first_rows(&target, u32::MAX / 2).expect("read")));
         }
         all
     }
@@ -373,6 +402,28 @@ impl Ring for OnServer {
         self.shells[1].execute(statement)
     }
 
+    fn together(&mut self, statements: &[&str]) -> Result<(), String> {
+        let shell = &mut self.shells[1];
+        shell.run("BEGIN;");
+        let done = statements.iter().try_for_each(|statement| shell.execute(statement).map(|_| ()));
+        shell.run("ROLLBACK;");
+        done
+    }
+
+    fn count(&mut self, query: &str) -> u64 {
+        let found = self.shells[0].value(query);
+        let digits: String = found.chars().filter(char::is_ascii_digit).collect();
+        digits.parse().unwrap_or_else(|_| panic!("{query}: {found}"))
+    }
+
+    fn tried(&mut self, statement: &str) -> Result<u64, String> {
+        let shell = &mut self.shells[0];
+        shell.run("BEGIN;");
+        let done = shell.execute(statement);
+        shell.run("ROLLBACK;");
+        done
+    }
+
     fn bare_contents(&mut self) -> Contents {
         self.contents(1)
     }
@@ -416,7 +467,8 @@ impl Ring for OnServer {
 
 /// A value that the clock made differs between the two databases.
 pub(super) fn depends_on_the_clock(case: &Case) -> bool {
-    case.statement.contains("CURRENT_TIMESTAMP") || case.script.contains("ON UPDATE CURRENT_TIMESTAMP")
+    case.steps().iter().any(|step| step.contains("CURRENT_TIMESTAMP"))
+        || case.script.contains("ON UPDATE CURRENT_TIMESTAMP")
 }
 
 /// Whether two databases hold the same, moments of the clock left out.

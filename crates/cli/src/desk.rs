@@ -1,0 +1,143 @@
+//! The database that a command is about, with its logbook, and the change that it is given.
+
+use std::io::Read;
+use std::path::Path;
+use std::time::Duration;
+
+use marktwice_core::receipt::DatabaseId;
+use marktwice_core::{Change, Terms};
+use marktwice_logbook::Shelf;
+use marktwice_network::address::without_secrets;
+use marktwice_port::{Engine, Language, Limits, LogError, Logbook};
+use marktwice_run::Context;
+
+use crate::ambient::Real;
+use crate::args::{ChangeArgs, Common};
+use crate::config::Config;
+use crate::engines::{self, Kind};
+use crate::place;
+use crate::report::Trouble;
+
+/// The surroundings of a command, and the database that it is about.
+pub(crate) struct Desk {
+    address: String,
+    /// The address without its secrets.
+    pub(crate) shown: String,
+    pub(crate) engine: &'static dyn Engine,
+    pub(crate) root: std::path::PathBuf,
+    pub(crate) ambient: Real,
+    waits: Limits,
+}
+
+impl Desk {
+    /// Finds the database and its logbook.
+    pub(crate) fn find(common: &Common) -> Result<Desk, Trouble> {
+        let here = std::env::current_dir().map_err(|e| {
+            Trouble::usage(format!("the current folder cannot be read: {e}"), "go to another folder")
+        })?;
+        let config = Config::nearest(&here)?;
+        let address = place::address(common, &config)?;
+        Desk::at(address, place::logbook(common, &config)?, common)
+    }
+
+    /// A desk for a database and a logbook that are known already.
+    pub(crate) fn at(address: String, root: std::path::PathBuf, common: &Common) -> Result<Desk, Trouble> {
+        let Kind { engine, .. } = engines::of(&address)
+            .ok_or_else(|| Trouble::usage("there is no engine for this address", "name another with --on"))?;
+        let waits = Limits {
+            lock: Duration::from_secs_f64(common.wait),
+            statement: common.time_limit.map(Duration::from_secs_f64),
+        };
+        Ok(Desk { shown: without_secrets(&address), engine, address, root, ambient: Real::new(), waits })
+    }
+
+    /// Hands the context to `work`.
+    pub(crate) fn with<T>(&self, work: impl FnOnce(&Context<'_>) -> T) -> T {
+        let book = |database: &DatabaseId| -> Result<Box<dyn Logbook>, LogError> {
+            Ok(Box::new(Shelf::open(&self.root, database)?))
+        };
+        let user = std::env::var("USER").or_else(|_| std::env::var("USERNAME")).ok();
+        let context = Context {
+            engine: self.engine,
+            address: &self.address,
+            book: &book,
+            ambient: &self.ambient,
+            waits: self.waits,
+            user,
+        };
+        let result = work(&context);
+        self.ambient.quiet();
+        result
+    }
+}
+
+/// The text of a change and what it is called in messages.
+pub(crate) struct Text {
+    pub(crate) text: String,
+    pub(crate) name: String,
+}
+
+/// Reads the change that the arguments name; `None` when they name none.
+pub(crate) fn read_text(args: &ChangeArgs) -> Result<Option<Text>, Trouble> {
+    if let Some(sql) = &args.sql {
+        return Ok(Some(Text { text: sql.clone(), name: "--sql".to_owned() }));
+    }
+    let Some(path) = &args.file else { return Ok(None) };
+    if path.as_os_str() == "-" {
+        let mut bytes = Vec::new();
+        std::io::stdin().read_to_end(&mut bytes).map_err(|e| {
+            Trouble::usage(format!("standard input cannot be read: {e}"), "pipe the change in")
+        })?;
+        return Ok(Some(Text { text: utf8(bytes, "standard input")?, name: "standard input".to_owned() }));
+    }
+    let name = path.display().to_string();
+    let bytes = std::fs::read(path).map_err(|error| unreadable(path, &error))?;
+    Ok(Some(Text { text: utf8(bytes, &name)?, name }))
+}
+
+fn unreadable(path: &Path, error: &std::io::Error) -> Trouble {
+    let shown = path.display();
+    match error.kind() {
+        std::io::ErrorKind::NotFound => {
+            let text = path.to_string_lossy();
+            let statement =
+                ["update ", "delete ", "with "].iter().any(|w| text.to_lowercase().starts_with(w));
+            let hint = if statement {
+                "to give the statement itself, write --sql"
+            } else {
+                "check the path of the change file"
+            };
+            Trouble::usage(format!("there is no file {shown}"), hint)
+        }
+        _ => Trouble::usage(format!("{shown} cannot be read: {error}"), "name a change file"),
+    }
+}
+
+fn utf8(bytes: Vec<u8>, name: &str) -> Result<String, Trouble> {
+    String::from_utf8(bytes).map_err(|error| {
+        let at = error.utf8_error().valid_up_to();
+        let line = error.as_bytes().iter().take(at).filter(|b| **b == b'\n').count() + 1;
+        Trouble::usage(format!("{name} is not UTF-8 text: line {line}, byte {at}"), "save it as UTF-8")
+    })
+}
+
+/// A change from its text, with what the command line adds to it.
+pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: &dyn Language) -> Result<Change, Trouble> {
+    let mut change =
+        marktwice_change::read(&text.text, language).map_err(|e| Trouble::change(e, &text.name))?;
+    let counts = args.rows.is_some() || args.changes.is_some();
+    if counts && change.steps.len() > 1 {
+        return Err(Trouble::usage(
+            format!(
+                "there are {} steps, and --rows or --changes does not say which one is meant",
+                change.steps.len()
+            ),
+            "say rows = N in a block before each step: /* marktwice step … */",
+        ));
+    }
+    change.allow.extend(args.allow.iter().copied());
+    (change.again, change.quick) = (args.again, args.quick);
+    let terms = change.terms(0);
+    let line = Terms { rows: args.rows, changes: args.changes, ..Terms::default() };
+    Ok(if counts { change.with(terms.under(line)) } else { change })
+}

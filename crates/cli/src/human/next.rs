@@ -1,0 +1,42 @@
+//! The one next step after a preview.
+
+use marktwice_core::Code;
+use marktwice_core::mark::Label;
+use marktwice_run::Preview;
+
+use super::{BOLD, cells, styled};
+
+/// The one next step; `on` is what else stands in a command for the same database.
+pub(crate) fn next_step(preview: &Preview, on: &str) -> String {
+    let stops = preview.stops();
+    if !stops.is_empty() {
+        let names: Vec<&str> = stops.iter().map(|c| c.as_str()).collect();
+        return format!(
+            "It would not be applied: {} {} it.\n",
+            names.join(", "),
+            if stops.len() == 1 { "stops" } else { "stop" }
+        );
+    }
+    if !preview.unmet().is_empty() {
+        return "It would not be applied: another count is expected.\n".to_owned();
+    }
+    if preview.nothing_to_do() {
+        return "There is nothing to apply.\n".to_owned();
+    }
+    let missing = preview.findings().find(|f| f.code == Code::MissingPrivilege);
+    let unheld = preview.steps.iter().flat_map(|step| &step.block.foreseen);
+    let mut unheld = unheld.filter(|f| f.label == Label::Computed);
+    if let Some(why) = missing.map(|f| f.message.clone()).or_else(|| unheld.find_map(|f| f.why.clone())) {
+        return format!("Nothing was written. It cannot be applied here: {why}.\n");
+    }
+    let mark = preview.mark.as_deref().unwrap_or_default();
+    let apply = styled(BOLD, &cells::escape(&format!("marktwice apply --mark {mark}{on}")));
+    if !preview.open().is_empty() {
+        return format!(
+            "Nothing was written. Mark {} is taken. To rehearse all steps, see their rows, and be asked: {}\n",
+            styled(BOLD, mark),
+            apply
+        );
+    }
+    format!("Nothing was written. Mark {} is taken; to apply exactly this: {}\n", styled(BOLD, mark), apply)
+}

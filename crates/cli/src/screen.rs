@@ -1,0 +1,150 @@
+//! What a command has to show, and the forms in which it is shown: one trait over the same data for all of them.
+
+use marktwice_core::Code;
+use marktwice_core::survey::{Survey, TableSummary};
+use marktwice_run::{Block, Entry, Preview, Rows, RunOutcome, Seen, Settling, Shown};
+use serde_json::Value as Json;
+
+use crate::args::{Common, Format};
+use crate::past::Past;
+use crate::{human, json};
+
+/// What there is to show.
+pub(crate) enum Screen<'a> {
+    /// A preview by itself, with the exit status, and what else stands in a command for the same database.
+    Preview(&'a Preview, u8, &'a str),
+    /// What a run is about, before anything is asked.
+    Before(&'a Shown<'a>),
+    /// How a run ended.
+    Outcome(Ended<'a>),
+    /// Runs on a database.
+    History(&'a Past),
+    /// One run in full.
+    Receipt(&'a Entry),
+    /// What became of runs that were cut off: on what database, which, the exit status, how to go on.
+    Settled(&'a str, &'a Settling, u8, &'a str),
+    /// Findings explained: all of them, or the one that was asked for.
+    Findings(&'a [Code], bool),
+    /// All tables.
+    Tables(&'a Seen<Vec<TableSummary>>),
+    /// One table with rows of it, which a condition may have chosen.
+    Table(&'a Seen<Survey>, &'a Rows, bool),
+}
+
+/// How a run ended.
+#[derive(Clone, Copy)]
+pub(crate) struct Ended<'a> {
+    /// The name of the document that says so.
+    pub(crate) document: &'a str,
+    /// How.
+    pub(crate) outcome: &'a RunOutcome,
+    /// The exit status.
+    pub(crate) status: u8,
+    /// The tables of its steps.
+    pub(crate) tables: &'a [String],
+    /// What the text is called.
+    pub(crate) file: &'a str,
+    /// What else stands in a command for the same database.
+    pub(crate) again: &'a str,
+}
+
+/// A form of output.
+pub(crate) trait Renderer {
+    /// The text of a screen; `None` where this form says it later, together with how it ended.
+    fn render(&mut self, screen: &Screen<'_>) -> Option<String>;
+
+    /// Writes such a text to standard output.
+    fn print(&self, text: &str);
+}
+
+/// The form that was asked for.
+pub(crate) fn renderer(common: &Common) -> Box<dyn Renderer> {
+    match common.format {
+        Format::Human => Box::new(People { verbose: common.verbose }),
+        Format::Json => Box::new(Documents::default()),
+    }
+}
+
+/// Shows a screen in the form that was asked for.
+pub(crate) fn show(common: &Common, screen: &Screen<'_>) {
+    let mut form = renderer(common);
+    if let Some(text) = form.render(screen) {
+        form.print(&text);
+    }
+}
+
+/// The tables of what is shown, by step.
+pub(crate) fn tables_of(shown: &Shown<'_>) -> Vec<String> {
+    let table = |block: &Block| block.target.table.clone();
+    match shown {
+        Shown::Change(preview) => preview.steps.iter().map(|step| table(&step.block)).collect(),
+        Shown::Undo(preview) => preview.batches.iter().map(|batch| table(&batch.block)).collect(),
+    }
+}
+
+/// For people.
+pub(crate) struct People {
+    /// Whether more is said.
+    pub(crate) verbose: bool,
+}
+
+impl Renderer for People {
+    fn render(&mut self, screen: &Screen<'_>) -> Option<String> {
+        Some(match screen {
+            Screen::Preview(preview, _, on) => {
+                format!("{}\n{}", human::preview(preview, self.verbose), human::next_step(preview, on))
+            }
+            Screen::Before(Shown::Change(preview)) => format!("{}\n", human::preview(preview, self.verbose)),
+            Screen::Before(Shown::Undo(preview)) => format!("{}\n", human::undo(preview, self.verbose)),
+            Screen::Outcome(ended) => {
+                let tables: Vec<&str> = ended.tables.iter().map(String::as_str).collect();
+                human::outcome(ended.outcome, &tables, ended.file, ended.again)
+            }
+            Screen::History(past) => {
+                human::history(&past.database, (&past.entries, past.left_out), past.size, &past.notes)
+            }
+            Screen::Receipt(entry) => human::receipt(entry),
+            Screen::Settled(on, all, _, again) => human::settled(on, all, again),
+            Screen::Findings(codes, one) => human::why(codes, *one),
+            Screen::Tables(seen) => human::look::tables(seen),
+            Screen::Table(seen, rows, filtered) => human::look::table(seen, rows, *filtered),
+        })
+    }
+
+    fn print(&self, text: &str) {
+        crate::out::print(text);
+    }
+}
+
+/// JSON documents, one a command.
+#[derive(Default)]
+pub(crate) struct Documents {
+    /// What was shown before it was asked.
+    before: Option<Json>,
+}
+
+impl Renderer for Documents {
+    fn render(&mut self, screen: &Screen<'_>) -> Option<String> {
+        let document = match screen {
+            Screen::Preview(preview, status, _) => json::preview(preview, *status),
+            Screen::Before(shown) => {
+                self.before = Some(json::shown(shown));
+                return None;
+            }
+            Screen::Outcome(ended) => {
+                json::outcome(ended.document, self.before.take(), ended.outcome, ended.status)
+            }
+            Screen::History(past) => json::history(&past.database, &past.entries, past.size, &past.notes),
+            Screen::Receipt(entry) => json::receipt(entry),
+            Screen::Settled(_, all, status, _) => json::settled(all, *status),
+            Screen::Findings(codes, _) => json::why(codes),
+            Screen::Tables(seen) => json::tables(seen),
+            Screen::Table(seen, rows, _) => json::look(seen, rows),
+        };
+        Some(format!("{document:#}"))
+    }
+
+    fn print(&self, text: &str) {
+        crate::out::print_document(text);
+    }
+}

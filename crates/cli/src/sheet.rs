@@ -1,0 +1,113 @@
+//! Rows for a spreadsheet, as CSV (RFC 4180): NULL is an empty cell, an empty text is `""`; numbers are numbers; a text that
+//! a spreadsheet would run as a formula has an apostrophe before it, unless it is wanted to the letter.
+
+use std::io::{self, Write};
+
+use marktwice_core::Value;
+
+/// A cell.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Cell {
+    /// Nothing: NULL, or no row.
+    Empty,
+    /// A number, a truth, or bytes in hexadecimal.
+    Plain(String),
+    /// A text of somebody's.
+    Text(String),
+}
+
+impl Cell {
+    /// The cell of a value.
+    pub(crate) fn of(value: &Value) -> Cell {
+        match value {
+            Value::Null => Cell::Empty,
+            Value::Text(text) => Cell::Text(text.clone()),
+            Value::TextBytes(bytes) => Cell::Text(String::from_utf8_lossy(bytes).into_owned()),
+            Value::Bytes(bytes) => {
+                let digits: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+                Cell::Plain(format!("x'{digits}'"))
+            }
+            Value::Decimal(digits) => Cell::Plain(digits.clone()),
+            other => match other.to_json() {
+                serde_json::Value::String(text) => Cell::Plain(text),
+                json => Cell::Plain(json.to_string()),
+            },
+        }
+    }
+}
+
+/// Writes records.
+pub(crate) struct Sheet<W: Write> {
+    to: W,
+    /// Whether texts are written to the letter.
+    raw: bool,
+}
+
+impl<W: Write> Sheet<W> {
+    /// A sheet that is written there.
+    pub(crate) fn new(to: W, raw: bool) -> Sheet<W> {
+        Sheet { to, raw }
+    }
+
+    /// Names of columns.
+    pub(crate) fn head(&mut self, names: &[String]) -> io::Result<()> {
+        self.record(&names.iter().cloned().map(Cell::Text).collect::<Vec<_>>())
+    }
+
+    /// One line.
+    pub(crate) fn record(&mut self, cells: &[Cell]) -> io::Result<()> {
+        let written: Vec<String> = cells.iter().map(|cell| self.cell(cell)).collect();
+        self.to.write_all(written.join(",").as_bytes())?;
+        self.to.write_all(b"\n")
+    }
+
+    fn cell(&self, cell: &Cell) -> String {
+        let text = match cell {
+            Cell::Empty => return String::new(),
+            Cell::Plain(text) => text.clone(),
+            Cell::Text(text) if !self.raw && is_formula(text) => format!("'{text}"),
+            Cell::Text(text) => text.clone(),
+        };
+        let trimmed = text.trim().len() == text.len();
+        if text.is_empty() || !trimmed || text.contains(['"', ',', '\n', '\r', ';', '\t']) {
+            format!("\"{}\"", text.replace('"', "\"\""))
+        } else {
+            text
+        }
+    }
+
+    /// What it is written to, with everything in it.
+    pub(crate) fn finish(mut self) -> io::Result<W> {
+        self.to.flush()?;
+        Ok(self.to)
+    }
+}
+
+/// Whether a spreadsheet would take a text for a formula; a plain number is none.
+fn is_formula(text: &str) -> bool {
+    let first = text.trim_start_matches([' ', '"']).chars().next();
+    let number = text.parse::<f64>().is_ok_and(f64::is_finite);
+    matches!(first, Some('=' | '+' | '-' | '@' | '\t' | '\r' | '\n')) && !number
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn line(raw: bool, cells: &[Cell]) -> String {
+        let mut sheet = Sheet::new(Vec::new(), raw);
+        sheet.record(cells).unwrap();
+        String::from_utf8(sheet.finish().unwrap()).unwrap()
+    }
+
+    #[test]
+    fn cells_keep_what_they_are() {
+        let of = |values: &[Value]| line(false, &values.iter().map(Cell::of).collect::<Vec<_>>());
+        let text = |t: &str| Value::Text(t.to_owned());
+        assert_eq!(of(&[Value::Null, text(""), text(" a ")]), ",\"\",\" a \"\n");
+        assert_eq!(of(&[Value::Decimal("4.50".to_owned()), Value::Int(-3)]), "4.50,-3\n");
+        assert_eq!(of(&[text("=1+1"), text("-5"), text("-x"), text("@a")]), "'=1+1,-5,'-x,'@a\n");
+        assert_eq!(line(true, &[Cell::of(&text("=1+1"))]), "=1+1\n");
+        assert_eq!(of(&[text("a,b\"c\nd"), Value::Bytes(vec![0, 255])]), "\"a,b\"\"c\nd\",x'00ff'\n");
+    }
+}

@@ -1,0 +1,1 @@
+UPDATE hive SET hive_id = hive_id + 10, kilos = kilos * 2, note = 'seen' WHERE hive_id < 3

@@ -1,0 +1,1 @@
+DELETE FROM hive WHERE hive_id > 2

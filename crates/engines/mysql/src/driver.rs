@@ -1,0 +1,437 @@
+//! What this server gives to the sessions, transactions and held rows that are the same for every relational engine.
+
+use std::time::{Duration, Instant};
+
+use marktwice_core::Value;
+use marktwice_core::finding::Code;
+use marktwice_core::mark::StepKind;
+use marktwice_core::steps::Touches;
+use marktwice_core::survey::Declared;
+use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::way_back::WayBack;
+use marktwice_port::{
+    Batch, ChangeSource, CommitOutcome, Constraint, EngineError, FoundSink, Intent, PATIENCE, Plan, Settings,
+    SideHow, SideWrite, Stopper, Watch,
+};
+use marktwice_relational::driver::{Driver, Working};
+use marktwice_relational::finder::{Asked, Finder, Found, Lock};
+use marktwice_relational::held::create;
+use marktwice_relational::put::{self, Together};
+use marktwice_relational::reach::ForeignKey;
+use marktwice_relational::recipe::Recipe;
+use marktwice_relational::shell::Tabled;
+use marktwice_relational::statement::detail;
+use marktwice_relational::transaction::OfStep;
+use marktwice_relational::way_back::with_insert;
+use marktwice_sql::query::ask::Texts;
+use mysql::prelude::Queryable;
+
+use crate::catalog::{NoTemporary, Table, describe, describe_found, find, foreign_keys};
+use crate::client::{My, literal};
+use crate::detail::Detail;
+use crate::error::{engine, is_lost};
+use crate::finder;
+use crate::grants::grants;
+use crate::held::{Filled, Held, content_columns, define, expect_contents, fill, recipe};
+use crate::nameless::{put_by_content, several_of_a_content, single_contents};
+use crate::plan::plan;
+use crate::touches::touches;
+use crate::way_back::{by_definition, by_rows};
+
+/// How long it is waited for the server to end the connection of a client that died.
+const NOTICED: Duration = Duration::from_secs(30);
+
+/// Rows written, updated and deleted, as the session counts them; rows of temporary tables included.
+type Counters = [u64; 3];
+
+/// The first column of rows.
+fn texts(my: &mut My, sql: &str) -> Result<Vec<String>, EngineError> {
+    Ok(my.rows(sql)?.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect())
+}
+
+fn counters(my: &mut My) -> Result<Counters, EngineError> {
+    let mut all = [0; 3];
+    let rows = my.rows(
+        "SHOW SESSION STATUS WHERE Variable_name IN ('Handler_write', 'Handler_update', 'Handler_delete')",
+    )?;
+    if rows.len() < all.len() {
+        return Err(EngineError::Other(format!(
+            "{} does not count the rows that it writes: nothing is applied; a preview works",
+            my.brand
+        )));
+    }
+    for row in rows {
+        let text = |at: usize| row.get(at).and_then(Option::as_deref).unwrap_or("");
+        let at = match text(0) {
+            "Handler_write" => 0,
+            "Handler_update" => 1,
+            _ => 2,
+        };
+        if let Some(slot) = all.get_mut(at) {
+            *slot = text(1).parse().unwrap_or(0);
+        }
+    }
+    Ok(all)
+}
+
+/// Whether rows are told by their contents alone when they are put back by a statement of this kind.
+fn by_content(batch: &Batch, kind: StepKind) -> bool {
+    batch.target.key.kind == KeyKind::WholeRow && kind != StepKind::Insert
+}
+
+impl Driver for My {
+    type Here = ();
+    /// What was written while the statement was at work; `None` where that is not known.
+    type Books = Option<Counters>;
+
+    /// A silent server is noticed by the time-out of reading.
+    fn obey(&mut self, watch: &Watch) {
+        self.stop = Some(watch.stop.clone());
+    }
+
+    fn pinned<R>(&mut self, work: impl FnOnce(&mut My) -> Result<R, EngineError>) -> Result<R, EngineError> {
+        self.with_pins(work)
+    }
+
+    fn peeking<R>(&mut self, work: impl FnOnce(&mut My) -> Result<R, EngineError>) -> Result<R, EngineError> {
+        self.reading(work)
+    }
+
+    /// Under the user's settings. A session that reads is in no transaction here.
+    fn ask_until(&mut self, sql: &str, until: Instant) -> Result<Texts, EngineError> {
+        let left = until.saturating_duration_since(Instant::now()).min(PATIENCE);
+        if left.is_zero() {
+            return Err(EngineError::Interrupted);
+        }
+        let limited = self.limit_to(left);
+        self.run("START TRANSACTION READ ONLY")?;
+        let answer = limited.and_then(|()| self.ask(sql));
+        self.run("ROLLBACK")?;
+        answer
+    }
+
+    fn unhurried(&mut self) {
+        let _ = self.limit_to(self.limit.unwrap_or_default());
+    }
+
+    fn described(&mut self, schema: &str, table: &str) -> Result<Table, EngineError> {
+        describe(self, schema, table)
+    }
+
+    fn named(&mut self, schema: Option<&str>, table: &str) -> Result<Table, EngineError> {
+        let found = find(self, schema, table)?;
+        let found = found.ok_or_else(|| EngineError::missing(format!("there is no table {table}")))?;
+        describe_found(self, &found)
+    }
+
+    fn foreign_keys(&mut self, table: &Table) -> Result<Vec<ForeignKey>, EngineError> {
+        foreign_keys(self, table)
+    }
+
+    fn names(&mut self, _: bool) -> Result<Vec<(String, String)>, EngineError> {
+        let names = texts(
+            self,
+            "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = database() \
+             AND TABLE_TYPE = 'BASE TABLE' ORDER BY TABLE_NAME",
+        )?;
+        Ok(names.into_iter().map(|name| (String::new(), name)).collect())
+    }
+
+    fn declared(&mut self, table: &Table) -> Result<Declared, EngineError> {
+        let (schema, name) = (literal(&table.target.schema), literal(&table.target.table));
+        Ok(Declared {
+            defaults: table.types.iter().map(|t| t.default.clone()).collect(),
+            // Older servers of the family have no such view.
+            checks: texts(
+                self,
+                &format!(
+                    "SELECT concat('CHECK (', CHECK_CLAUSE, ')') FROM information_schema.CHECK_CONSTRAINTS \
+                     WHERE CONSTRAINT_SCHEMA = {schema} AND TABLE_NAME = {name} ORDER BY CONSTRAINT_NAME"
+                ),
+            )
+            .unwrap_or_default(),
+            triggers: texts(
+                self,
+                &format!(
+                    "SELECT concat(TRIGGER_NAME, ': ', ACTION_TIMING, ' ', EVENT_MANIPULATION) \
+                     FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = {schema} \
+                     AND EVENT_OBJECT_TABLE = {name} ORDER BY TRIGGER_NAME"
+                ),
+            )?,
+            ..Declared::default()
+        })
+    }
+
+    fn plan(&mut self, source: &str, allow: &[Code], _earlier: &[Plan]) -> Result<Plan, EngineError> {
+        plan(self, source, allow)
+    }
+
+    fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
+        touches(self, plan)
+    }
+
+    fn restore_reach(&mut self, batch: &Batch) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
+        let table = describe(self, &batch.target.schema, &batch.target.table)?;
+        let grants = grants(self)?;
+        let own = self.one("SELECT database()")?.unwrap_or_default();
+        let mut said = |kind| by_definition(self, &grants, &own, &table, kind);
+        let first = said(batch.kind)?;
+        let insert = batch.inserts.then(|| said(StepKind::Insert)).transpose()?;
+        Ok(with_insert(first, insert))
+    }
+
+    fn rows_back(&mut self, plan: &Plan, detail: &Detail) -> Result<WayBack, EngineError> {
+        by_rows(self, plan, detail)
+    }
+
+    fn may_hold(&self, detail: &Detail) -> Result<(), EngineError> {
+        let Some(NoTemporary { why, right }) = &detail.own.no_temporary else { return Ok(()) };
+        let said = format!("{why}: the rows cannot be held, so nothing is applied; a preview works");
+        Err(if *right { EngineError::denied(said) } else { EngineError::Other(said) })
+    }
+
+    fn recipe(&self, plan: &Plan, detail: &Detail) -> Recipe {
+        recipe(plan, detail)
+    }
+
+    fn define(&mut self, table: &Table, step: usize, columns: &[String]) -> Result<(), EngineError> {
+        define(self, step, table, columns)
+    }
+
+    fn fill(&mut self, plan: &Plan, detail: &Detail, lock: bool) -> Result<Filled, EngineError> {
+        fill(self, plan, detail, lock)
+    }
+
+    fn viewing(&mut self, plans: &[&Plan], work: &mut Working<'_, My>) -> Result<(), EngineError> {
+        // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.
+        let mut made = Vec::new();
+        for plan in plans {
+            let detail = detail::<Table>(plan)?;
+            if detail.own.no_temporary.is_none() {
+                create(self, plan, detail)?;
+                made.push(detail.table.held_name(plan.step));
+            }
+        }
+        if made.is_empty() {
+            return self.reading(|my| work(my));
+        }
+        // READ COMMITTED keeps the reading of INSERT … SELECT from locking the rows it reads. Each step is then read as of
+        // one moment, and several steps one after the other: a snapshot for all of them would lock.
+        self.run("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;
+        self.run("START TRANSACTION READ ONLY")?;
+        // What is held is handed over inside the transaction, and all of it is rolled back.
+        let done = work(self);
+        let mut ended = self.run("ROLLBACK");
+        for name in made {
+            ended = ended.and(self.run(&format!("DROP TEMPORARY TABLE IF EXISTS {name}")));
+        }
+        done.and(ended)
+    }
+
+    fn room_to_find(&mut self, table: &Table) -> Result<(), EngineError> {
+        finder::make_room(self, table)
+    }
+
+    fn find(&mut self, table: &Table, asked: &Asked<'_>) -> Result<Vec<Option<Found>>, EngineError> {
+        let found = if table.target.key.kind == KeyKind::WholeRow {
+            finder::by_content(self, table, asked)
+        } else {
+            finder::by_key(self, table, asked)
+        };
+        Ok(found?.into_iter().map(|row| row.map(Found::of)).collect())
+    }
+
+    fn look_up(
+        &mut self,
+        target: &Target,
+        source: &mut ChangeSource<'_>,
+        sink: &mut FoundSink<'_>,
+    ) -> Result<(), EngineError> {
+        let table = describe(self, &target.schema, &target.table)?;
+        self.room_to_find(&table)?;
+        if self.intent == Intent::Settle {
+            // Read with locks: whoever has written a row and not committed yet is waited for.
+            self.run("START TRANSACTION")?;
+            let mut finder = Finder::new(&table, Lock::Shared, true);
+            let done = self.with_pins(|my| finder.hand_over(my, source, sink));
+            let ended = self.run("ROLLBACK");
+            return done.and(ended);
+        }
+        // What is copied into a temporary table is not locked so.
+        if table.target.key.kind == KeyKind::WholeRow {
+            self.run("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;
+        }
+        let mut finder = Finder::new(&table, Lock::None, true);
+        self.reading(|my| finder.hand_over(my, source, sink))
+    }
+
+    fn behind(&self) -> Vec<String> {
+        content_columns()
+    }
+
+    fn load(&mut self, held: &str, names: &[String], rows: Vec<Vec<Value>>) -> Result<(), EngineError> {
+        let marks = vec!["?"; names.len()].join(", ");
+        self.execute_many(&format!("INSERT INTO {held} ({}) VALUES ({marks})", names.join(", ")), &rows)
+    }
+
+    fn putting<R>(&mut self, work: impl FnOnce(&mut My) -> Result<R, EngineError>) -> Result<R, EngineError> {
+        self.with_pins(work)
+    }
+
+    /// The server takes a statement that failed so back by itself.
+    fn waits(error: &EngineError) -> bool {
+        error.broken(Constraint::Unique).or_else(|| error.broken(Constraint::ForeignKey)).is_some()
+    }
+
+    fn put_all(&mut self, held: &Held, batch: &Batch, kind: StepKind) -> Result<Together, EngineError> {
+        if !by_content(batch, kind) {
+            let sql = put::statement(held, batch, kind, None);
+            return Ok(self.attempt(&sql)?.map_or(Together::None, Together::All));
+        }
+        let sql = single_contents(held, batch, kind);
+        let rest = several_of_a_content(held);
+        Ok(self.attempt(&sql)?.map_or(Together::None, |count| Together::Some(count, rest)))
+    }
+
+    fn put_one(
+        &mut self,
+        held: &Held,
+        batch: &Batch,
+        kind: StepKind,
+        ordinal: &str,
+    ) -> Result<Result<u64, EngineError>, EngineError> {
+        if !by_content(batch, kind) {
+            let sql = put::statement(held, batch, kind, Some(ordinal));
+            return self.attempt(&sql);
+        }
+        match put_by_content(self, held, batch, kind, ordinal) {
+            Err(error) if Self::waits(&error) => Ok(Err(error)),
+            other => other.map(Ok),
+        }
+    }
+
+    /// SERIALIZABLE makes every plain SELECT see and lock the newest rows, as the statement itself does.
+    fn start(&mut self, stop: Stopper) -> Result<(), EngineError> {
+        self.stop = Some(stop);
+        self.run("SET TRANSACTION ISOLATION LEVEL SERIALIZABLE")?;
+        self.run("START TRANSACTION READ WRITE")
+    }
+
+    fn arrive(&mut self) -> Result<((), Settings), EngineError> {
+        let mut settings =
+            Settings { said: vec!["isolation: serializable".to_owned()], warnings: Vec::new() };
+        let flush = self.one("SELECT @@global.innodb_flush_log_at_trx_commit")?.unwrap_or_default();
+        if flush == "1" {
+            settings.said.push("innodb_flush_log_at_trx_commit: 1".to_owned());
+        } else {
+            settings.warnings.push(format!(
+                "innodb_flush_log_at_trx_commit is {flush} on this server, so the last commits are not safe from a crash"
+            ));
+        }
+        self.run("SAVEPOINT marktwice_here")?;
+        Ok(((), settings))
+    }
+
+    fn kept(
+        &mut self,
+        held: &Held,
+        _: &[ForeignKey],
+        _: StepKind,
+        _: &[usize],
+    ) -> Result<Option<Counters>, EngineError> {
+        self.with_pins(|my| expect_contents(held, my))?;
+        Ok(None)
+    }
+
+    fn run(&mut self, plan: &Plan, of: &mut OfStep<My>) -> Result<u64, EngineError> {
+        if self.own_guard {
+            self.run("SET SESSION sql_safe_updates = 1")?;
+        }
+        let before = counters(self)?;
+        let gives = detail::<Table>(plan)?.step.returning.is_some();
+        let executed =
+            if gives { self.execute_giving(&plan.statement) } else { self.execute_one(&plan.statement, &[]) };
+        let count = executed.map_err(|e| self.cluster_words(e))?;
+        if self.own_guard {
+            self.run("SET SESSION sql_safe_updates = 0")?;
+        }
+        let mut written = counters(self)?;
+        written.iter_mut().zip(before).for_each(|(now, before)| *now = now.saturating_sub(before));
+        of.books = Some(written);
+        Ok(count)
+    }
+
+    fn effects(&mut self, of: &OfStep<My>) -> Result<Vec<SideWrite>, EngineError> {
+        // The session counts what triggers and functions write, without saying where; not what foreign keys' actions do.
+        // A partitioned table counts its own rows more than once.
+        let OfStep { held, kind, executed, books } = of;
+        let Some(written) = books.filter(|_| !held.table.partitioned) else { return Ok(Vec::new()) };
+        let own = match kind {
+            StepKind::Insert => [*executed, 0, 0],
+            StepKind::Update => [0, *executed, 0],
+            StepKind::Delete => [0, 0, *executed],
+        };
+        let more: Vec<String> = written
+            .iter()
+            .zip(own)
+            .zip(["inserted", "updated", "deleted"])
+            .filter(|((written, own), _)| *written > own)
+            .map(|((written, own), what)| format!("{} {what}", written - own))
+            .collect();
+        if more.is_empty() {
+            return Ok(Vec::new());
+        }
+        let how = SideHow::Measured(more.join(", "));
+        Ok(vec![SideWrite { table: "rows elsewhere".to_owned(), how, rows: None }])
+    }
+
+    /// A savepoint goes with the transaction it was made in.
+    fn intact(&mut self, (): &()) -> Result<(), EngineError> {
+        let there =
+            self.run("RELEASE SAVEPOINT marktwice_here").and_then(|()| self.run("SAVEPOINT marktwice_here"));
+        there.map_err(|error| {
+            EngineError::transaction_gone(format!(
+                "the transaction on the server is not the one that was begun: {error}"
+            ))
+        })
+    }
+
+    fn token(&mut self, (): &()) -> Option<String> {
+        Some(format!("connection {}", self.conn.connection_id()))
+    }
+
+    fn commit(&mut self, (): &()) -> CommitOutcome {
+        self.stop = None;
+        match self.conn.query_drop("COMMIT") {
+            Ok(()) => CommitOutcome::Committed,
+            Err(error) if is_lost(&error) => CommitOutcome::Unknown(engine(error)),
+            Err(error) => CommitOutcome::RolledBack(self.cluster_words(engine(error))),
+        }
+    }
+
+    fn roll_back(&mut self) -> Result<(), EngineError> {
+        self.stop = None;
+        self.run("ROLLBACK")
+    }
+
+    /// The server keeps no record of a transaction; but its connection may still be at work on the COMMIT, although its
+    /// client is dead, and until it has ended nothing is decided.
+    fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {
+        let Some(id) = token.strip_prefix("connection ").and_then(|id| id.parse::<u64>().ok()) else {
+            return Ok(None);
+        };
+        let until = Instant::now() + NOTICED;
+        let sql =
+            format!("SELECT 1 FROM information_schema.PROCESSLIST WHERE ID = {id} AND INFO IS NOT NULL");
+        while self.one(&sql)?.is_some() {
+            if Instant::now() >= until {
+                return Err(EngineError::locked(format!(
+                    "the connection {id} of that run is still at work on the server after {} s",
+                    NOTICED.as_secs()
+                )));
+            }
+            std::thread::sleep(Duration::from_millis(200));
+        }
+        Ok(None)
+    }
+}

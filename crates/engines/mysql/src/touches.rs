@@ -1,0 +1,45 @@
+//! What a step reads and writes: its text, the texts that it sets off, and the catalogue's word for what they name.
+
+use marktwice_core::steps::Touches;
+use marktwice_port::{EngineError, Plan};
+use marktwice_relational::statement::detail;
+use marktwice_relational::touches::{Relation, of_step};
+
+use crate::catalog::{Table, cell};
+use crate::client::{My, literal};
+use crate::detail::Detail;
+
+/// What a step reads and writes.
+pub(crate) fn touches(my: &mut My, plan: &Plan) -> Result<Touches, EngineError> {
+    let Detail { step, foreign_keys, reached, .. } = detail::<Table>(plan)?;
+    of_step(step, plan, foreign_keys, reached, &mut |words| relations(my, words))
+}
+
+/// Tables and views of these names, in any database that this user may see.
+fn relations(my: &mut My, words: &[String]) -> Result<Vec<Relation>, EngineError> {
+    let list: Vec<String> = words.iter().map(|w| literal(w)).collect();
+    if list.is_empty() {
+        return Ok(Vec::new());
+    }
+    let rows = my.rows(&format!(
+        "SELECT c.TABLE_SCHEMA, c.TABLE_NAME, c.COLUMN_NAME, v.TABLE_NAME IS NOT NULL, v.VIEW_DEFINITION \
+         FROM information_schema.COLUMNS AS c LEFT JOIN information_schema.VIEWS AS v \
+         ON v.TABLE_SCHEMA = c.TABLE_SCHEMA AND v.TABLE_NAME = c.TABLE_NAME WHERE lower(c.TABLE_NAME) IN ({}) \
+         AND c.TABLE_SCHEMA NOT IN ('information_schema', 'mysql', 'performance_schema', 'sys') \
+         ORDER BY 1, 2, c.ORDINAL_POSITION",
+        list.join(", ")
+    ))?;
+    let mut all: Vec<(String, Relation)> = Vec::new();
+    for row in &rows {
+        let id = format!("{}.{}", cell(row, 0), cell(row, 1));
+        if all.last().is_none_or(|(last, _)| *last != id) {
+            let query = row.get(4).cloned().flatten().filter(|text| !text.is_empty());
+            let (name, view) = (cell(row, 1).to_owned(), cell(row, 3) == "1");
+            all.push((id, Relation { name, columns: Vec::new(), family: Vec::new(), view, query }));
+        }
+        if let Some((_, relation)) = all.last_mut() {
+            relation.columns.push(cell(row, 2).to_owned());
+        }
+    }
+    Ok(all.into_iter().map(|(_, relation)| relation).collect())
+}

@@ -1,0 +1,96 @@
+//! What stands around held rows: how many rows the table has, whether it is still the one that was planned with, and what
+//! foreign keys' actions would write.
+
+use std::cell::RefCell;
+
+use marktwice_core::mark::StepKind;
+use marktwice_port::{EngineError, Matched, Plan, SideWrite};
+
+use crate::detail::Detail;
+use crate::driver::Driver;
+use crate::held::Filled;
+use crate::reach::{Assigned, Counter, ForeignKey, count_actions};
+use crate::shell::Tabled;
+use crate::statement::same_definition;
+
+/// How many rows a table has.
+///
+/// # Errors
+/// What the engine says.
+pub fn count<D: Driver>(driver: &mut D, table: &D::Table) -> Result<u64, EngineError> {
+    driver.number(&format!("SELECT count(*) FROM {}", table.from()))
+}
+
+/// Refuses when definitions have changed since the plan was made.
+///
+/// # Errors
+/// [`Overtaken::Definitions`] then.
+pub fn still_defined<D: Driver>(driver: &mut D, table: &D::Table) -> Result<(), EngineError> {
+    let target = table.target();
+    let now = driver.described(&target.schema, &target.table)?;
+    same_definition(now.target(), target, "the preview")?;
+    driver.still(&now)
+}
+
+/// Foreign keys' actions on the held rows of a step.
+///
+/// # Errors
+/// What the engine says.
+pub fn actions<D: Driver>(
+    driver: &mut D,
+    step: usize,
+    keys: &[ForeignKey],
+    table: &D::Table,
+    kind: StepKind,
+    assigned: &Assigned,
+) -> Result<Vec<SideWrite>, EngineError> {
+    // Both closures ask the same connection, one after the other.
+    let driver = RefCell::new(driver);
+    let mut counter = Counter {
+        language: D::Table::LANGUAGE,
+        held: &table.held_name(step),
+        identity: &table.identity(),
+        count: &mut |sql| driver.borrow_mut().number(sql),
+        further: &mut |written| driver.borrow_mut().further(written),
+    };
+    count_actions(&mut counter, keys, table.target(), kind, assigned)
+}
+
+/// What is held, counted, and foreseen to be written elsewhere, once the held table is full.
+///
+/// # Errors
+/// What the engine says.
+pub fn surroundings<D: Driver>(
+    driver: &mut D,
+    plan: &Plan,
+    detail: &Detail<D::Table>,
+    filled: &Filled<D::Table>,
+) -> Result<Matched, EngineError> {
+    let (matched, total) = (filled.matched, count(driver, &detail.table)?);
+    let back = driver.rows_back(plan, detail)?;
+    let layout = &filled.held.layout;
+    let name = |column: usize| layout.after.iter().find(|(at, _)| *at == column).map(|(_, n)| n.clone());
+    let assigned: Vec<_> = plan.foreseen.iter().map(|f| (f.column, name(f.column))).collect();
+    let mut side = Vec::new();
+    if matched > 0 || detail.fires.for_statement {
+        side.extend_from_slice(&detail.writes);
+    }
+    if matched > 0 {
+        side.extend(actions(driver, plan.step, &detail.foreign_keys, &detail.table, plan.kind, &assigned)?);
+    }
+    let fires = detail.fires.for_statement || (matched > 0 && detail.fires.for_rows);
+    Ok(Matched { matched, total, side, many: filled.many.clone(), back, fires })
+}
+
+/// What is known of rows that were counted and shown, and are held nowhere.
+///
+/// # Errors
+/// What the engine says.
+pub fn plainly_held<D: Driver>(driver: &mut D, detail: &Detail<D::Table>) -> Result<Matched, EngineError> {
+    let matched =
+        driver.number(&detail.step.query("count(*)", marktwice_sql::query::row_query::Ask::default()))?;
+    let total = count(driver, &detail.table)?;
+    let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
+    let fires = detail.fires.for_rows || detail.fires.for_statement;
+    Ok(Matched { matched, total, side, many: None, back: detail.back.clone(), fires })
+}

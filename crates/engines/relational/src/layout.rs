@@ -1,0 +1,152 @@
+//! The held rows of a server engine: which columns their temporary table has, in which order they are read, and how
+//! a row of them becomes a [`HeldRow`].
+
+use marktwice_core::Value;
+use marktwice_core::finding::{Code, Finding};
+use marktwice_core::image::Image;
+use marktwice_core::mark::{HeldRow, StepKind};
+use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_port::{Batch, EngineError};
+use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, before, wanted};
+use marktwice_sql::statement::pins::UniqueKey;
+
+/// How held rows are read: ordinal, all columns before, the foreseen columns after, and two flags for rows that are
+/// put back.
+#[derive(Debug, Clone)]
+pub struct Layout {
+    /// The step whose rows they are.
+    pub step: usize,
+    /// The target.
+    pub target: Target,
+    /// What is done to its rows.
+    pub kind: StepKind,
+    /// Whether the engine's own row identity is held too.
+    pub row: bool,
+    /// Whether each row says if it is there now and if it is wanted.
+    pub flags: bool,
+    /// Columns with an after-value, and the name of that column in the held table, in its own quotes.
+    pub after: Vec<(usize, String)>,
+}
+
+impl Layout {
+    /// The columns of `h` in order.
+    pub fn columns(&self) -> Vec<String> {
+        let mut all = vec![format!("h.{ORDINAL}")];
+        all.extend(self.row.then(|| format!("h.{ROW}")));
+        all.extend((0..self.target.columns.len()).map(|at| format!("h.{}", before(at))));
+        all.extend(self.after.iter().map(|(_, name)| format!("h.{name}")));
+        if self.flags {
+            all.extend([format!("h.{THERE}"), format!("h.{IS_WANTED}")]);
+        }
+        all
+    }
+
+    /// How many columns that are.
+    pub fn width(&self) -> usize {
+        let (row, flags) = (usize::from(self.row), if self.flags { 2 } else { 0 });
+        1 + row + self.target.columns.len() + self.after.len() + flags
+    }
+
+    /// The row that `values` (in the order of [`Layout::columns`]) stand for.
+    pub fn row(&self, values: Vec<Value>) -> HeldRow {
+        let columns = self.target.columns.len();
+        let mut values = values.into_iter();
+        let ordinal = match values.next() {
+            Some(Value::Int(n)) => n,
+            _ => 0,
+        };
+        let identity = if self.row { values.next() } else { None };
+        let identity = identity.filter(|_| self.target.key.kind == KeyKind::RowIdentity);
+        let before: Vec<Value> = values.by_ref().take(columns).collect();
+        let cells: Vec<(usize, Value)> = self.after.iter().map(|(at, _)| *at).zip(values.by_ref()).collect();
+        let mut flag = || matches!(values.next(), Some(Value::Bool(true) | Value::Int(1)));
+        let (there, wanted) =
+            if self.flags { (flag(), flag()) } else { (true, self.kind != StepKind::Delete) };
+        let key = |row: &[Value]| identity.clone().map_or_else(|| self.key(row), |identity| vec![identity]);
+        if !wanted {
+            return HeldRow { ordinal, key: key(&before), image: Image::Delete { before } };
+        }
+        let mut after = before.clone();
+        for (at, value) in cells {
+            if let Some(cell) = after.get_mut(at) {
+                *cell = value;
+            }
+        }
+        let key = key(if there { &before } else { &after });
+        let image = if there { Image::Update { before, after } } else { Image::Insert { after } };
+        HeldRow { ordinal, key, image }
+    }
+
+    fn key(&self, row: &[Value]) -> Vec<Value> {
+        key_of(&self.target, row)
+    }
+}
+
+/// Columns of which a row that is put back holds two values, what is there and what is wanted: the others are the same,
+/// or there is only one of the two. Then an undo is no wider than the statement that it takes back.
+pub fn twice(batch: &Batch) -> Vec<usize> {
+    if batch.kind != StepKind::Update {
+        return Vec::new();
+    }
+    let generated = |at: &usize| batch.target.columns.get(*at).is_some_and(|c| c.generated);
+    (0..batch.target.columns.len()).filter(|at| batch.columns.contains(at) || generated(at)).collect()
+}
+
+/// The held table's column for what a row that is put back becomes in column `at`.
+pub fn image(twice: &[usize], at: usize) -> String {
+    if twice.contains(&at) { wanted(at) } else { before(at) }
+}
+
+/// What goes into the before-columns of a row that is put back, and into the wanted ones of [`twice`]: what is there
+/// now, or, for a row that comes in, what it becomes.
+pub fn images<'r>(
+    twice: &'r [usize],
+    now: Option<&'r [Value]>,
+    wanted: Option<&'r [Value]>,
+) -> impl Iterator<Item = &'r Value> {
+    let first = now.or(wanted).unwrap_or_default();
+    let second = wanted.or(now).unwrap_or_default();
+    first.iter().chain(twice.iter().filter_map(move |at| second.get(*at)))
+}
+
+/// Columns of our own beside a row's images, when it is held or put back.
+const BESIDE: usize = 8;
+
+/// Refuses a table whose rows do not fit with both their images into what an engine holds at most.
+///
+/// # Errors
+/// [`EngineError::Refused`] then.
+pub fn fits(table: &str, columns: usize, most: usize, engine: &str) -> Result<(), EngineError> {
+    if columns + BESIDE <= most {
+        return Ok(());
+    }
+    let message = format!(
+        "the rows of {table} are too wide: what they hold and what they become takes {columns} columns, and a table of \
+         {engine} has at most {most}; neither a run nor an undo could hold them"
+    );
+    Err(EngineError::Refused(Box::new(
+        Finding::new(Code::NotUnderstood, message).hint("assign fewer columns in one statement"),
+    )))
+}
+
+/// The key of a row; all of it where the table has none.
+pub fn key_of(target: &Target, row: &[Value]) -> Vec<Value> {
+    match target.key.kind {
+        KeyKind::WholeRow => row.to_vec(),
+        _ => target.key.columns.iter().filter_map(|&at| row.get(at).cloned()).collect(),
+    }
+}
+
+/// What tells a table's rows apart: the primary key, else a unique key whose columns refuse NULL, else the whole row.
+pub fn choose_key(columns: &[Column], keys: &[UniqueKey]) -> Key {
+    let not_null = |at: &usize| columns.get(*at).is_some_and(|c| c.not_null);
+    let unique = || keys.iter().find(|k| k.columns.iter().all(not_null));
+    match keys.iter().find(|k| k.primary).or_else(unique) {
+        Some(chosen) => Key {
+            kind: if chosen.primary { KeyKind::Primary } else { KeyKind::Unique },
+            names: chosen.columns.iter().filter_map(|&at| columns.get(at)).map(|c| c.name.clone()).collect(),
+            columns: chosen.columns.clone(),
+        },
+        None => Key { kind: KeyKind::WholeRow, names: Vec::new(), columns: Vec::new() },
+    }
+}

@@ -1,0 +1,31 @@
+//! What relational engines do alike, written once: the layout of held rows, what can be foreseen of a statement, what it
+//! reads and writes, foreign keys' actions, putting rows back.
+//!
+//! Nothing here speaks a protocol; it knows SQL only in so far as the engines write it alike.
+
+pub mod around;
+pub mod detail;
+pub mod driver;
+pub mod finder;
+pub mod foresee;
+pub mod held;
+pub mod insight;
+pub mod layout;
+pub mod links;
+pub mod put;
+pub mod reach;
+pub mod recipe;
+pub mod session;
+pub mod shell;
+pub mod statement;
+pub mod through;
+pub mod ties;
+pub mod touches;
+pub mod transaction;
+pub mod understood;
+pub mod unknown;
+pub mod view;
+pub mod walk;
+pub mod way_back;
+
+pub use layout::Layout;

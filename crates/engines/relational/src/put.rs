@@ -1,0 +1,219 @@
+//! Putting rows back, in an order that works. Never by replacing rows: a row is updated, inserted or deleted by its key (or
+//! its place, or its contents) after what is there was compared and locked.
+
+use marktwice_core::mark::StepKind;
+use marktwice_core::table::KeyKind;
+use marktwice_port::{Batch, ChangeSource, EngineError, Keep, KeepSink};
+use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, before, wanted};
+
+use crate::driver::Driver;
+use crate::finder::{Finder, Lock};
+use crate::held::Held;
+use crate::layout::{Layout, image, images, twice};
+use crate::shell::{Joining, Tabled};
+use crate::statement::same_definition;
+
+/// How many rows went back in one statement.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Together {
+    /// All of them.
+    All(u64),
+    /// So many; for those that are left this condition holds.
+    Some(u64, String),
+    /// Rows stand in each other's way, and nothing is left of the attempt.
+    None,
+}
+
+/// Makes the held table of rows that are to be put back, and fills it with what is there and what is wanted. Settings
+/// must be pinned.
+///
+/// # Errors
+/// What the engine says, or the source or sink does.
+pub fn hold_rows<D: Driver>(
+    driver: &mut D,
+    batch: &Batch,
+    source: &mut ChangeSource<'_>,
+    sink: &mut KeepSink<'_>,
+) -> Result<(Held<D::Table>, u64), EngineError> {
+    let mut table = driver.described(&batch.target.schema, &batch.target.table)?;
+    table.tell_by(&batch.target.key);
+    same_definition(table.target(), &batch.target, "the run")?;
+    driver.still(&table)?;
+    let twice = twice(batch);
+    let (number, flag) = D::Table::NUMBERED;
+    let mut columns = vec![format!("{ORDINAL} {number}")];
+    columns.extend(table.beside());
+    columns.extend((0..batch.target.columns.len()).map(|at| format!("{} {}", before(at), table.roomy(at))));
+    columns.extend(twice.iter().map(|at| format!("{} {}", wanted(*at), table.roomy(*at))));
+    columns.extend([format!("{THERE} {flag}"), format!("{IS_WANTED} {flag}")]);
+    let names: Vec<String> = columns.iter().filter_map(|c| c.split(' ').next()).map(str::to_owned).collect();
+    columns.extend(driver.behind());
+    driver.define(&table, batch.step, &columns)?;
+    let kept = table.held_name(batch.step);
+    driver.room_to_find(&table)?;
+    let mut finder = Finder::new(&table, Lock::Update, true);
+    let mut held = 0;
+    loop {
+        let chunk = finder.next(driver, source)?;
+        if chunk.is_empty() {
+            break;
+        }
+        let mut rows = Vec::with_capacity(chunk.len());
+        for (change, now) in chunk {
+            let values = now.as_ref().map(|row| row.values.as_slice());
+            let wanted = match sink(&change, values).map_err(EngineError::Sink)? {
+                Keep::Hold(wanted) => wanted,
+                Keep::Leave => continue,
+            };
+            let mut row = vec![marktwice_core::Value::Int(change.ordinal)];
+            row.extend(table.beside_of(&change.key, now.as_ref()));
+            row.extend(images(&twice, values, wanted.as_deref()).cloned());
+            row.extend([D::Table::flag(now.is_some()), D::Table::flag(wanted.is_some())]);
+            rows.push(row);
+            held += 1;
+        }
+        driver.load(&kept, &names, rows)?;
+    }
+    driver.loaded(&kept)?;
+    let layout = Layout {
+        step: batch.step,
+        target: batch.target.clone(),
+        kind: batch.kind,
+        row: table.row_identity().is_some(),
+        flags: true,
+        after: twice.iter().map(|at| (*at, wanted(*at))).collect(),
+    };
+    Ok((Held::new(layout, &table), held))
+}
+
+/// The statement that puts held rows of one kind back, all at once or the one of an ordinal.
+pub fn statement<T: Tabled>(held: &Held<T>, batch: &Batch, kind: StepKind, one: Option<&str>) -> String {
+    let (table, target) = (&held.table, &batch.target);
+    let name = |at: usize| target.columns.get(at).map_or(String::new(), |c| T::LANGUAGE.quoted(&c.name));
+    let (from, rows) = (table.from(), format!("{} AS h", held.name()));
+    let one = one.map_or(String::new(), |o| format!(" AND h.{ORDINAL} = {o}"));
+    let identity = table.identity();
+    let same = identity.iter().enumerate();
+    let on = same.map(|(nth, (held, own))| format!("t.{own} {} h.{held}", table.equals(nth)));
+    let on = on.collect::<Vec<_>>().join(" AND ");
+    let or_abort = if T::JOINING == Joining::In { " OR ABORT" } else { "" };
+    match kind {
+        StepKind::Update => {
+            let written = batch.columns.iter().copied().filter(|at| table.writable(*at));
+            let of = if T::JOINING == Joining::Join { "t." } else { "" };
+            let sets: Vec<String> =
+                written.map(|at| format!("{of}{} = h.{}", name(at), wanted(at))).collect();
+            let (sets, which) = (sets.join(", "), format!("h.{THERE} AND h.{IS_WANTED}{one}"));
+            match T::JOINING {
+                Joining::Join => format!("UPDATE {from} AS t JOIN {rows} ON {on} SET {sets} WHERE {which}"),
+                Joining::From | Joining::In => {
+                    format!("UPDATE{or_abort} {from} AS t SET {sets} FROM {rows} WHERE {on} AND {which}")
+                }
+            }
+        }
+        StepKind::Delete => {
+            let which = format!("h.{THERE} AND NOT h.{IS_WANTED}{one}");
+            match T::JOINING {
+                Joining::Join => format!("DELETE t FROM {from} AS t JOIN {rows} ON {on} WHERE {which}"),
+                Joining::From => format!("DELETE FROM {from} AS t USING {rows} WHERE {on} AND {which}"),
+                Joining::In => {
+                    let own = identity.iter().map(|(_, own)| own.clone()).collect::<Vec<_>>().join(", ");
+                    let theirs = identity.iter().map(|(held, _)| format!("h.{held}"));
+                    let theirs = theirs.collect::<Vec<_>>().join(", ");
+                    format!("DELETE FROM {from} WHERE ({own}) IN (SELECT {theirs} FROM {rows} WHERE {which})")
+                }
+            }
+        }
+        StepKind::Insert => {
+            let stored = |at: &usize| target.columns.get(*at).is_some_and(|c| !c.generated);
+            let columns: Vec<usize> = (0..target.columns.len()).filter(stored).collect();
+            let twice = twice(batch);
+            let mut names: Vec<String> = columns.iter().map(|&at| name(at)).collect();
+            let mut values: Vec<String> =
+                columns.iter().map(|&at| format!("h.{}", image(&twice, at))).collect();
+            if let Some(row) = table.row_identity().filter(|_| target.key.kind == KeyKind::RowIdentity) {
+                names.push(T::LANGUAGE.quoted(row));
+                values.push(format!("h.{ROW}"));
+            }
+            let given = if T::JOINING == Joining::From { " OVERRIDING SYSTEM VALUE" } else { "" };
+            format!(
+                "INSERT{or_abort} INTO {} ({}){given} SELECT {} FROM {rows} WHERE NOT h.{THERE} AND h.{IS_WANTED}{one} \
+                 ORDER BY h.{ORDINAL}",
+                table.inserted_name(),
+                names.join(", "),
+                values.join(", ")
+            )
+        }
+    }
+}
+
+/// Puts all held rows back. All rows of a kind go at once; when rows stand in each other's way (a unique value that is
+/// handed on, a parent behind its child) they go one by one, and one that has to wait for another does: since the run
+/// itself got from there to here one row at a time, there is an order that works.
+///
+/// # Errors
+/// When the engine refuses a row, or another number of rows answers than were to be put back.
+pub fn put<D: Driver>(driver: &mut D, held: &Held<D::Table>, batch: &Batch) -> Result<u64, EngineError> {
+    let kinds = [
+        (StepKind::Delete, format!("{THERE} AND NOT {IS_WANTED}")),
+        (StepKind::Update, format!("{THERE} AND {IS_WANTED}")),
+        (StepKind::Insert, format!("NOT {THERE} AND {IS_WANTED}")),
+    ];
+    let mut done = 0;
+    for (kind, condition) in kinds {
+        let expected = driver.number(&format!("SELECT count(*) FROM {} WHERE {condition}", held.name()))?;
+        if expected == 0 {
+            continue;
+        }
+        let count = match driver.put_all(held, batch, kind)? {
+            Together::All(count) => count,
+            Together::Some(count, rest) => {
+                count + one_by_one(driver, held, batch, kind, &format!("{condition} AND {rest}"))?
+            }
+            Together::None => one_by_one(driver, held, batch, kind, &condition)?,
+        };
+        if count != expected {
+            return Err(EngineError::Other(format!("{count} rows answered where {expected} were put back")));
+        }
+        done += count;
+    }
+    Ok(done)
+}
+
+fn one_by_one<D: Driver>(
+    driver: &mut D,
+    held: &Held<D::Table>,
+    batch: &Batch,
+    kind: StepKind,
+    condition: &str,
+) -> Result<u64, EngineError> {
+    let order = if kind == StepKind::Update { "DESC" } else { "ASC" };
+    let listed = driver.question(&format!(
+        "SELECT {ORDINAL} FROM {} WHERE {condition} ORDER BY {ORDINAL} {order}",
+        held.name()
+    ))?;
+    let mut waiting: Vec<String> =
+        listed.rows.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect();
+    let mut done = 0;
+    while !waiting.is_empty() {
+        let before = waiting.len();
+        let mut still = Vec::new();
+        let mut last = None;
+        for ordinal in waiting {
+            match driver.put_one(held, batch, kind, &ordinal)? {
+                Ok(count) => done += count,
+                Err(error) => {
+                    last = Some(error);
+                    still.push(ordinal);
+                }
+            }
+        }
+        if still.len() == before {
+            return Err(
+                last.unwrap_or_else(|| EngineError::Other("rows stand in each other's way".to_owned()))
+            );
+        }
+        waiting = still;
+    }
+    Ok(done)
+}

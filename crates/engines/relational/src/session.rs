@@ -1,0 +1,193 @@
+//! An open database, the same for every relational engine.
+
+use marktwice_core::Value;
+use marktwice_core::finding::Code;
+use marktwice_core::hash::{Fingerprint, RowHash};
+use marktwice_core::receipt::DatabaseId;
+use marktwice_core::steps::Touches;
+use marktwice_core::study::{Study, Wish};
+use marktwice_core::survey::{Survey, TableSummary};
+use marktwice_core::table::Target;
+use marktwice_core::way_back::WayBack;
+use marktwice_port::{
+    Batch, ChangeSource, EngineError, FoundSink, Plan, RowSink, Session, SideWrite, Stopper, Tx, Viewing,
+    Watch,
+};
+use marktwice_sql::query::row_query::Ask;
+
+use crate::detail::Detail;
+use crate::driver::Driver;
+use crate::held::stream_plainly;
+use crate::insight;
+use crate::shell::Tabled;
+use crate::statement::detail;
+use crate::transaction::Transaction;
+use crate::view::View;
+use crate::{through, ties};
+
+/// An open database of a relational engine.
+pub struct Opened<D> {
+    driver: D,
+    database: DatabaseId,
+    notes: Vec<String>,
+}
+
+impl<D: Driver> Opened<D> {
+    /// One over this connection; `notes` is what happened on opening it.
+    pub fn new(driver: D, database: DatabaseId, notes: Vec<String>) -> Self {
+        Opened { driver, database, notes }
+    }
+}
+
+/// The columns of a table in order, quoted.
+fn columns<T: Tabled>(table: &T) -> String {
+    let names = table.target().columns.iter().map(|c| T::LANGUAGE.quoted(&c.name));
+    names.collect::<Vec<_>>().join(", ")
+}
+
+/// A query for the number of rows that a statement matches: each once, however many rows a join gives for it, and no more
+/// than it takes.
+fn count<T: Tabled>(detail: &Detail<T>) -> Result<String, EngineError> {
+    let step = &detail.step;
+    if step.sources.is_none() && step.tail.is_none() {
+        return Ok(step.query("count(*)", Ask::default()));
+    }
+    let visible = T::LANGUAGE.quoted(&step.table.visible().text);
+    let identity = detail.table.identity();
+    let own = identity.iter().enumerate().map(|(at, (_, own))| format!("{visible}.{own} AS marktwice_k{at}"));
+    let own = own.collect::<Vec<_>>().join(", ");
+    if own.is_empty() {
+        return Err(EngineError::Other("without a key the rows of a join cannot be counted".to_owned()));
+    }
+    let distinct = if step.sources.is_some() { "DISTINCT " } else { "" };
+    let rows = step.query(&format!("{distinct}{own}"), Ask::default());
+    Ok(format!("SELECT count(*) FROM (\n{rows}\n) AS marktwice_rows"))
+}
+
+/// How the columns of a table come.
+pub fn forms<T: Tabled>(table: &T) -> Vec<T::Form> {
+    (0..table.target().columns.len()).map(|at| table.form(at)).collect()
+}
+
+impl<D: Driver> Session for Opened<D> {
+    fn database(&self) -> &DatabaseId {
+        &self.database
+    }
+
+    fn obey(&mut self, watch: &Watch) {
+        self.driver.obey(watch);
+    }
+
+    fn notes(&self) -> &[String] {
+        &self.notes
+    }
+
+    fn plan(&mut self, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
+        let mut plan = through::plan(&mut self.driver, source, allow, earlier)?;
+        ties::settle(&mut self.driver, &mut plan)?;
+        Ok(plan)
+    }
+
+    fn view(&mut self, plans: &[&Plan], work: &mut Viewing<'_>) -> Result<(), EngineError> {
+        self.driver.viewing(plans, &mut |driver| work(&mut View::new(driver, plans)))
+    }
+
+    fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
+        self.driver.looking(|driver| driver.touches(plan))
+    }
+
+    fn matched_rows(
+        &mut self,
+        plan: &Plan,
+        limit: Option<u64>,
+        sink: &mut RowSink<'_>,
+    ) -> Result<u64, EngineError> {
+        let detail = detail::<D::Table>(plan)?;
+        self.driver.peeking(|driver| {
+            stream_plainly(driver, plan, detail, limit, sink)?;
+            driver.number(&count(detail)?)
+        })
+    }
+
+    fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
+        self.driver.looking(|driver| insight::study(driver, plan, wish))
+    }
+
+    fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError> {
+        self.driver.looking(insight::tables)
+    }
+
+    fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError> {
+        self.driver.looking(|driver| insight::survey(driver, schema, table))
+    }
+
+    fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {
+        self.driver.outcome(token)
+    }
+
+    fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError> {
+        self.driver.looking(|driver| Ok(driver.described(schema, table)?.target().clone()))
+    }
+
+    fn first_rows(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError> {
+        self.driver.looking(|driver| {
+            let table = driver.described(&target.schema, &target.table)?;
+            let keys: Vec<String> = target.key.names.iter().map(|k| D::Table::LANGUAGE.quoted(k)).collect();
+            let order =
+                if keys.is_empty() { String::new() } else { format!(" ORDER BY {}", keys.join(", ")) };
+            let sql = format!("SELECT {} FROM {}{order} LIMIT {limit}", columns(&table), table.from());
+            let mut all = Vec::new();
+            driver.pinned(|driver| {
+                driver.each(&sql, &forms(&table), &mut |row| {
+                    all.push(row);
+                    Ok(())
+                })
+            })?;
+            Ok(all)
+        })
+    }
+
+    fn look_up(
+        &mut self,
+        target: &Target,
+        source: &mut ChangeSource<'_>,
+        sink: &mut FoundSink<'_>,
+    ) -> Result<(), EngineError> {
+        self.driver.look_up(target, source, sink)
+    }
+
+    fn restore_reach(&mut self, batch: &Batch) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
+        self.driver.looking(|driver| driver.restore_reach(batch))
+    }
+
+    fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {
+        self.driver.looking(|driver| {
+            let mut all = Vec::new();
+            for (schema, name) in driver.names(true)? {
+                let table = driver.described(&schema, &name)?;
+                // A row's own number is part of it where nothing else tells it.
+                let row = table.identity().into_iter().map(|(_, own)| own);
+                let row =
+                    row.filter(|_| table.target().key.columns.is_empty() && table.row_identity().is_some());
+                let mut forms = forms(&table);
+                let mut list: Vec<String> = row.collect();
+                forms.extend(list.iter().map(|_| D::Table::NUMBER));
+                list.push(columns(&table));
+                let sql = format!("SELECT {} FROM {}", list.join(", "), table.from());
+                let mut fingerprint = Fingerprint::default();
+                driver.pinned(|driver| {
+                    driver.each(&sql, &forms, &mut |row| {
+                        fingerprint.add(&RowHash::of(&row));
+                        Ok(())
+                    })
+                })?;
+                all.push((name, fingerprint));
+            }
+            Ok(all)
+        })
+    }
+
+    fn begin(&mut self, stop: Stopper) -> Result<Box<dyn Tx + '_>, EngineError> {
+        Ok(Box::new(Transaction::begin(&mut self.driver, stop)?))
+    }
+}

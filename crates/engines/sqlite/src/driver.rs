@@ -1,0 +1,320 @@
+//! What this engine gives to the sessions, transactions and held rows that are the same for every relational engine.
+
+use std::time::{Duration, Instant};
+
+use marktwice_core::Value;
+use marktwice_core::finding::Code;
+use marktwice_core::mark::{Label, StepKind};
+use marktwice_core::steps::Touches;
+use marktwice_core::survey::Declared;
+use marktwice_core::table::Target;
+use marktwice_core::way_back::WayBack;
+use marktwice_port::{
+    Batch, ChangeSource, CommitOutcome, EngineError, FoundSink, Intent, PATIENCE, Plan, Settings, SideWrite,
+    Stopper, Unusable, Watch,
+};
+use marktwice_relational::driver::{Driver, Working};
+use marktwice_relational::finder::{Asked, Finder, Found, Lock};
+use marktwice_relational::held::create;
+use marktwice_relational::reach::ForeignKey;
+use marktwice_relational::recipe::Recipe;
+use marktwice_relational::shell::Tabled;
+use marktwice_relational::statement::detail;
+use marktwice_relational::transaction::OfStep;
+use marktwice_sql::query::ask::Texts;
+use rusqlite::{ErrorCode, params_from_iter};
+
+use crate::ask::ask;
+use crate::catalog::{Sort, Table, describe, foreign_keys, names};
+use crate::detail::Detail;
+use crate::error::{engine, locked};
+use crate::explain::explain;
+use crate::held::{Filled, Held, fill, recipe};
+use crate::look::{checks, defaults, triggers};
+use crate::names::quoted;
+use crate::plan::plan;
+use crate::session::{Lite, STEPS};
+use crate::touches::touches;
+use crate::values::{self, Bind};
+use crate::way_back::{by_definition, by_rows};
+
+impl Driver for Lite {
+    type Here = ();
+    /// The compile step has named all writes elsewhere beforehand; the library has no counters by table.
+    type Books = ();
+
+    fn obey(&mut self, watch: &Watch) {
+        self.stop = Some(watch.stop.clone());
+    }
+
+    /// Each action has the whole limit for itself.
+    fn acting<R>(
+        &mut self,
+        work: impl FnOnce(&mut Lite) -> Result<R, EngineError>,
+    ) -> Result<R, EngineError> {
+        self.limit_from_now()?;
+        work(self).map_err(|error| self.too_long(error))
+    }
+
+    fn peeking<R>(
+        &mut self,
+        work: impl FnOnce(&mut Lite) -> Result<R, EngineError>,
+    ) -> Result<R, EngineError> {
+        self.acting(work)
+    }
+
+    fn ask_until(&mut self, sql: &str, until: Instant) -> Result<Texts, EngineError> {
+        let until = until.min(Instant::now() + PATIENCE);
+        self.connection_mut()?
+            .progress_handler(STEPS, Some(move || Instant::now() >= until))
+            .map_err(engine)?;
+        let answer = ask(self.connection()?, sql);
+        self.unlimited()?;
+        answer
+    }
+
+    fn described(&mut self, _: &str, table: &str) -> Result<Table, EngineError> {
+        describe(self.connection()?, table)
+    }
+
+    fn named(&mut self, _: Option<&str>, table: &str) -> Result<Table, EngineError> {
+        describe(self.connection()?, table)
+    }
+
+    fn foreign_keys(&mut self, _: &Table) -> Result<Vec<ForeignKey>, EngineError> {
+        foreign_keys(self.connection()?)
+    }
+
+    fn names(&mut self, _: bool) -> Result<Vec<(String, String)>, EngineError> {
+        let names = names(self.connection()?, &[Sort::Table])?;
+        Ok(names.into_iter().map(|name| ("main".to_owned(), name)).collect())
+    }
+
+    fn declared(&mut self, table: &Table) -> Result<Declared, EngineError> {
+        let (connection, name) = (self.connection()?, &table.target.table);
+        Ok(Declared {
+            defaults: defaults(connection, name)?,
+            checks: checks(connection, name)?,
+            triggers: triggers(connection, name)?,
+            ..Declared::default()
+        })
+    }
+
+    /// Whether anything is defined otherwise is looked at by the engine's own count, as rows are held.
+    fn unchanged(&mut self, _: &Detail) -> Result<(), EngineError> {
+        Ok(())
+    }
+
+    fn plan(&mut self, source: &str, _: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
+        plan(self.connection_mut()?, source, earlier)
+    }
+
+    fn writes_views(&self) -> bool {
+        false
+    }
+
+    fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
+        touches(self.connection_mut()?, plan)
+    }
+
+    fn restore_reach(&mut self, batch: &Batch) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
+        let connection = self.connection_mut()?;
+        let table = describe(connection, &batch.target.table)?;
+        by_definition(connection, &table, batch)
+    }
+
+    fn rows_back(&mut self, plan: &Plan, detail: &Detail) -> Result<WayBack, EngineError> {
+        by_rows(self, plan, detail)
+    }
+
+    fn recipe(&self, plan: &Plan, detail: &Detail) -> Recipe {
+        recipe(plan, detail)
+    }
+
+    fn define(&mut self, table: &Table, step: usize, columns: &[String]) -> Result<(), EngineError> {
+        let (kept, strict) = (table.held_name(step), if table.strict { " STRICT" } else { "" });
+        let columns = columns.join(", ");
+        self.batch(&format!("DROP TABLE IF EXISTS {kept}; CREATE TABLE {kept} ({columns}){strict}"))
+    }
+
+    fn fill(&mut self, plan: &Plan, detail: &Detail, _: bool) -> Result<Filled, EngineError> {
+        fill(self, plan, detail)
+    }
+
+    /// Reading ends when the first row is handed over: what is held stays in the temporary tables, and writers go on.
+    fn viewing(&mut self, plans: &[&Plan], work: &mut Working<'_, Lite>) -> Result<(), EngineError> {
+        for plan in plans {
+            create(self, plan, detail(plan)?)?;
+        }
+        self.batch("BEGIN")?;
+        self.reading = true;
+        let done = work(self);
+        let mut ended = self.handing_over();
+        for plan in plans {
+            let kept = detail::<Table>(plan)?.table.held_name(plan.step);
+            ended = ended.and(self.batch(&format!("DROP TABLE IF EXISTS {kept}")));
+        }
+        done.and(ended)
+    }
+
+    fn handing_over(&mut self) -> Result<(), EngineError> {
+        if std::mem::take(&mut self.reading) { self.batch("COMMIT") } else { Ok(()) }
+    }
+
+    fn find(&mut self, table: &Table, asked: &Asked<'_>) -> Result<Vec<Option<Found>>, EngineError> {
+        let columns: Vec<String> = table.target.columns.iter().map(|c| quoted(&c.name)).collect();
+        let terms: Vec<String> =
+            table.target.key.names.iter().map(|k| format!("{} = ?", quoted(k))).collect();
+        let (from, filter) = (table.from(), terms.join(" AND "));
+        let sql = format!("SELECT {} FROM {from} WHERE {filter}", columns.join(", "));
+        let mut statement = self.connection()?.prepare(&sql).map_err(engine)?;
+        let mut found = Vec::with_capacity(asked.changes.len());
+        for change in asked.changes {
+            let mut rows = statement.query(params_from_iter(change.key.iter().map(Bind))).map_err(engine)?;
+            let Some(row) = rows.next().map_err(engine)? else {
+                found.push(None);
+                continue;
+            };
+            let mut read = Vec::with_capacity(columns.len());
+            values::read(row, 0, columns.len(), &mut read).map_err(engine)?;
+            found.push(Some(Found::of(read)));
+        }
+        Ok(found)
+    }
+
+    fn look_up(
+        &mut self,
+        target: &Target,
+        source: &mut ChangeSource<'_>,
+        sink: &mut FoundSink<'_>,
+    ) -> Result<(), EngineError> {
+        let mut table = describe(self.connection()?, &target.table)?;
+        table.tell_by(&target.key);
+        self.batch("BEGIN")?;
+        let done = Finder::new(&table, Lock::None, false).hand_over(self, source, sink);
+        let ended = self.batch("COMMIT");
+        done.and(ended)
+    }
+
+    fn load(&mut self, held: &str, names: &[String], rows: Vec<Vec<Value>>) -> Result<(), EngineError> {
+        let marks = vec!["?"; names.len()].join(", ");
+        let sql = format!("INSERT INTO {held} ({}) VALUES ({marks})", names.join(", "));
+        let mut insert = self.connection()?.prepare(&sql).map_err(engine)?;
+        for row in &rows {
+            insert.execute(params_from_iter(row.iter().map(Bind))).map_err(engine)?;
+        }
+        Ok(())
+    }
+
+    fn putting<R>(
+        &mut self,
+        work: impl FnOnce(&mut Lite) -> Result<R, EngineError>,
+    ) -> Result<R, EngineError> {
+        self.connection()?.pragma_update(None, "defer_foreign_keys", true).map_err(engine)?;
+        work(self)
+    }
+
+    /// BEGIN IMMEDIATE takes the writer's place at once: from here on nobody else can change a row.
+    fn start(&mut self, stop: Stopper) -> Result<(), EngineError> {
+        if self.intent != Intent::Write {
+            return Err(EngineError::read_only("this session was opened for reading".to_owned()));
+        }
+        self.stop = Some(stop);
+        self.connection()?
+            .execute_batch("BEGIN IMMEDIATE")
+            .map_err(|e| locked(e, &self.name, self.waits.lock))
+    }
+
+    fn arrive(&mut self) -> Result<((), Settings), EngineError> {
+        let journal = self.connection()?.query_row("PRAGMA journal_mode", [], |row| row.get::<_, String>(0));
+        let said = vec![
+            format!("journal: {}", journal.map_err(engine)?),
+            "synchronous: extra".to_owned(),
+            "foreign keys: enforced".to_owned(),
+        ];
+        Ok(((), Settings { said, warnings: Vec::new() }))
+    }
+
+    fn kept(&mut self, _: &Held, _: &[ForeignKey], _: StepKind, _: &[usize]) -> Result<(), EngineError> {
+        Ok(())
+    }
+
+    fn run(&mut self, plan: &Plan, of: &mut OfStep<Lite>) -> Result<u64, EngineError> {
+        let connection = self.connection()?;
+        // `prepare` refuses a second statement behind the first.
+        let mut statement = connection.prepare(&plan.statement).map_err(engine)?;
+        // All rows are written before the first one that RETURNING gives back.
+        let mut execute = || -> rusqlite::Result<()> {
+            let mut rows = statement.query([])?;
+            while rows.next()?.is_some() {}
+            Ok(())
+        };
+        execute().map(|()| connection.changes()).map_err(|error| {
+            let plain = engine(error);
+            let foreseen =
+                plan.foreseen.iter().any(|f| f.label == Label::Exact) || plan.kind == StepKind::Delete;
+            match detail::<Table>(plan) {
+                Ok(detail) if foreseen && !connection.is_autocommit() => {
+                    explain(connection, &of.held, &detail.foreign_keys, plain)
+                }
+                _ => plain,
+            }
+        })
+    }
+
+    // The engine's only constraints that wait are deferred foreign keys, and only COMMIT makes them speak; it refuses
+    // definitely, and the transaction is then rolled back.
+
+    fn intact(&mut self, (): &()) -> Result<(), EngineError> {
+        if self.connection()?.is_autocommit() {
+            return Err(EngineError::transaction_gone(
+                "the transaction was ended from inside (a trigger's RAISE(ROLLBACK), or ON CONFLICT ROLLBACK)".to_owned(),
+            ));
+        }
+        Ok(())
+    }
+
+    fn commit(&mut self, (): &()) -> CommitOutcome {
+        if let Err(error) = self.unlimited() {
+            let _ = self.roll_back();
+            return CommitOutcome::RolledBack(error);
+        }
+        let until = Instant::now() + self.waits.lock;
+        loop {
+            let connection = match self.connection() {
+                Ok(connection) => connection,
+                Err(error) => return CommitOutcome::Unknown(error),
+            };
+            let Err(error) = connection.execute_batch("COMMIT") else { return CommitOutcome::Committed };
+            let busy = error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy);
+            // A reader's lock makes COMMIT answer BUSY and leaves the transaction open.
+            if busy && Instant::now() < until && !connection.is_autocommit() {
+                std::thread::sleep(Duration::from_millis(20));
+                continue;
+            }
+            let definite =
+                !connection.is_autocommit() || error.sqlite_error_code() == Some(ErrorCode::DiskFull);
+            let error = match locked(error, &self.name, self.waits.lock) {
+                EngineError::Unusable(Unusable::Locked, _) => EngineError::locked(format!(
+                    "{} is being read by another process, and COMMIT waited {} s for it in vain",
+                    self.name,
+                    self.waits.lock.as_secs_f64()
+                )),
+                other => other,
+            };
+            return match self.roll_back() {
+                Ok(()) if definite => CommitOutcome::RolledBack(error),
+                _ => CommitOutcome::Unknown(error),
+            };
+        }
+    }
+
+    fn roll_back(&mut self) -> Result<(), EngineError> {
+        let _ = self.unlimited();
+        if self.connection()?.is_autocommit() {
+            // The engine has rolled back by itself (after an I/O error, an interrupt, or RAISE(ROLLBACK)).
+            return Ok(());
+        }
+        self.batch("ROLLBACK")
+    }
+}

@@ -1,0 +1,110 @@
+//! What an engine knows of the texts that it takes: how one is cut into steps, and how a plain one is written.
+
+use std::ops::Range;
+
+use marktwice_core::finding::TextPlace;
+use marktwice_core::table::Target;
+use marktwice_core::value::Value;
+
+/// A text, cut.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Cut {
+    /// What stands inside each block comment, without its signs.
+    pub comments: Vec<Range<usize>>,
+    /// The steps, in order. A text that is no chain of steps is one: the engine says what is wrong with it.
+    pub steps: Vec<Range<usize>>,
+}
+
+/// What is to be written.
+#[derive(Debug, Clone, Copy)]
+pub struct Draft<'a> {
+    /// The table.
+    pub target: &'a Target,
+    /// Whether its schema is written too.
+    pub schema: bool,
+    /// What is done.
+    pub work: Work<'a>,
+    /// To which rows.
+    pub rows: Which<'a>,
+}
+
+/// What a draft does.
+#[derive(Debug, Clone, Copy)]
+pub enum Work<'a> {
+    /// Sets columns, as they were typed: `column=value`.
+    Set(&'a [String]),
+    /// Sets every column that can be set to itself, to be changed or taken out by hand.
+    SetEach,
+    /// Takes the rows away.
+    Delete,
+}
+
+/// Which rows a draft is about.
+#[derive(Debug, Clone, Copy)]
+pub enum Which<'a> {
+    /// All of them.
+    All,
+    /// Those of a condition in the engine's own language.
+    Condition(&'a str),
+    /// Those that a key names, as it was typed: `418`, or `hive_id=3,season=2026`.
+    Typed {
+        /// The key, or several.
+        key: &'a str,
+        /// What tells one row: the columns of each declared key.
+        keys: &'a [Vec<String>],
+        /// Whether several rows may be named.
+        several: bool,
+    },
+    /// One row, by its key or, where it has none, by what names it.
+    Row {
+        /// The key.
+        key: &'a [Value],
+        /// All that it holds.
+        row: &'a [Value],
+    },
+}
+
+/// A text of ours.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Composed {
+    /// It, without what ends a statement.
+    pub text: String,
+    /// The condition in it.
+    pub condition: Option<String>,
+    /// How many rows its key names, where that is known.
+    pub rows: Option<u64>,
+}
+
+/// What cannot be composed: what is wrong, and what to do.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{message}")]
+pub struct Uncomposed {
+    /// What is wrong.
+    pub message: String,
+    /// What to do.
+    pub hint: String,
+}
+
+/// A language.
+pub trait Language {
+    /// Cuts a text into steps.
+    ///
+    /// # Errors
+    /// The place where it cannot be cut: a quote or a comment that is not closed.
+    fn cut(&self, text: &str) -> Result<Cut, TextPlace>;
+
+    /// Writes a plain text for these rows.
+    ///
+    /// # Errors
+    /// Where what was typed names no row or no column, or does not fit.
+    fn compose(&self, draft: &Draft<'_>) -> Result<Composed, Uncomposed>;
+
+    /// A table's name as it is typed, `schema.table` or `table`, taken apart.
+    fn table_name(&self, typed: &str) -> (Option<String>, String);
+
+    /// Lines as a comment.
+    fn comment(&self, lines: &[String]) -> String;
+
+    /// What ends a step of a text.
+    fn end(&self) -> &'static str;
+}

@@ -1,0 +1,80 @@
+//! What an engine has understood, what it holds, and what is to be put back.
+
+use std::any::Any;
+
+use marktwice_core::finding::Finding;
+use marktwice_core::image::Place;
+use marktwice_core::many::Many;
+use marktwice_core::mark::{Foreseen, Parts, StepKind};
+use marktwice_core::notice::Assigned;
+use marktwice_core::side::SideWrite;
+use marktwice_core::table::{Pin, Target};
+use marktwice_core::way_back::WayBack;
+
+/// A step, understood by an engine and ready to be held, foreseen and executed.
+#[derive(Debug)]
+pub struct Plan {
+    /// Which step of its change it is, from 0. Whoever asked for the plan says so; what is held carries the number.
+    pub step: usize,
+    /// What it does.
+    pub kind: StepKind,
+    /// What it writes.
+    pub target: Target,
+    /// The statement, verbatim.
+    pub statement: String,
+    /// Hash of its tokens.
+    pub statement_hash: String,
+    /// Columns it may change, and how their after-values will be known.
+    pub foreseen: Vec<Foreseen>,
+    /// Which columns play which part in a mark.
+    pub parts: Parts,
+    /// Columns that the statement reads from the target, in the order of the table.
+    pub reads: Vec<usize>,
+    /// The assigned columns, each with its place.
+    pub assigned: Vec<Assigned>,
+    /// What pins its rows.
+    pub pin: Pin,
+    /// What was noticed from the text and the catalogue.
+    pub findings: Vec<Finding>,
+    /// A condition, ready to paste, that leaves out rows which already hold the new values.
+    pub leave_out: Option<String>,
+    /// Settings that bear on what the statement means here.
+    pub settings: Vec<String>,
+    /// The engine's own part.
+    pub detail: Box<dyn Any>,
+}
+
+/// Rows that are held.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Matched {
+    /// How many rows match.
+    pub matched: u64,
+    /// How many rows the target has.
+    pub total: u64,
+    /// Writes outside the matched rows that are to be expected.
+    pub side: Vec<SideWrite>,
+    /// Matched rows that several rows of a join match.
+    pub many: Option<Many>,
+    /// Whether and how an undo will succeed.
+    pub back: WayBack,
+    /// Whether the statement sets off a trigger, for these rows or by itself: then it does something even where no row
+    /// would change.
+    pub fires: bool,
+}
+
+/// Rows that are to be put back together: an undo is a list of these, the last step of the run first.
+#[derive(Debug, Clone)]
+pub struct Batch {
+    /// Its place in the undo, from 0: what is held carries the number.
+    pub step: usize,
+    /// Which rows of the run they are.
+    pub of: Place,
+    /// The table, as it was when the run was made.
+    pub target: Target,
+    /// What putting back does: UPDATE, INSERT or DELETE.
+    pub kind: StepKind,
+    /// For an UPDATE, the columns that are put back.
+    pub columns: Vec<usize>,
+    /// Whether rows may have to be brought in again in an UPDATE.
+    pub inserts: bool,
+}

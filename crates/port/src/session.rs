@@ -1,0 +1,174 @@
+//! An engine and an open database.
+
+use std::time::Duration;
+
+use marktwice_core::finding::Code;
+use marktwice_core::hash::Fingerprint;
+use marktwice_core::receipt::DatabaseId;
+use marktwice_core::side::SideWrite;
+use marktwice_core::steps::Touches;
+use marktwice_core::study::{Study, Wish};
+use marktwice_core::survey::{Survey, TableSummary};
+use marktwice_core::table::Target;
+use marktwice_core::undo::RowChange;
+use marktwice_core::value::Value;
+use marktwice_core::way_back::WayBack;
+
+use crate::ambient::{Stopper, Watch};
+use crate::error::{EngineError, SinkError};
+use crate::language::Language;
+use crate::plan::{Batch, Plan};
+use crate::transaction::{ChangeSource, Hold, RowSink, Tx};
+
+/// Takes a row that was asked for and what is there now.
+pub type FoundSink<'a> = dyn FnMut(&RowChange, Option<&[Value]>) -> Result<(), SinkError> + 'a;
+/// What is done in a view: first the steps are held, then their rows are handed over.
+pub type Viewing<'a> = dyn FnMut(&mut dyn Hold) -> Result<(), EngineError> + 'a;
+
+/// How long one question of a closer look may take.
+pub const PATIENCE: Duration = Duration::from_secs(2);
+/// How long a closer look may take in all.
+pub const PATIENCE_IN_ALL: Duration = Duration::from_secs(6);
+
+/// Why a database is opened.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Intent {
+    /// To read. No real table can be written through such a session.
+    Read,
+    /// To apply or undo.
+    Write,
+    /// To find out what became of a run: only where the newest state is, and reading waits for whoever has written the
+    /// rows and not ended yet.
+    Settle,
+}
+
+/// How long to wait for others.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Limits {
+    /// For a lock that somebody else holds.
+    pub lock: Duration,
+    /// For one statement to finish; `None` for as long as it takes.
+    pub statement: Option<Duration>,
+}
+
+/// An engine.
+pub trait Engine {
+    /// The language of its texts.
+    fn language(&self) -> &dyn Language;
+
+    /// Opens a database.
+    ///
+    /// # Errors
+    /// When there is none, it is not one of this engine, or it cannot be reached.
+    fn open(&self, address: &str, intent: Intent, waits: Limits) -> Result<Box<dyn Session>, EngineError>;
+}
+
+/// An open database.
+pub trait Session {
+    /// Which database it is.
+    fn database(&self) -> &DatabaseId;
+
+    /// From now on work is stopped when somebody asks for that, and silence is told.
+    fn obey(&mut self, watch: &Watch);
+
+    /// What happened on opening that a person should know, such as an interrupted transaction that was rolled back.
+    fn notes(&self) -> &[String];
+
+    /// Understands a step: exactly one statement, in the engine's own language. Runs nothing. `allow` are the findings
+    /// that are let pass: where a preview would have to run what nobody knows, it must be asked for by its name. `earlier`
+    /// are the steps of the same change that will have run by then.
+    ///
+    /// # Errors
+    /// [`EngineError::Refused`] with a finding for whatever is not taken or not wholly understood.
+    fn plan(&mut self, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError>;
+
+    /// Lets `work` read the rows of plans and what they would become, all in one consistent view. Writes no real table, and
+    /// holds no lock while rows are handed over.
+    ///
+    /// # Errors
+    /// When the engine fails, or `work` does.
+    fn view(&mut self, plans: &[&Plan], work: &mut Viewing<'_>) -> Result<(), EngineError>;
+
+    /// What a step reads and writes, through views, subqueries, keys and triggers too.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError>;
+
+    /// Reads the first rows that a plan matches, in the order of the key, and gives the number of all of them. Holds
+    /// nothing; after-values are not foreseen.
+    ///
+    /// # Errors
+    /// When the engine fails, or the sink does.
+    fn matched_rows(
+        &mut self,
+        plan: &Plan,
+        limit: Option<u64>,
+        sink: &mut RowSink<'_>,
+    ) -> Result<u64, EngineError>;
+
+    /// Looks closer at a step that was viewed, in bounded time: what is not answered soon is left out and said.
+    ///
+    /// # Errors
+    /// When the connection fails.
+    fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError>;
+
+    /// All tables, by name.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError>;
+
+    /// One table in full.
+    ///
+    /// # Errors
+    /// When there is no such table.
+    fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError>;
+
+    /// What became of the transaction that `token` (from [`Tx::token`]) tells; `None` when the engine cannot say.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError>;
+
+    /// The table as it is defined now.
+    ///
+    /// # Errors
+    /// When there is no such table.
+    fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError>;
+
+    /// The first rows of a table in the order of its key, all columns, at most `limit`.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn first_rows(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError>;
+
+    /// Looks rows up by [`RowChange::key`].
+    ///
+    /// # Errors
+    /// When the engine fails, or the source or sink does.
+    fn look_up(
+        &mut self,
+        target: &Target,
+        source: &mut ChangeSource<'_>,
+        sink: &mut FoundSink<'_>,
+    ) -> Result<(), EngineError>;
+
+    /// What putting rows back would write outside them, and what definitions say of its success.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn restore_reach(&mut self, batch: &Batch) -> Result<(Vec<SideWrite>, WayBack), EngineError>;
+
+    /// Fingerprints of the contents of all tables, by name: what proves that a database is as it was.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError>;
+
+    /// Begins a transaction that keeps other writers out of the marked rows.
+    ///
+    /// # Errors
+    /// When somebody else holds a lock for too long, or the database cannot be written.
+    fn begin(&mut self, stop: Stopper) -> Result<Box<dyn Tx + '_>, EngineError>;
+}

@@ -1,0 +1,135 @@
+//! Held rows and the transaction of a run.
+
+use marktwice_core::mark::HeldRow;
+use marktwice_core::side::SideWrite;
+use marktwice_core::undo::RowChange;
+use marktwice_core::value::Value;
+
+use crate::error::{EngineError, SinkError};
+use crate::plan::{Batch, Matched, Plan};
+
+/// What is to become of a row that was looked up, to be put back.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Keep {
+    /// It is held, and becomes this row; `None` takes it away.
+    Hold(Option<Vec<Value>>),
+    /// It is not held.
+    Leave,
+}
+
+/// Gives the next row to look up or to put back; `None` at the end.
+pub type ChangeSource<'a> = dyn FnMut() -> Result<Option<RowChange>, SinkError> + 'a;
+/// Takes a row that was asked for and what is there now, and says what is to become of it.
+pub type KeepSink<'a> = dyn FnMut(&RowChange, Option<&[Value]>) -> Result<Keep, SinkError> + 'a;
+
+/// Takes one held row.
+pub type RowSink<'a> = dyn FnMut(&HeldRow) -> Result<(), SinkError> + 'a;
+/// Takes one held row and what it is now, after the step.
+pub type PairSink<'a> = dyn FnMut(&HeldRow, Option<&[Value]>) -> Result<(), SinkError> + 'a;
+/// What is set in a transaction, for its receipt.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Settings {
+    /// What was seen or made, such as how durable a commit is.
+    pub said: Vec<String>,
+    /// What makes a commit less than safe.
+    pub warnings: Vec<String>,
+}
+
+/// How a COMMIT ended.
+#[derive(Debug)]
+pub enum CommitOutcome {
+    /// The engine said so.
+    Committed,
+    /// The engine refused and the transaction is rolled back: known.
+    RolledBack(EngineError),
+    /// Nobody can tell.
+    Unknown(EngineError),
+}
+
+/// Rows that are held, in a view or in a transaction.
+pub trait Hold {
+    /// Holds the rows of a step as they are here and now, and foresees what they would become.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn hold(&mut self, plan: &Plan) -> Result<Matched, EngineError>;
+
+    /// Hands the held rows of a step over, in the order of their numbers. In a view nothing more is held from then on.
+    ///
+    /// # Errors
+    /// When the engine fails, or the sink does.
+    fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError>;
+}
+
+/// An open transaction. Dropping it rolls back.
+pub trait Tx: Hold {
+    /// How durable its commit will be, and what makes it less than safe.
+    fn settings(&self) -> Settings;
+
+    /// Holds the rows that are to be put back, looked up by [`RowChange::key`]; the sink is handed what is there now
+    /// and decides.
+    ///
+    /// # Errors
+    /// When the engine fails, or the source or sink does.
+    fn hold_rows(
+        &mut self,
+        batch: &Batch,
+        source: &mut ChangeSource<'_>,
+        sink: &mut KeepSink<'_>,
+    ) -> Result<Matched, EngineError>;
+
+    /// Executes the plan's statement, verbatim, through an interface that takes one statement only.
+    /// Gives the engine's own count.
+    ///
+    /// # Errors
+    /// When the engine refuses it.
+    fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError>;
+
+    /// Puts the held rows back, each guarded by the comparison that [`Tx::hold_rows`] was handed.
+    ///
+    /// # Errors
+    /// When the engine refuses a row.
+    fn put(&mut self, batch: &Batch) -> Result<u64, EngineError>;
+
+    /// Makes constraints that wait for COMMIT speak now.
+    ///
+    /// # Errors
+    /// The broken constraint.
+    fn settle_constraints(&mut self) -> Result<(), EngineError>;
+
+    /// Pairs each held row of a step with what it is now.
+    ///
+    /// # Errors
+    /// When the engine fails, or the sink does.
+    fn pair(&mut self, step: usize, sink: &mut PairSink<'_>) -> Result<(), EngineError>;
+
+    /// Writes outside the matched rows that were measured since a step was held, where the engine can measure.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn effects(&mut self, step: usize) -> Result<Vec<SideWrite>, EngineError>;
+
+    /// How many rows the target of a step has now.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn total(&mut self, step: usize) -> Result<u64, EngineError>;
+
+    /// Asserts that the transaction is still the one that was begun.
+    ///
+    /// # Errors
+    /// [`Overtaken::Transaction`] when it is not.
+    fn intact(&mut self) -> Result<(), EngineError>;
+
+    /// What tells this transaction after a crash, where the engine has such a thing.
+    fn token(&mut self) -> Option<String>;
+
+    /// Commits.
+    fn commit(self: Box<Self>) -> CommitOutcome;
+
+    /// Rolls back.
+    ///
+    /// # Errors
+    /// When the engine does not say that it did.
+    fn rollback(self: Box<Self>) -> Result<(), EngineError>;
+}

@@ -1,0 +1,110 @@
+//! What rows show as they are handed over, and the errors that come back through an engine.
+
+use marktwice_core::mark::{HeldRow, Label, Marker};
+use marktwice_core::notice::{Assigned, Notices};
+use marktwice_core::totals::Totals;
+use marktwice_core::{Expect, Image};
+use marktwice_port::{DraftMark, EngineError, LogError, Matched, Phase, Plan, SinkError};
+
+use crate::context::Context;
+use crate::outcome::Failure;
+use crate::preview::{Show, ShownRow, Unmet};
+
+/// Looks at one step's rows as they are handed over.
+pub(crate) struct Collector<'a> {
+    pub(crate) step: usize,
+    pub(crate) marker: Marker,
+    pub(crate) notices: Notices,
+    pub(crate) totals: Totals,
+    pub(crate) rows: Vec<ShownRow>,
+    pub(crate) show: Show,
+    /// What is known of the rows once they are held.
+    pub(crate) held: Option<Matched>,
+    pub(crate) context: &'a Context<'a>,
+}
+
+impl<'a> Collector<'a> {
+    pub(crate) fn new(context: &'a Context<'a>, plan: &Plan, show: Show) -> Collector<'a> {
+        let assigned = plan.foreseen.iter().filter(|f| f.label != Label::Unknown).map(|f| f.column);
+        Collector {
+            step: plan.step,
+            marker: Marker::new(plan.parts.clone()),
+            notices: Notices::new(&plan.target, foreseeable(plan)),
+            totals: Totals::new(assigned),
+            rows: Vec::new(),
+            show,
+            held: None,
+            context,
+        }
+    }
+
+    /// Whether several rows of a join match one row and would give it different values: nobody can tell which is stored.
+    pub(crate) fn is_ambiguous(&self) -> bool {
+        let many = self.held.as_ref().and_then(|held| held.many.as_ref());
+        many.is_some_and(|many| many.differing > 0)
+    }
+
+    /// Takes one row into the mark, and looks at it.
+    pub(crate) fn row(&mut self, draft: &mut dyn DraftMark, row: &HeldRow) -> Result<(), SinkError> {
+        draft.row(self.step, &self.marker.take(row))?;
+        self.notices.row(row);
+        if let Image::Update { before, after } = &row.image {
+            self.totals.add(before, after);
+        }
+        if self.show.wants(self.rows.len()) {
+            self.rows.push(ShownRow::of(row));
+        }
+        let done = self.marker.summary().matched;
+        if done.is_multiple_of(4096) {
+            self.context.ambient.progress(Phase::Reading, done, None);
+            if (self.context.ambient.stopper())() {
+                return Err(Box::new(Stopped));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Somebody asked to stop while rows were handed over.
+#[derive(Debug, thiserror::Error)]
+#[error("stopped on request")]
+pub(crate) struct Stopped;
+
+/// Gives an error of ours back that passed through the engine.
+pub(crate) fn unwrap_sink(error: EngineError) -> Failure {
+    match error {
+        EngineError::Sink(inner) if inner.is::<Stopped>() => Failure::Engine(EngineError::Interrupted),
+        EngineError::Sink(inner) => match inner.downcast::<LogError>() {
+            Ok(log) => Failure::Log(*log),
+            Err(other) => Failure::Engine(EngineError::Sink(other)),
+        },
+        other => Failure::Engine(other),
+    }
+}
+
+/// Expected counts (rows, changes) that are not met; `changes` is `None` while it is not known.
+pub(crate) fn unmet(
+    (rows, changing): (Option<Expect>, Option<Expect>),
+    matched: u64,
+    changes: Option<u64>,
+    total: u64,
+) -> Vec<Unmet> {
+    let mut all = Vec::new();
+    if let Some(expected) = rows.filter(|e| !e.met(matched, total)) {
+        all.push(Unmet { what: "rows", expected, found: matched });
+    }
+    if let (Some(expected), Some(found)) = (changing, changes)
+        && !expected.met(found, matched)
+    {
+        all.push(Unmet { what: "changes", expected, found });
+    }
+    all
+}
+
+/// The assigned columns, of which those whose new value cannot be foreseen show nothing about their operands.
+fn foreseeable(plan: &Plan) -> Vec<Assigned> {
+    let unknown = |column| plan.foreseen.iter().any(|f| f.column == column && f.label == Label::Unknown);
+    let mut assigned = plan.assigned.clone();
+    assigned.iter_mut().filter(|a| unknown(a.column)).for_each(|a| a.operands.clear());
+    assigned
+}

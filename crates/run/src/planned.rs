@@ -1,0 +1,162 @@
+//! The steps of a change, planned: what each does, how they stand to each other, and how they are recorded.
+
+use marktwice_core::change::Change;
+use marktwice_core::finding::{Finding, Level};
+use marktwice_core::receipt::{DatabaseId, StepReceipt};
+use marktwice_core::record::{MARK_FORMAT, MARK_VERSION, MarkHeader, StepRecord};
+use marktwice_core::steps::{Facts, Standing, stand};
+use marktwice_core::table::Target;
+use marktwice_port::{EngineError, Language, Plan, Session};
+
+use crate::pastes::{proven, proven_error};
+
+/// A step, planned.
+pub(crate) struct Planned {
+    pub(crate) plan: Plan,
+    pub(crate) standing: Standing,
+}
+
+impl Planned {
+    /// Whether a rule about its text, or a missing right, stops it whatever its rows are.
+    pub(crate) fn is_stopped(&self, change: &Change) -> bool {
+        let allowed = change.allowed(self.plan.step);
+        self.plan.findings.iter().any(|f| f.level == Level::Stop && f.stops(&allowed))
+    }
+}
+
+/// Plans all steps of a change.
+pub(crate) fn plan_all(
+    session: &mut dyn Session,
+    language: &dyn Language,
+    change: &Change,
+) -> Result<Vec<Planned>, EngineError> {
+    let mut plans: Vec<Plan> = Vec::new();
+    for step in 0..change.steps.len() {
+        let (text, allow) = (change.only(step), change.allowed(step));
+        let mut plan = match session.plan(&text, &allow, &plans) {
+            Ok(plan) => plan,
+            Err(error) => {
+                let error = proven_error(session, language, &allow, error);
+                return Err(in_the_whole(error, &change.source));
+            }
+        };
+        plan.step = step;
+        let findings = plan.findings.into_iter();
+        let findings = findings.map(|f| at_home(proven(session, language, &allow, f), &change.source));
+        plan.findings = findings.collect();
+        plan.assigned.iter_mut().for_each(|a| a.place.line_from(&change.source));
+        plans.push(plan);
+    }
+    let mut standings = vec![Standing::default(); plans.len()];
+    if plans.len() > 1 {
+        let touches =
+            plans.iter().map(|plan| session.touches(plan)).collect::<Result<Vec<_>, EngineError>>()?;
+        let facts = plans.iter().zip(&touches).map(|(plan, touches)| Facts {
+            touches,
+            target: &plan.target,
+            foreseen: &plan.foreseen,
+        });
+        standings = stand(&facts.collect::<Vec<_>>());
+    }
+    let both = plans.into_iter().zip(standings);
+    Ok(both
+        .map(|(mut plan, standing)| {
+            standing.fit(&mut plan.parts);
+            Planned { plan, standing }
+        })
+        .collect())
+}
+
+/// A place in the text of one step shows the line of the whole text.
+fn at_home(mut finding: Finding, source: &str) -> Finding {
+    if let Some(place) = &mut finding.place {
+        place.line_from(source);
+    }
+    finding
+}
+
+fn in_the_whole(error: EngineError, source: &str) -> EngineError {
+    match error {
+        EngineError::Refused(finding) => EngineError::Refused(Box::new(at_home(*finding, source))),
+        other => other,
+    }
+}
+
+/// The tables of steps, each once, and for each step the position of its own.
+pub(crate) fn tables<'t>(targets: impl Iterator<Item = &'t Target>) -> (Vec<Target>, Vec<usize>) {
+    let mut tables: Vec<Target> = Vec::new();
+    let mut at = Vec::new();
+    for target in targets {
+        let known = tables.iter().position(|t| t == target);
+        at.push(known.unwrap_or_else(|| {
+            tables.push(target.clone());
+            tables.len() - 1
+        }));
+    }
+    (tables, at)
+}
+
+/// A step as marks and snapshots record it.
+pub(crate) fn record(plan: &Plan, table: usize) -> StepRecord {
+    StepRecord {
+        kind: plan.kind,
+        statement: plan.statement.clone(),
+        statement_hash: plan.statement_hash.clone(),
+        table,
+        foreseen: plan.foreseen.clone(),
+    }
+}
+
+/// All steps so, with their tables.
+pub(crate) fn records(steps: &[Planned]) -> (Vec<StepRecord>, Vec<Target>) {
+    let (tables, at) = tables(steps.iter().map(|step| &step.plan.target));
+    let records = steps.iter().zip(at).map(|(step, table)| record(&step.plan, table)).collect();
+    (records, tables)
+}
+
+/// The header of a mark; its name is given by the logbook.
+pub(crate) fn mark_header(
+    steps: &[Planned],
+    database: &DatabaseId,
+    change: &str,
+    (taken, by): (&str, &str),
+    open: Vec<usize>,
+) -> MarkHeader {
+    let (records, tables) = records(steps);
+    MarkHeader {
+        format: MARK_FORMAT.to_owned(),
+        version: MARK_VERSION,
+        mark: String::new(),
+        taken: taken.to_owned(),
+        database: database.clone(),
+        by: Some(by.to_owned()),
+        change: change.to_owned(),
+        params: serde_json::Map::new(),
+        settings: steps.first().map(|step| step.plan.settings.clone()).unwrap_or_default(),
+        steps: records,
+        tables,
+        parts: steps.iter().map(|step| step.plan.parts.clone()).collect(),
+        open,
+    }
+}
+
+/// The first receipts of a change's steps.
+pub(crate) fn step_receipts(steps: &[Planned], change: &Change) -> Vec<StepReceipt> {
+    let of = |planned: &Planned| {
+        let plan = &planned.plan;
+        StepReceipt {
+            kind: plan.kind,
+            table: plan.target.table.clone(),
+            schema: Some(plan.target.schema.clone()),
+            statement: plan.statement.clone(),
+            statement_hash: plan.statement_hash.clone(),
+            definition: plan.target.definition.clone(),
+            terms: change.terms(plan.step),
+            matched: 0,
+            changed: 0,
+            engine_count: None,
+            also_written: Vec::new(),
+        }
+    };
+    steps.iter().map(of).collect()
+}

@@ -1,0 +1,49 @@
+//! A rehearsal on the way to an application: every step for real in one transaction, held, marked, executed and proven as in
+//! the run itself, and then always rolled back. So the rows of steps that rest on earlier ones are known before anybody is
+//! asked.
+
+use marktwice_core::change::Change;
+use marktwice_core::mark::StepKind;
+use marktwice_port::{DraftMark, Intent};
+
+use crate::collect::Collector;
+use crate::context::Context;
+use crate::outcome::{Failure, RunOutcome};
+use crate::phases::{Ended, Prepared, StepFacts};
+use crate::planned::Planned;
+
+/// How far a rehearsal came.
+pub(crate) enum Rehearsed {
+    /// To its end: the rows of all steps are known.
+    All,
+    /// To a step that is known to be stopped; what is behind it stays open.
+    Stopped,
+    /// It failed, as a run would have.
+    Ended(Box<RunOutcome>),
+}
+
+/// Rehearses.
+pub(crate) fn rehearse(
+    context: &Context<'_>,
+    change: &Change,
+    steps: &[Planned],
+    draft: &mut dyn DraftMark,
+    seen: &mut [Collector<'_>],
+) -> Result<Rehearsed, Failure> {
+    let facts = steps.iter().map(|step| StepFacts::of(step, change)).collect();
+    let mut session = context.open(Intent::Write)?;
+    let run = || -> Result<Rehearsed, Ended> {
+        let mut begun = Prepared::unrecorded(context, facts).begin(&mut *session)?;
+        for (planned, collector) in steps.iter().zip(seen) {
+            let marked = begun.look(&planned.plan, draft, collector)?;
+            if planned.plan.kind == StepKind::Update && collector.is_ambiguous() {
+                marked.end_rehearsal()?;
+                return Ok(Rehearsed::Stopped);
+            }
+            begun = marked.execute(&planned.plan)?.prove()?;
+        }
+        begun.end_rehearsal()?;
+        Ok(Rehearsed::All)
+    };
+    Ok(run().unwrap_or_else(Rehearsed::Ended))
+}

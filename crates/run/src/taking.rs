@@ -1,0 +1,269 @@
+//! How the first mark is taken: by looking, or, where steps rest on one another, by a rehearsal.
+
+use marktwice_core::Finding;
+use marktwice_core::change::Change;
+use marktwice_core::finding::{Code, Level};
+use marktwice_core::mark::{Label, MarkSummary, StepKind};
+use marktwice_core::notice::Notices;
+use marktwice_core::receipt::{Receipt, RunState};
+use marktwice_core::study::Study;
+use marktwice_core::way_back::WayBack;
+use marktwice_core::words;
+use marktwice_port::{Intent, Logbook, Matched, Plan};
+
+use crate::collect::{Collector, unmet, unwrap_sink};
+use crate::context::{Context, Talk};
+use crate::history::standing;
+use crate::noticed::{closer, explained, from_rows, no_way_back, side_findings};
+use crate::outcome::{Failure, RunOutcome};
+use crate::planned::{Planned, mark_header, plan_all};
+use crate::preview::{Block, Preview, Show, StepPreview};
+use crate::rehearsal::{Rehearsed, rehearse};
+use crate::settle::{Tidied, tidy_up};
+
+/// What a mark says that took it, where a preview did.
+pub(crate) const PREVIEW: &str = "preview";
+/// The same where it was taken on the way to a question.
+pub(crate) const APPLY: &str = "apply";
+
+/// A preview with what an application needs to go on from it.
+pub(crate) struct Taken {
+    pub(crate) preview: Preview,
+    pub(crate) steps: Vec<Planned>,
+    pub(crate) totals: Vec<MarkSummary>,
+    pub(crate) tidied: Tidied,
+    pub(crate) book: Box<dyn Logbook>,
+    /// How the rehearsal ended, where it did not come to its end.
+    pub(crate) ended: Option<RunOutcome>,
+}
+
+/// Previews a change and keeps its mark.
+///
+/// # Errors
+/// When the database or the logbook fails, or a statement is refused.
+pub fn preview(context: &Context<'_>, change: &Change, show: Show) -> Result<Preview, Failure> {
+    take(context, change, show, (PREVIEW, None)).map(|taken| taken.preview)
+}
+
+/// Previews a change. With somebody to talk to it is about to be applied: steps that rest on others are then rehearsed.
+pub(crate) fn take(
+    context: &Context<'_>,
+    change: &Change,
+    show: Show,
+    (by, talk): (&str, Option<&mut dyn Talk>),
+) -> Result<Taken, Failure> {
+    let mut session = context.open(Intent::Read)?;
+    let steps = plan_all(&mut *session, context.engine.language(), change)?;
+    let book = (context.book)(session.database())?;
+    let mut notes = session.notes().to_vec();
+    let tidied = tidy_up(&*book, context)?;
+    notes.extend(tidied.notes.iter().cloned());
+    let waits = steps.iter().any(|step| step.standing.must_wait());
+    let stopped = steps.iter().any(|step| step.is_stopped(change));
+    let talk = talk.filter(|_| waits && !stopped && tidied.unsettled.is_none());
+    let open: Vec<usize> = match talk {
+        Some(_) => Vec::new(),
+        None => steps.iter().filter(|s| s.standing.must_wait()).map(|s| s.plan.step).collect(),
+    };
+    let stamp = context.ambient.now();
+    let header = mark_header(&steps, session.database(), &change.source, (&stamp.rfc3339, by), open.clone());
+    let (name, mut draft) = book.draft_mark(header, &stamp.compact)?;
+    let mut seen: Vec<Collector<'_>> =
+        steps.iter().map(|step| Collector::new(context, &step.plan, show)).collect();
+    let rehearsed = talk.is_some();
+    let (mut ended, mut whole) = (None, true);
+    if let Some(talk) = talk {
+        talk.tell(&before_a_rehearsal(&steps));
+        match rehearse(context, change, &steps, &mut *draft, &mut seen)? {
+            Rehearsed::All => {}
+            Rehearsed::Stopped => whole = false,
+            Rehearsed::Ended(outcome) => (ended, whole) = (Some(*outcome), false),
+        }
+    } else {
+        let told: Vec<&Planned> = steps.iter().filter(|s| !open.contains(&s.plan.step)).collect();
+        let plans: Vec<&Plan> = told.iter().map(|step| &step.plan).collect();
+        let mut at_work = 0;
+        let viewed = session.view(&plans, &mut |hold| {
+            for plan in &plans {
+                at_work = plan.step;
+                let held = hold.hold(plan)?;
+                if let Some(collector) = seen.get_mut(plan.step) {
+                    collector.held = Some(held);
+                }
+            }
+            for plan in &plans {
+                let Some(collector) = seen.get_mut(plan.step) else { continue };
+                hold.held(plan.step, &mut |row| collector.row(&mut *draft, row))?;
+            }
+            Ok(())
+        });
+        if let Err(error) = viewed {
+            return Err(match steps.get(at_work) {
+                Some(step) => unwrap_sink(explained(error, &step.plan)),
+                None => unwrap_sink(error),
+            });
+        }
+    }
+    let totals: Vec<MarkSummary> = seen.iter().map(|collector| *collector.marker.summary()).collect();
+    // A mark that does not cover what it says it covers is none.
+    let mark = if whole {
+        draft.finish(&totals)?;
+        Some(name)
+    } else {
+        None
+    };
+    let receipts = book.receipts()?;
+    let mut previews = Vec::new();
+    for (planned, collector) in steps.iter().zip(seen) {
+        let mut step = assemble(planned, change, &collector, &receipts);
+        let notices = collector.notices;
+        step.block.rows = collector.rows;
+        step.block.totals = collector
+            .totals
+            .finish(|c| planned.plan.target.columns.get(c).map_or(String::new(), |c| c.name.clone()));
+        if step.told {
+            notice(planned, &notices, &mut step);
+            // What the database holds now is not what the step will meet behind others.
+            if !planned.standing.must_wait() {
+                closer(&mut *session, &planned.plan, change, &notices, &mut step);
+            }
+        }
+        step.block.findings.sort_by_key(|f| std::cmp::Reverse(f.level));
+        previews.push(step);
+    }
+    let preview = Preview {
+        database: session.database().clone(),
+        notes,
+        title: change.title.clone(),
+        mark,
+        rehearsed,
+        steps: previews,
+    };
+    Ok(Taken { preview, steps, totals, tidied, book, ended })
+}
+
+/// What is said before anything is written, though all of it is rolled back.
+fn before_a_rehearsal(steps: &[Planned]) -> String {
+    let waiting: Vec<String> = steps
+        .iter()
+        .filter(|step| step.standing.must_wait())
+        .map(|step| (step.plan.step + 1).to_string())
+        .collect();
+    let n = waiting.len() as u64;
+    let (which, rest) = (words::either(n, "step", "steps"), words::either(n, "rests", "rest"));
+    format!(
+        "{which} {} {rest} on earlier ones, so all of it is now rehearsed: run in a transaction that is rolled back; \
+         its rows are locked until then",
+        waiting.join(", ")
+    )
+}
+
+/// What is known of a step's rows, as a preview tells it.
+fn assemble(
+    planned: &Planned,
+    change: &Change,
+    collector: &Collector<'_>,
+    receipts: &[Receipt],
+) -> StepPreview {
+    let plan = &planned.plan;
+    let told = collector.held.is_some();
+    let nothing = Matched {
+        matched: 0,
+        total: 0,
+        side: Vec::new(),
+        many: None,
+        back: WayBack::default(),
+        fires: false,
+    };
+    let held = collector.held.as_ref().unwrap_or(&nothing);
+    let summary = collector.marker.summary();
+    let terms = change.terms(plan.step);
+    let mut step = StepPreview {
+        block: Block {
+            kind: plan.kind,
+            target: plan.target.clone(),
+            foreseen: plan.foreseen.clone(),
+            findings: plan.findings.clone(),
+            allowed: change.allowed(plan.step),
+            matched: summary.matched,
+            changes: summary.changes,
+            rows: Vec::new(),
+            totals: Vec::new(),
+            side: held.side.clone(),
+            unmet: Vec::new(),
+            meanings: Vec::new(),
+            filter: plan.reads.clone(),
+        },
+        name: terms.name,
+        statement: plan.statement.clone(),
+        pin: plan.pin.clone(),
+        waits: planned.standing.waits.clone(),
+        told,
+        study: Study::default(),
+        total: held.total,
+        many: held.many.clone(),
+        already_run: None,
+        back: held.back.clone(),
+        fires: held.fires,
+        stays_null: (0, Vec::new()),
+    };
+    if !told {
+        already_run(&mut step, plan, receipts);
+        return step;
+    }
+    if plan.kind == StepKind::Update && collector.is_ambiguous() {
+        // Which of the values is stored nobody can tell, so none is shown as a fact.
+        for foreseen in &mut step.block.foreseen {
+            foreseen.label = Label::Unknown;
+            foreseen.why = Some("several rows of the join give different values".to_owned());
+        }
+    }
+    let block = &mut step.block;
+    let changes = (!block.uncertain()).then_some(block.changes);
+    block.unmet = unmet((terms.rows, terms.changes), block.matched, changes, step.total);
+    from_rows(&mut step);
+    step.block.findings.extend(side_findings(&step.block.side));
+    if step.block.matched > 0 {
+        step.block.findings.extend(no_way_back(&step.back));
+    }
+    already_run(&mut step, plan, receipts);
+    step
+}
+
+/// What the rows alone have shown.
+fn notice(planned: &Planned, notices: &Notices, step: &mut StepPreview) {
+    let plan = &planned.plan;
+    if step.many.as_ref().is_none_or(|many| many.differing == 0) {
+        let said: Vec<Code> = step.block.findings.iter().map(|f| f.code).collect();
+        let seen = notices.findings(&plan.target).into_iter();
+        step.block.findings.extend(seen.filter(|f| f.code != Code::TooLong || !said.contains(&f.code)));
+    } else if plan.kind == StepKind::Update {
+        step.block.totals.clear();
+    }
+    step.stays_null = notices.stays_null(&plan.target);
+}
+
+/// Whether the same statement stands committed.
+fn already_run(step: &mut StepPreview, plan: &Plan, receipts: &[Receipt]) {
+    let same = receipts.iter().find(|r| {
+        r.state == RunState::Committed
+            && standing(receipts, &r.run)
+            && r.steps.iter().any(|s| s.statement_hash == plan.statement_hash)
+    });
+    let Some(same) = same else { return };
+    let when = same.ended.clone().unwrap_or_else(|| same.started.clone());
+    if step.nothing_to_do() {
+        // It has been done; what was expected of it was met then. Another number of rows that match is another matter.
+        let block = &mut step.block;
+        block.unmet.retain(|unmet| unmet.what == "rows" && block.matched > 0);
+        for finding in block.findings.iter_mut().filter(|f| f.code == Code::NothingMatched) {
+            *finding = finding.clone().weighing(Level::Note).hint("nothing");
+            finding.message =
+                format!("no row of {} matches any more: run {} has done it", block.target.table, same.run);
+        }
+    } else {
+        let message = format!("the same statement was committed as {} on {when}", same.run);
+        step.block.findings.push(Finding::new(Code::AlreadyRun, message));
+    }
+    step.already_run = Some((same.run.clone(), when));
+}

@@ -1,0 +1,327 @@
+//! Every row of a run compared with what is there now: by looking, or, where batches touch the same rows, by a rehearsal.
+
+use std::cell::RefCell;
+
+use marktwice_core::hash::{Fingerprint, RowHash};
+use marktwice_core::receipt::DatabaseId;
+use marktwice_core::totals::Totals;
+use marktwice_core::undo::{RowChange, Treatment, treat};
+use marktwice_core::{Image, Value};
+use marktwice_port::{Intent, Keep, Logbook, Phase, Session, Tx};
+
+use super::{Back, UndoOptions, Undoing, facts, first_differing, inverse};
+use crate::collect::unwrap_sink;
+use crate::context::Context;
+use crate::faults::Conflicts;
+use crate::mark::key_text;
+use crate::noticed::{no_way_back, side_findings};
+use crate::outcome::{End, Failure, RunOutcome};
+use crate::phases::{Ended, Prepared};
+use crate::preview::{BatchPreview, Block, ShownRow, UndoPreview, Unmet};
+
+/// Fingerprints of what was seen, batch by batch: the preview and the run must see the same.
+pub(super) type Seen = Vec<Fingerprint>;
+
+/// What was found out before anybody is asked.
+pub(super) struct Sight {
+    pub(super) preview: UndoPreview,
+    pub(super) seen: Seen,
+    /// How a rehearsal ended, where it did not come to its end.
+    pub(super) ended: Option<RunOutcome>,
+}
+
+/// The rows that were asked for.
+pub(super) struct Only {
+    /// As typed, with the step it is about where one is named.
+    keys: Vec<(String, Option<usize>, String)>,
+    found: RefCell<Vec<String>>,
+}
+
+impl Only {
+    /// Reads `418`, `12,2026`, `hive_id=12,season=2026` or `2:418`; the last only where there are several steps, and one of that number.
+    pub(super) fn parse(typed: &[String], steps: impl Iterator<Item = usize>) -> Only {
+        let steps: Vec<usize> = steps.collect();
+        let one = |typed: &String| {
+            let text = typed.replace(", ", ",");
+            let split = text.split_once(':').filter(|_| steps.len() > 1);
+            let named =
+                split.and_then(|(step, key)| Some((step.parse::<usize>().ok()?.checked_sub(1)?, key)));
+            match named.filter(|(step, _)| steps.contains(step)) {
+                Some((step, key)) => (typed.clone(), Some(step), in_order(key)),
+                None => (typed.clone(), None, in_order(&text)),
+            }
+        };
+        Only { keys: typed.iter().map(one).collect(), found: RefCell::default() }
+    }
+
+    fn wants(&self, step: usize, names: &[String], change: &RowChange) -> bool {
+        if self.keys.is_empty() {
+            return true;
+        }
+        let [before, now] = [key_text(&change.key), key_text(change.key_now())];
+        let keys = [by_name(names, &before), by_name(names, &now), before, now].map(|key| in_order(&key));
+        let named =
+            self.keys.iter().find(|(_, of, key)| of.is_none_or(|of| of == step) && keys.contains(key));
+        if let Some((typed, ..)) = named {
+            self.found.borrow_mut().push(typed.clone());
+        }
+        named.is_some()
+    }
+
+    /// A key that no row of the run has.
+    fn missing(&self) -> Option<String> {
+        let found = self.found.borrow();
+        self.keys.iter().map(|(typed, ..)| typed).find(|typed| !found.contains(typed)).cloned()
+    }
+}
+
+/// The parts of a key with the names of its columns, as a person may write them.
+fn by_name(names: &[String], key: &str) -> String {
+    let values: Vec<&str> = if names.len() == 1 { vec![key] } else { key.split(',').collect() };
+    let parts = names.iter().zip(values).map(|(name, value)| format!("{name}={value}"));
+    parts.collect::<Vec<_>>().join(",")
+}
+
+/// Named parts of a key in one order, whichever they were written in; a key without names as it is.
+fn in_order(key: &str) -> String {
+    let parts: Option<Vec<(&str, &str)>> = key.split(',').map(|part| part.split_once('=')).collect();
+    let Some(mut parts) = parts else { return key.to_owned() };
+    let mut named: Vec<String> = parts
+        .drain(..)
+        .map(|(name, value)| format!("{}={}", name.trim().to_lowercase(), value.trim()))
+        .collect();
+    named.sort_unstable();
+    named.join(",")
+}
+
+/// Decides about every row, in the preview and again inside the transaction, and keeps a fingerprint of what it saw:
+/// the two must be the same, so that nothing is overwritten that was not shown.
+pub(super) struct Judge<'a> {
+    options: &'a UndoOptions,
+    only: &'a Only,
+    back: &'a Back,
+    pub(super) conflicts: Conflicts,
+    left_alone: Conflicts,
+    already_back: u64,
+    not_asked: u64,
+    pub(super) seen: Fingerprint,
+    buffer: Vec<u8>,
+}
+
+impl<'a> Judge<'a> {
+    pub(super) fn new(options: &'a UndoOptions, only: &'a Only, back: &'a Back) -> Self {
+        let batch = &back.batch;
+        Judge {
+            options,
+            only,
+            back,
+            conflicts: Conflicts::none(&batch.target),
+            left_alone: Conflicts::none(&batch.target),
+            already_back: 0,
+            not_asked: 0,
+            seen: Fingerprint::default(),
+            buffer: Vec::new(),
+        }
+    }
+
+    pub(super) fn decide(&mut self, change: &RowChange, now: Option<&[Value]>) -> Keep {
+        if !self.only.wants(self.back.batch.of.step, &self.back.batch.target.key.names, change) {
+            self.not_asked += 1;
+            return Keep::Leave;
+        }
+        self.seen.add(&RowHash::with(&mut self.buffer, change.key.iter().chain(now.unwrap_or_default())));
+        match treat(change, now, (&self.back.batch.columns, &self.back.open), self.options.policy) {
+            Treatment::Put(wanted) => Keep::Hold(wanted),
+            Treatment::AlreadyBack => {
+                self.already_back += 1;
+                Keep::Leave
+            }
+            Treatment::Leave(conflict) => {
+                self.left_alone.add(&change.key, conflict);
+                Keep::Leave
+            }
+            Treatment::Stop(conflict) => {
+                self.conflicts.add(&change.key, conflict);
+                Keep::Leave
+            }
+        }
+    }
+}
+
+/// Looks at the rows of one batch as they are compared.
+struct Looker<'a> {
+    context: &'a Context<'a>,
+    judge: Judge<'a>,
+    rows: Vec<ShownRow>,
+    totals: Totals,
+    matched: u64,
+    compared: u64,
+    of: u64,
+}
+
+impl<'a> Looker<'a> {
+    fn new(
+        context: &'a Context<'a>,
+        undoing: &Undoing,
+        back: &'a Back,
+        options: &'a UndoOptions,
+        only: &'a Only,
+    ) -> Looker<'a> {
+        Looker {
+            context,
+            judge: Judge::new(options, only, back),
+            rows: Vec::new(),
+            totals: Totals::new(back.batch.columns.iter().copied()),
+            matched: 0,
+            compared: 0,
+            of: undoing.snapshot.rows,
+        }
+    }
+
+    fn row(&mut self, change: &RowChange, now: Option<&[Value]>) -> Keep {
+        self.compared += 1;
+        if self.compared.is_multiple_of(4096) {
+            self.context.ambient.progress(Phase::Comparing, self.compared, Some(self.of));
+        }
+        let stopped = self.judge.conflicts.count;
+        let kept = self.judge.decide(change, now);
+        let stops = self.judge.conflicts.count > stopped;
+        let (before, wanted) = match &kept {
+            Keep::Hold(wanted) => (now, wanted.as_deref()),
+            // A row that stops the undo is shown as it was meant to be put back.
+            Keep::Leave if stops => (change.image.before(), change.image.after()),
+            Keep::Leave => return kept,
+        };
+        self.matched += 1;
+        if let (Some(before), Some(after)) = (before, wanted) {
+            self.totals.add(before, after);
+        }
+        if self.judge.options.show.wants(self.rows.len()) {
+            let image = Image::of(before.map(<[Value]>::to_vec), wanted.map(<[Value]>::to_vec));
+            self.rows.extend(image.map(|image| ShownRow { key: change.key.clone(), image }));
+        }
+        kept
+    }
+
+    fn preview(self, back: &Back) -> (BatchPreview, Fingerprint) {
+        let target = &back.batch.target;
+        let judge = self.judge;
+        let some = |found: Conflicts| (found.count > 0).then_some(found);
+        let block = Block {
+            kind: back.batch.kind,
+            target: target.clone(),
+            foreseen: back.foreseen.clone(),
+            findings: side_findings(&back.side).into_iter().chain(no_way_back(&back.way)).collect(),
+            allowed: judge.options.allow.clone(),
+            matched: self.matched,
+            changes: self.matched,
+            rows: self.rows,
+            totals: self.totals.finish(|c| target.columns.get(c).map_or(String::new(), |c| c.name.clone())),
+            side: back.side.clone(),
+            unmet: Vec::new(),
+            meanings: Vec::new(),
+            filter: Vec::new(),
+        };
+        let preview = BatchPreview {
+            block,
+            step: back.batch.of.step,
+            conflicts: some(judge.conflicts),
+            left_alone: some(judge.left_alone),
+            already_back: judge.already_back,
+            not_asked: judge.not_asked,
+        };
+        (preview, judge.seen)
+    }
+}
+
+/// Puts together what was seen of each batch.
+fn sight(
+    undoing: &Undoing,
+    options: &UndoOptions,
+    only: &Only,
+    (database, notes): (DatabaseId, Vec<String>),
+    seen: Vec<(BatchPreview, Fingerprint)>,
+    rehearsed: bool,
+) -> Result<Sight, Failure> {
+    let run = undoing.run().to_owned();
+    let all = seen.len() == undoing.batches.len();
+    if let Some(missing) = only.missing().filter(|_| all) {
+        return Err(Failure::usage(
+            format!("run {run} changed no row with the key {missing}"),
+            "write keys as they are shown: 418, or 12,2026",
+        ));
+    }
+    let (batches, seen): (Vec<_>, Vec<_>) = seen.into_iter().unzip();
+    let title = undoing.entry.receipt.title.clone();
+    let mut preview = UndoPreview { database, notes, title, run, rehearsed, batches, unmet: None };
+    let matched = preview.matched();
+    let expected = options.rows.filter(|e| !e.met(matched, matched));
+    preview.unmet = expected.map(|expected| Unmet { what: "rows", expected, found: matched });
+    Ok(Sight { preview, seen, ended: None })
+}
+
+/// Compares every row with what the run left; nothing is written.
+pub(super) fn look(
+    context: &Context<'_>,
+    session: &mut dyn Session,
+    book: &dyn Logbook,
+    undoing: &Undoing,
+    options: &UndoOptions,
+    only: &Only,
+    notes: Vec<String>,
+) -> Result<Sight, Failure> {
+    let mut seen = Vec::new();
+    for back in &undoing.batches {
+        let reader = RefCell::new(book.snapshot(undoing.run(), &undoing.snapshot)?);
+        let mut looker = Looker::new(context, undoing, back, options, only);
+        session
+            .look_up(&back.batch.target, &mut || inverse(&reader, back.batch.of), &mut |change, now| {
+                looker.row(change, now);
+                Ok(())
+            })
+            .map_err(unwrap_sink)?;
+        seen.push(looker.preview(back));
+    }
+    sight(undoing, options, only, (session.database().clone(), notes), seen, false)
+}
+
+/// Takes the run back for real, and rolls that back again: each batch is compared where the ones before it have left the
+/// rows.
+pub(super) fn rehearse(
+    context: &Context<'_>,
+    book: &dyn Logbook,
+    undoing: &Undoing,
+    options: &UndoOptions,
+    only: &Only,
+    about: (DatabaseId, Vec<String>),
+) -> Result<Sight, Failure> {
+    let mut session = context.open(Intent::Write)?;
+    let prepared = Prepared::unrecorded(context, facts(undoing, options));
+    let mut seen = Vec::new();
+    let run = || -> Result<(), Ended> {
+        let mut begun = prepared.begin(&mut *session)?;
+        for back in &undoing.batches {
+            let reader = match book.snapshot(undoing.run(), &undoing.snapshot) {
+                Ok(reader) => RefCell::new(reader),
+                Err(error) => return Err(begun.end(End::Failed(error.into()))),
+            };
+            let mut looker = Looker::new(context, undoing, back, options, only);
+            let held = begun.hold_rows(
+                &back.batch,
+                &mut || inverse(&reader, back.batch.of),
+                &mut |change, now| Ok(looker.row(change, now)),
+                &mut |tx: &mut dyn Tx| first_differing(tx, book, undoing, back),
+            );
+            let conflicts = looker.judge.conflicts.clone();
+            seen.push(looker.preview(back));
+            let marked = held?;
+            if conflicts.count > 0 {
+                return Err(marked.end(End::Conflicts(conflicts)));
+            }
+            begun = marked.put(&back.batch)?.prove()?;
+        }
+        begun.end_rehearsal()
+    };
+    let ended = run().err().map(|ended| *ended);
+    Ok(Sight { ended, ..sight(undoing, options, only, about, seen, true)? })
+}

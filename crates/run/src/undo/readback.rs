@@ -1,0 +1,56 @@
+//! What is wrong with rows that do not read back from where they were loaded to.
+
+use std::cell::RefCell;
+
+use marktwice_core::cell::{CellDiff, diff};
+use marktwice_core::mark::StepKind;
+use marktwice_core::undo::RowChange;
+use marktwice_core::value::Value;
+use marktwice_port::{EngineError, LogError, Logbook, Tx};
+
+use super::{Back, Undoing, inverse};
+use crate::mark::key_text;
+
+/// The first held row that does not say what the snapshot says. Both come in the order of their numbers.
+pub(super) fn first_differing(
+    tx: &mut dyn Tx,
+    book: &dyn Logbook,
+    undoing: &Undoing,
+    back: &Back,
+) -> Result<String, EngineError> {
+    let failed = |error: LogError| EngineError::Sink(Box::new(error));
+    let batch = &back.batch;
+    let reader = RefCell::new(book.snapshot(undoing.run(), &undoing.snapshot).map_err(failed)?);
+    let mut found = None;
+    let mut kept = None;
+    tx.held(batch.step, &mut |row| {
+        while found.is_none()
+            && kept.as_ref().is_none_or(|kept: &RowChange| kept.ordinal < row.ordinal)
+            && let Some(next) = inverse(&reader, batch.of)?
+        {
+            kept = Some(next);
+        }
+        let (Some(kept), Some(after), None) = (&kept, row.image.after(), &found) else { return Ok(()) };
+        let wanted = kept.image.after().unwrap_or_default();
+        let looked = |cell: &CellDiff| batch.kind != StepKind::Update || batch.columns.contains(&cell.column);
+        let cell = diff(wanted, after).into_iter().find(looked);
+        found = cell.filter(|_| kept.ordinal == row.ordinal).map(|cell| {
+            let name = batch.target.columns.get(cell.column).map_or("", |c| c.name.as_str());
+            let text = |value: &Value| value.to_json().to_string();
+            format!(
+                "row {} of {}: {name} was {} before the run, and the engine reads that back as {}",
+                key_text(&row.key),
+                batch.target.table,
+                text(&cell.before),
+                text(&cell.after)
+            )
+        });
+        Ok(())
+    })?;
+    Ok(found.unwrap_or_else(|| {
+        format!(
+            "what is in {} now does not read back as it was read, so nothing could be verified",
+            batch.target.table
+        )
+    }))
+}

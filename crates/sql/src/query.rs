@@ -1,0 +1,5 @@
+//! Queries made of slices of a statement, and small questions with their answers.
+
+pub mod ask;
+pub mod many;
+pub mod row_query;
