@@ -26,7 +26,9 @@ fn stands_still(pid: &str) -> bool {
     let threads = std::fs::read_dir(format!("/proc/{pid}/task")).unwrap();
     threads.map(|thread| std::fs::read_to_string(thread.unwrap().path().join("stat"))).all(|stat| {
         // The name before the state is in parentheses and may hold anything.
-        stat.is_ok_and(|stat| stat.rsplit_once(')').is_some_and(|(_, rest)| rest.trim_start().starts_with('T')))
+        stat.is_ok_and(|stat| {
+            stat.rsplit_once(')').is_some_and(|(_, rest)| rest.trim_start().starts_with('T'))
+        })
     })
 }
 
