@@ -401,6 +401,7 @@ pub(crate) fn look(seen: &Seen<Survey>, found: &Rows) -> Json {
             "columns": target.columns,
             "key": target.key,
             "declared": survey.declared,
+            "view": survey.view,
             "unique_in_fact": survey.unique_in_fact,
             "total": survey.rows,
             "matched": found.matched,

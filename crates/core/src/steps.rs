@@ -234,6 +234,7 @@ mod tests {
             key: Key { kind: KeyKind::Primary, names: vec!["id".into()], columns: vec![0] },
             definition: String::new(),
             naming: None,
+            refers: Vec::new(),
         }
     }
 

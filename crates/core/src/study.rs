@@ -66,8 +66,8 @@ pub struct FunnelStep {
     pub condition: String,
     /// Rows for which it and all before it hold.
     pub rows: u64,
-    /// Rows for which it holds by itself.
-    pub alone: u64,
+    /// Rows for which it holds by itself; not told in a join, where it would be counted against every combination of rows.
+    pub alone: Option<u64>,
 }
 
 /// Rows that one condition barely keeps out.

@@ -15,6 +15,17 @@ pub struct TableSummary {
     pub key: Vec<String>,
     /// How many columns it has.
     pub columns: usize,
+    /// Whether it is a view.
+    pub view: bool,
+}
+
+/// What a view is made of.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct OfView {
+    /// Its definition, as the engine keeps it.
+    pub definition: String,
+    /// The tables that it reads, and views where the engine names no tables behind them.
+    pub reads: Vec<String>,
 }
 
 /// A foreign key.
@@ -67,6 +78,8 @@ pub struct Survey {
     pub target: Target,
     /// The catalogue's part.
     pub declared: Declared,
+    /// What it is made of, where it is a view.
+    pub view: Option<OfView>,
     /// Its rows.
     pub rows: u64,
     /// Columns, or pairs of them, that are unique in the data although nobody declared it.

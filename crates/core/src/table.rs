@@ -61,16 +61,28 @@ pub struct Target {
     pub definition: String,
     /// The column that names a row to a person (a name, a title), where there is one.
     pub naming: Option<usize>,
+    /// Columns that refer to other tables: their numbers are names, and no amounts.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub refers: Vec<usize>,
 }
 
-/// The column that names a row to a person: one that is called so, and not part of the key.
-pub fn naming(columns: &[Column], key: &Key) -> Option<usize> {
-    ["name", "title", "label", "full_name", "description"].iter().find_map(|wanted| {
-        columns
-            .iter()
-            .position(|c| c.name.eq_ignore_ascii_case(wanted))
-            .filter(|at| !key.columns.contains(at))
-    })
+/// The column that names a row to a person: one that is called so, or a text that is called like its table, and not part of
+/// the key.
+pub fn naming(table: &str, columns: &[Column], key: &Key) -> Option<usize> {
+    let find = |wanted: &str, text: bool| {
+        let called = |c: &Column| c.name.eq_ignore_ascii_case(wanted) && (!text || is_text(&c.declared));
+        columns.iter().position(called).filter(|at| !key.columns.contains(at))
+    };
+    let usual = ["name", "title", "label", "full_name", "description"];
+    let one = table.strip_suffix('s').unwrap_or(table);
+    let own = [table, one, &format!("{table}_name"), &format!("{one}_name")].map(str::to_owned);
+    usual.iter().find_map(|wanted| find(wanted, false)).or_else(|| own.iter().find_map(|w| find(w, true)))
+}
+
+/// Whether a declared type is one of texts.
+fn is_text(declared: &str) -> bool {
+    let declared = declared.to_ascii_lowercase();
+    ["char", "text", "clob"].iter().any(|word| declared.contains(word))
 }
 
 impl Target {
@@ -78,6 +90,12 @@ impl Target {
     pub fn position(&self, name: &str) -> Option<usize> {
         let exact = self.columns.iter().position(|c| c.name == name);
         exact.or_else(|| self.columns.iter().position(|c| c.name.eq_ignore_ascii_case(name)))
+    }
+
+    /// Those of some columns whose numbers are amounts that can be added up: they are neither a key nor refer to one.
+    pub fn amounts(&self, columns: impl IntoIterator<Item = usize>) -> Vec<usize> {
+        let named = |at: &usize| self.key.columns.contains(at) || self.refers.contains(at);
+        columns.into_iter().filter(|at| !named(at)).collect()
     }
 
     /// The column names at `positions`.

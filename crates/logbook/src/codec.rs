@@ -214,6 +214,7 @@ mod tests {
             key: Key { kind: KeyKind::Primary, names: vec!["id".into()], columns: vec![0] },
             definition: String::new(),
             naming: None,
+            refers: Vec::new(),
         };
         let row = |a: i64, b: Value| Some(vec![Value::Int(a), b]);
         for (before, after, key_after) in [

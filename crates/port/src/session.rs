@@ -113,13 +113,27 @@ pub trait Session {
     /// When the connection fails.
     fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError>;
 
-    /// All tables, by name.
+    /// Reads the first rows of a view that the condition of a statement on it lets through, in no order, and gives the
+    /// number of all of them. The statement itself is never run.
+    ///
+    /// # Errors
+    /// When there is no such view, when the condition is refused, or the engine or the sink fails.
+    fn view_rows(
+        &mut self,
+        schema: Option<&str>,
+        view: &str,
+        statement: &str,
+        limit: Option<u64>,
+        sink: &mut RowSink<'_>,
+    ) -> Result<u64, EngineError>;
+
+    /// All tables and views, by name.
     ///
     /// # Errors
     /// When the engine fails.
     fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError>;
 
-    /// One table in full.
+    /// One table or view in full.
     ///
     /// # Errors
     /// When there is no such table.

@@ -30,7 +30,7 @@ impl<'a> Collector<'a> {
             step: plan.step,
             marker: Marker::new(plan.parts.clone()),
             notices: Notices::new(&plan.target, foreseeable(plan)),
-            totals: Totals::new(assigned),
+            totals: Totals::new(plan.target.amounts(assigned)),
             rows: Vec::new(),
             show,
             held: None,

@@ -59,6 +59,35 @@ pub fn survey(context: &Context<'_>, schema: Option<&str>, table: &str) -> Resul
     open(context, |session| session.survey(schema, table))
 }
 
+/// The first rows of a view that a condition lets through, and the number of all; `statement` has the condition and is never
+/// run.
+///
+/// # Errors
+/// When there is no such view, the condition is refused, or the database fails.
+pub fn view_rows(
+    context: &Context<'_>,
+    (schema, survey): (Option<&str>, &Survey),
+    statement: &str,
+    condition: Option<&str>,
+    limit: Option<u64>,
+) -> Result<Seen<Rows>, Failure> {
+    open(context, |session| {
+        let mut rows = Vec::new();
+        let view = &survey.target.table;
+        let matched = session.view_rows(schema, view, statement, limit, &mut |row| {
+            rows.push(row.clone());
+            Ok(())
+        });
+        let matched = matched.map_err(|error| match (error, condition) {
+            (EngineError::Refused(finding), Some(condition)) => {
+                EngineError::Refused(Box::new(of_condition(*finding, statement, condition)))
+            }
+            (error, _) => error,
+        })?;
+        Ok(Rows { target: survey.target.clone(), matched, rows })
+    })
+}
+
 /// The columns and the key of a table.
 ///
 /// # Errors

@@ -340,6 +340,7 @@ mod tests {
             },
             definition: String::new(),
             naming: None,
+            refers: Vec::new(),
         }
     }
 

@@ -6,6 +6,7 @@ use marktwice_core::finding::TextPlace;
 use sqlparser::dialect::Dialect;
 use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer, Whitespace};
 
+use crate::dialect::language::Language;
 use crate::text::slices::Slice;
 
 /// One token and where it stands.
@@ -81,6 +82,25 @@ pub struct TokenError {
     pub message: String,
     /// Where.
     pub place: TextPlace,
+}
+
+/// Names with another one before them, each pair once: `a.b` gives both, `a.b.c` the pairs in it.
+pub fn qualified_names(text: &str, language: Language) -> Vec<(String, String)> {
+    let tokens = tokenize(text, language.dialect()).unwrap_or_default();
+    let tokens: Vec<_> = tokens.iter().filter(|t| !t.is_blank()).collect();
+    let mut all = Vec::new();
+    for three in tokens.windows(3) {
+        if let [first, dot, second] = three
+            && dot.is(&Token::Period)
+            && let (Some(first), Some(second)) = (first.name(), second.name())
+        {
+            let pair = (first.to_owned(), second.to_owned());
+            if !all.contains(&pair) {
+                all.push(pair);
+            }
+        }
+    }
+    all
 }
 
 /// A condition in parentheses; a comment at its end would swallow what follows.

@@ -256,6 +256,17 @@ impl Session for FaultySession {
         self.0.study(plan, wish)
     }
 
+    fn view_rows(
+        &mut self,
+        schema: Option<&str>,
+        view: &str,
+        statement: &str,
+        limit: Option<u64>,
+        sink: &mut RowSink<'_>,
+    ) -> Result<u64, EngineError> {
+        self.0.view_rows(schema, view, statement, limit, sink)
+    }
+
     fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError> {
         self.0.tables()
     }

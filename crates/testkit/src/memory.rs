@@ -263,6 +263,7 @@ fn target(name: &str, collection: &Collection) -> Target {
         key: Key { kind: KeyKind::Primary, names: key, columns: vec![0] },
         definition: hash::texts(collection.fields.iter().map(String::as_str)),
         naming: None,
+        refers: Vec::new(),
     }
 }
 
@@ -434,6 +435,17 @@ impl Session for Open {
         Ok(Study::default())
     }
 
+    fn view_rows(
+        &mut self,
+        _: Option<&str>,
+        view: &str,
+        _: &str,
+        _: Option<u64>,
+        _: &mut RowSink<'_>,
+    ) -> Result<u64, EngineError> {
+        Err(EngineError::missing(format!("there is no view {view}")))
+    }
+
     fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError> {
         let store = lock(&self.shared);
         let one = |(name, c): (&String, &Collection)| TableSummary {
@@ -441,6 +453,7 @@ impl Session for Open {
             rows: Some(c.rows.len() as u64),
             key: c.fields.iter().take(1).cloned().collect(),
             columns: c.fields.len(),
+            view: false,
         };
         Ok(store.collections.iter().map(one).collect())
     }
@@ -450,6 +463,7 @@ impl Session for Open {
         Ok(Survey {
             target: target(table, &collection),
             declared: Declared::default(),
+            view: None,
             rows: collection.rows.len() as u64,
             unique_in_fact: Vec::new(),
             skipped: None,

@@ -1,8 +1,8 @@
-//! `look`: the tables of a database, or one of them in full with its rows.
+//! `look`: the tables and views of a database, or one of them in full with its rows.
 
 use marktwice_core::near::nearest;
 use marktwice_port::{Draft, EngineError, Unusable, Which, Work};
-use marktwice_run::{Failure, Rows, Show, rows, survey, tables};
+use marktwice_run::{Failure, Rows, Show, rows, survey, tables, view_rows};
 
 use crate::args::{Common, LookArgs};
 use crate::desk::Desk;
@@ -35,8 +35,12 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
         Show::All => None,
     };
     let limit = if args.csv && args.show == Show::First(10) { None } else { limit };
+    let (filter, seen) = (args.filter.as_deref(), &full.seen);
     let found = desk
-        .with(|context| rows(context, &statement, args.filter.as_deref(), limit))
+        .with(|context| match &seen.view {
+            Some(_) => view_rows(context, (schema.as_deref(), seen), &statement, filter, limit),
+            None => rows(context, &statement, filter, limit),
+        })
         .map_err(|failure| Trouble::failure(&failure, "--where").on(&desk.shown))?;
     if args.csv {
         let failed = |e| Trouble::usage(format!("the rows cannot be written: {e}"), "try again");

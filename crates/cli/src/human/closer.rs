@@ -27,7 +27,7 @@ pub(super) fn funnel(out: &mut String, step: &StepPreview) {
         priority,
         right,
     };
-    let all = std::iter::once(("every row".to_owned(), step.total, step.total))
+    let all = std::iter::once(("every row".to_owned(), step.total, None))
         .chain(steps.iter().enumerate().map(|(at, s)| {
             let word = if at == 0 { "WHERE" } else { "  AND" };
             (format!("{word} {}", condition(&s.condition)), s.rows, s.alone)
@@ -38,17 +38,16 @@ pub(super) fn funnel(out: &mut String, step: &StepPreview) {
     let alone = all
         .iter()
         .enumerate()
-        .map(
-            |(at, (.., alone))| {
-                if at < 2 { Text::default() } else { Text::default().push(DIM, number(*alone)) }
-            },
-        )
+        .map(|(at, (.., alone))| {
+            let alone = alone.filter(|_| at > 1);
+            alone.map_or_else(Text::default, |rows| Text::default().push(DIM, number(rows)))
+        })
         .collect();
-    let table = vec![
-        column("the filter, step by step", names, false, 0),
-        column("rows left", left, true, 0),
-        column("by itself", alone, true, 1),
-    ];
+    let mut table =
+        vec![column("the filter, step by step", names, false, 0), column("rows left", left, true, 0)];
+    if all.iter().any(|(.., alone)| alone.is_some()) {
+        table.push(column("by itself", alone, true, 1));
+    }
     out.push_str(&draw(table, super::width()).0);
 }
 

@@ -23,8 +23,10 @@ fn column(name: &str, cells: Vec<Text>, priority: u8, right: bool) -> TextColumn
 /// All tables.
 pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> String {
     let all = &seen.seen;
-    let count = words::of(all.len() as u64, "table");
-    let mut out = format!("{} · {count}\n", head(&seen.database));
+    let views = all.iter().filter(|t| t.view).count();
+    let count = words::of((all.len() - views) as u64, "table");
+    let views = if views > 0 { format!(", {}", words::of(views as u64, "view")) } else { String::new() };
+    let mut out = format!("{} · {count}{views}\n", head(&seen.database));
     if all.is_empty() {
         return out;
     }
@@ -36,7 +38,11 @@ pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> String {
         column("columns", text(&|t| t.columns.to_string()), 2, true),
         column(
             "key",
-            text(&|t| if t.key.is_empty() { "none".to_owned() } else { escape(&t.key.join(", ")) }),
+            text(&|t| match t.key.as_slice() {
+                _ if t.view => "(a view)".to_owned(),
+                [] => "none".to_owned(),
+                key => escape(&key.join(", ")),
+            }),
             1,
             false,
         ),
@@ -48,9 +54,10 @@ pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> String {
 
 /// One table in full.
 pub(crate) fn table(seen: &Seen<Survey>, found: &Rows, filtered: bool) -> String {
-    let Survey { target, declared, rows: total, unique_in_fact, skipped } = &seen.seen;
-    let mut out =
-        format!("{} · {} · {}\n", head(&seen.database), styled(BOLD, &escape(&target.table)), rows(*total));
+    let Survey { target, declared, view, rows: total, unique_in_fact, skipped } = &seen.seen;
+    let what = if view.is_some() { "view · " } else { "" };
+    let name = styled(BOLD, &escape(&target.table));
+    let mut out = format!("{} · {name} · {what}{}\n", head(&seen.database), rows(*total));
     for note in &seen.notes {
         let _ = writeln!(out, "note: {note}");
     }
@@ -62,7 +69,16 @@ pub(crate) fn table(seen: &Seen<Survey>, found: &Rows, filtered: bool) -> String
         let what = if key.primary { "primary key" } else { "unique" };
         lines.push((what, escape(&key.columns.join(", "))));
     }
+    if let Some(view) = view {
+        lines.push(("reads", escape(&view.reads.join(", "))));
+        let definition = view.definition.trim().trim_end_matches(';');
+        lines.extend(definition.lines().enumerate().map(|(at, line)| {
+            let line = line.trim_end();
+            (if at == 0 { "definition" } else { "" }, escape(if at == 0 { line.trim_start() } else { line }))
+        }));
+    }
     match target.key.kind {
+        KeyKind::WholeRow if view.is_some() => {}
         KeyKind::RowIdentity => lines.push((
             "no key",
             format!("rows are told apart by the engine's own {}", target.key.names.join("")),

@@ -32,6 +32,79 @@ fn tables_and_one_of_them() {
 }
 
 #[test]
+fn views_are_shown_as_what_they_are() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run(
+            "CREATE VIEW moor_hives AS SELECT h.hive_id, k.name AS keeper, h.kilos FROM hive h \
+             JOIN keeper k ON k.keeper_id = h.keeper_id WHERE k.region = 'Moor';",
+        );
+        s.run(&["look"]).expect(0).says("2 tables, 1 view").says("moor_hives").says("(a view)");
+        s.run(&["look", "moor_hives"])
+            .expect(0)
+            .says("view · 2 rows")
+            .says("hive")
+            .says("Orla")
+            .says("definition");
+        let json = s.run(&["look", "moor_hives", "--where", "kilos is NULL", "--format", "json"]).json();
+        assert_eq!((&json["matched"], &json["total"]), (&1.into(), &2.into()));
+        assert_eq!(json["rows"][0]["row"]["hive_id"], 13);
+        let mut reads: Vec<&str> =
+            json["view"]["reads"].as_array().unwrap().iter().filter_map(|r| r.as_str()).collect();
+        reads.sort_unstable();
+        assert_eq!(reads, ["hive", "keeper"]);
+        let csv = s.run(&["look", "moor_hives", "--csv"]);
+        assert!(csv.out.starts_with("hive_id,keeper,kilos\n"), "{}", csv.out);
+        s.run(&["look", "moor_hives", "--where", "kilo > 1"])
+            .expect(3)
+            .says("line 1, column 1")
+            .says("did you mean kilos?");
+        let before = stage.dump();
+        s.run(&["look", "moor_hives", "--where", "1 = 1; DELETE FROM hive"])
+            .expect(3)
+            .says("more than a condition");
+        assert_eq!(stage.dump(), before);
+        let said = match stage.on {
+            On::Postgres => {
+                stage.run(
+                    "CREATE FUNCTION noted() RETURNS integer LANGUAGE plpgsql AS $$ BEGIN DELETE FROM hive; RETURN 1; END $$;",
+                );
+                "writes hive"
+            }
+            On::Maria => {
+                stage.run(
+                    "CREATE FUNCTION noted() RETURNS integer BEGIN DELETE FROM hive; RETURN 1; END\n//\n",
+                );
+                "writes hive"
+            }
+            On::Sqlite => return,
+        };
+        s.run(&["look", "moor_hives", "--where", "noted() = 1"]).expect(3).says(said);
+        assert_eq!(stage.dump(), before);
+    });
+}
+
+#[test]
+fn parents_are_named_by_a_text_called_like_their_table() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE apiary (apiary_id integer PRIMARY KEY, apiary varchar(40) NOT NULL);
+             CREATE TABLE stand (stand_id integer PRIMARY KEY, apiary_id integer, FOREIGN KEY (apiary_id) REFERENCES apiary (apiary_id));
+             INSERT INTO apiary VALUES (1, 'Whin Bank'), (2, 'Moor End');
+             INSERT INTO stand VALUES (7, 1), (8, 1);",
+        );
+        let sql = "UPDATE stand SET apiary_id = 2 WHERE stand_id < 9";
+        // Numbers that name other rows are no amounts: nobody wants their sum.
+        stage
+            .scene
+            .run(&["preview", "--sql", sql])
+            .expect(0)
+            .says("1 (Whin Bank) → 2 (Moor End)")
+            .says_not("sum");
+    });
+}
+
+#[test]
 fn one_row_is_set_by_its_key() {
     each(|stage| {
         let s = &stage.scene;

@@ -1,14 +1,19 @@
 //! The catalogue: a table's columns, types, keys, triggers, foreign keys and definition.
 
+use std::collections::HashMap;
+
 use marktwice_core::hash;
+use marktwice_core::survey::{OfView, TableSummary};
 use marktwice_core::table::{Column, Target, naming};
 use marktwice_port::{EngineError, Unusable};
+use marktwice_relational::driver::{Listed, Viewed};
 use marktwice_relational::foresee::Extra;
 use marktwice_relational::layout::choose_key;
 use marktwice_relational::reach::ForeignKey;
 use marktwice_sql::Language;
 use marktwice_sql::dialect::ours::held;
 use marktwice_sql::statement::pins::UniqueKey;
+use marktwice_sql::text::qualified_names;
 use mysql::prelude::Queryable;
 
 use crate::client::{My, TextRow, literal};
@@ -127,7 +132,7 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
     let keys = keys(my, &here, &columns)?;
     let key = choose_key(&columns, &keys);
     let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
-    let naming = naming(&columns, &key);
+    let naming = naming(&found.table, &columns, &key);
     let target = Target {
         table: found.table.clone(),
         schema: found.schema.clone(),
@@ -135,6 +140,7 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
         key,
         definition: definition(my, found, &name)?,
         naming,
+        refers: Vec::new(),
     };
     let shown = shown(my, &found.schema, &found.table)?;
     Ok(Table { target, name, shown, types, extras, keys, partitioned: found.partitioned })
@@ -173,8 +179,13 @@ fn keys(my: &mut My, here: &str, columns: &[Column]) -> Result<Vec<UniqueKey>, E
         "SELECT INDEX_NAME, COLUMN_NAME, SUB_PART FROM information_schema.STATISTICS \
          WHERE {here} AND NON_UNIQUE = 0 ORDER BY INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX"
     ))?;
+    Ok(keys_of(&rows.iter().collect::<Vec<_>>(), columns))
+}
+
+/// The same, from what the catalogue says: index, column, and how much of it.
+fn keys_of(rows: &[&TextRow], columns: &[Column]) -> Vec<UniqueKey> {
     let mut all: Vec<(String, Option<Vec<usize>>)> = Vec::new();
-    for row in &rows {
+    for row in rows {
         if all.last().is_none_or(|(name, _)| name != cell(row, 0)) {
             all.push((cell(row, 0).to_owned(), Some(Vec::new())));
         }
@@ -190,10 +201,9 @@ fn keys(my: &mut My, here: &str, columns: &[Column]) -> Result<Vec<UniqueKey>, E
             };
         }
     }
-    Ok(all
-        .into_iter()
+    all.into_iter()
         .filter_map(|(name, columns)| Some(UniqueKey { primary: name == "PRIMARY", columns: columns? }))
-        .collect())
+        .collect()
 }
 
 /// Everything that bears on what a statement means here, hashed.
@@ -301,6 +311,75 @@ pub(crate) fn unseen_foreign_keys(
             })
         })
         .collect())
+}
+
+/// All tables and views of the connection's database, in order: three questions.
+pub(crate) fn listed(my: &mut My) -> Result<Vec<Listed>, EngineError> {
+    let here = "TABLE_SCHEMA = database()";
+    let columns = my.rows(&format!(
+        "SELECT TABLE_NAME, COLUMN_NAME, IS_NULLABLE FROM information_schema.COLUMNS WHERE {here} \
+         ORDER BY TABLE_NAME, ORDINAL_POSITION"
+    ))?;
+    let mut of: HashMap<&str, Vec<Column>> = HashMap::new();
+    for row in &columns {
+        of.entry(cell(row, 0)).or_default().push(Column {
+            name: cell(row, 1).to_owned(),
+            declared: String::new(),
+            generated: false,
+            not_null: cell(row, 2) == "NO",
+        });
+    }
+    let indexes = my.rows(&format!(
+        "SELECT INDEX_NAME, COLUMN_NAME, SUB_PART, TABLE_NAME FROM information_schema.STATISTICS \
+         WHERE {here} AND NON_UNIQUE = 0 ORDER BY TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX"
+    ))?;
+    let mut keys: HashMap<&str, Vec<&TextRow>> = HashMap::new();
+    for row in &indexes {
+        keys.entry(cell(row, 3)).or_default().push(row);
+    }
+    let all = my.rows(&format!(
+        "SELECT TABLE_NAME, TABLE_TYPE, TABLE_SCHEMA FROM information_schema.TABLES WHERE {here} \
+         AND TABLE_TYPE IN ('BASE TABLE', 'VIEW') ORDER BY TABLE_NAME"
+    ))?;
+    let one = |row: &TextRow| {
+        let name = cell(row, 0);
+        let columns = of.get(name).map_or(&[][..], Vec::as_slice);
+        let keys = keys_of(keys.get(name).map_or(&[][..], Vec::as_slice), columns);
+        let about = TableSummary {
+            table: name.to_owned(),
+            rows: None,
+            key: choose_key(columns, &keys).names,
+            columns: columns.len(),
+            view: cell(row, 1) == "VIEW",
+        };
+        Listed { about, from: format!("{}.{}", ident(cell(row, 2)), ident(name)) }
+    };
+    Ok(all.iter().map(one).collect())
+}
+
+/// The view of a name, where it stands for one.
+pub(crate) fn viewed(
+    my: &mut My,
+    schema: Option<&str>,
+    name: &str,
+) -> Result<Option<Viewed<Table>>, EngineError> {
+    let Some(found) = find(my, schema, name)?.filter(|f| f.sort == "VIEW") else { return Ok(None) };
+    let definition = my.one(&format!(
+        "SELECT VIEW_DEFINITION FROM information_schema.VIEWS WHERE TABLE_SCHEMA = {} AND TABLE_NAME = {}",
+        literal(&found.schema),
+        literal(&found.table)
+    ))?;
+    let definition = definition.unwrap_or_default();
+    // The server keeps the text with every table's database before its name.
+    let mut reads: Vec<String> = Vec::new();
+    for (schema, table) in qualified_names(&definition, Language::Mysql) {
+        let Some(read) = find(my, Some(&schema), &table)? else { continue };
+        let name = shown(my, &read.schema, &read.table)?;
+        if !reads.contains(&name) {
+            reads.push(name);
+        }
+    }
+    Ok(Some(Viewed { table: describe_found(my, &found)?, of: OfView { definition, reads } }))
 }
 
 /// Names of the views that can be meant.

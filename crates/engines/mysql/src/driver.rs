@@ -13,7 +13,7 @@ use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, Constraint, EngineError, FoundSink, Intent, PATIENCE, Plan, Settings,
     SideHow, SideWrite, Stopper, Watch,
 };
-use marktwice_relational::driver::{Driver, Working};
+use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::create;
 use marktwice_relational::put::{self, Together};
@@ -23,10 +23,11 @@ use marktwice_relational::shell::Tabled;
 use marktwice_relational::statement::detail;
 use marktwice_relational::transaction::OfStep;
 use marktwice_relational::way_back::with_insert;
+use marktwice_sql::Step;
 use marktwice_sql::query::ask::Texts;
 use mysql::prelude::Queryable;
 
-use crate::catalog::{NoTemporary, Table, describe, describe_found, find, foreign_keys};
+use crate::catalog::{NoTemporary, Table, describe, describe_found, find, foreign_keys, listed, viewed};
 use crate::client::{My, literal};
 use crate::detail::Detail;
 use crate::error::{engine, is_lost};
@@ -34,7 +35,7 @@ use crate::finder;
 use crate::grants::grants;
 use crate::held::{Filled, Held, content_columns, define, expect_contents, fill, recipe};
 use crate::nameless::{put_by_content, several_of_a_content, single_contents};
-use crate::plan::plan;
+use crate::plan::{called_by, plan};
 use crate::touches::touches;
 use crate::way_back::{by_definition, by_rows};
 
@@ -135,6 +136,19 @@ impl Driver for My {
              AND TABLE_TYPE = 'BASE TABLE' ORDER BY TABLE_NAME",
         )?;
         Ok(names.into_iter().map(|name| (String::new(), name)).collect())
+    }
+
+    fn listed(&mut self) -> Result<Vec<Listed>, EngineError> {
+        listed(self)
+    }
+
+    fn viewed(&mut self, schema: Option<&str>, name: &str) -> Result<Option<Viewed<Table>>, EngineError> {
+        viewed(self, schema, name)
+    }
+
+    fn only_reads(&mut self, step: &Step) -> Result<(), EngineError> {
+        let grants = grants(self)?;
+        called_by(self, step, &[], &grants).map(|_| ())
     }
 
     fn declared(&mut self, table: &Table) -> Result<Declared, EngineError> {

@@ -13,7 +13,7 @@ use marktwice_relational::statement::{
     without_temporary,
 };
 use marktwice_relational::understood::{Understood, only_the_run};
-use marktwice_relational::walk::{Catalogue, shown};
+use marktwice_relational::walk::{Body, Catalogue, shown};
 use marktwice_sql::Step;
 use marktwice_sql::refuse::instead;
 use marktwice_sql::rules::pipes;
@@ -35,6 +35,28 @@ use crate::error::{code, engine, message};
 use crate::grants::{Grants, grants};
 use crate::several;
 use crate::way_back::by_definition;
+
+/// What a step's filter calls, before anything of it is run, and what is to be said of that; refuses what no preview may
+/// run.
+pub(crate) fn called_by(
+    my: &mut My,
+    step: &Step,
+    allow: &[Code],
+    grants: &Grants,
+) -> Result<(Vec<Body>, Option<Finding>), EngineError> {
+    let own = my.one("SELECT database()")?.unwrap_or_default();
+    let mut names = step.filter.as_ref().map_or_else(Vec::new, |f| calls(step, f.slice));
+    names.extend(step.tail.iter().flat_map(|t| calls(step, t.slice)));
+    names.extend(step.sources.iter().flat_map(|s| calls(step, s.slice)));
+    names.extend(view_calls(my, step)?);
+    let mut catalogue = Asking { my, grants, schema: &own };
+    let mut functions = Vec::new();
+    for name in &names {
+        functions.extend(catalogue.routines(name)?);
+    }
+    let finding = filter_calls(step, allow, &functions, &mut catalogue)?;
+    Ok((functions, finding))
+}
 
 /// Makes the plan of a change.
 pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, EngineError> {
@@ -68,17 +90,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
     let grants = grants(my)?;
     whole_rows(&grants, &table)?;
     let own = my.one("SELECT database()")?.unwrap_or_default();
-    // Before anything of the filter is run: what does it call?
-    let mut names = step.filter.as_ref().map_or_else(Vec::new, |f| calls(&step, f.slice));
-    names.extend(step.tail.iter().flat_map(|t| calls(&step, t.slice)));
-    names.extend(step.sources.iter().flat_map(|s| calls(&step, s.slice)));
-    names.extend(view_calls(my, &step)?);
-    let mut catalogue = Asking { my, grants: &grants, schema: &own };
-    let mut functions = Vec::new();
-    for name in &names {
-        functions.extend(catalogue.routines(name)?);
-    }
-    let filter_calls = filter_calls(&step, allow, &functions, &mut catalogue)?;
+    let (mut functions, filter_calls) = called_by(my, &step, allow, &grants)?;
     let mut quiet = filter_calls.is_none();
     let triggers = triggers(my, &grants, &table, step.kind)?;
     let default = |at: usize| table.types.get(at).and_then(|t| t.default.clone());

@@ -2,8 +2,10 @@
 
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
+use marktwice_core::survey::{OfView, TableSummary};
 use marktwice_core::table::{Column, KeyKind, Target, naming};
 use marktwice_port::EngineError;
+use marktwice_relational::driver::{Listed, Viewed};
 use marktwice_relational::foresee::{Extra, Trigger};
 use marktwice_relational::layout::choose_key;
 use marktwice_relational::reach::ForeignKey;
@@ -200,7 +202,7 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
         _ => None,
     };
     let definition = definition(pg, oid, &raw, foreign.as_ref())?;
-    let naming = naming(&columns, &key);
+    let naming = naming(&found.table, &columns, &key);
     let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
     let from = if found.sort == Sort::Table { format!("ONLY {name}") } else { name.clone() };
     Ok(Table {
@@ -211,6 +213,7 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
             key,
             definition,
             naming,
+            refers: Vec::new(),
         },
         oid: oid.clone(),
         from,
@@ -330,6 +333,58 @@ pub(crate) fn triggers(
         });
     }
     Ok(all)
+}
+
+/// All tables and views on the search path, in order: one question.
+pub(crate) fn listed(pg: &mut Pg) -> Result<Vec<Listed>, EngineError> {
+    // The key is chosen as `choose_key` does: the primary one, else a unique one whose columns refuse NULL.
+    let rows = pg.rows(
+        "SELECT c.oid::regclass::text, c.relkind, format('%I.%I', n.nspname, c.relname), \
+         (SELECT count(*) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped), \
+         (SELECT string_agg(a.attname, E'\\x1f' ORDER BY k.o) FROM unnest(key.columns) WITH ORDINALITY AS k(n, o) \
+          JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.n) \
+         FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace LEFT JOIN LATERAL (\
+          SELECT (i.indkey::int2[])[0:i.indnkeyatts - 1] AS columns FROM pg_index i WHERE i.indrelid = c.oid AND i.indisunique \
+          AND i.indisvalid AND i.indimmediate AND i.indpred IS NULL AND i.indexprs IS NULL \
+          AND (i.indisprimary OR NOT EXISTS (SELECT 1 FROM pg_attribute a WHERE a.attrelid = c.oid \
+           AND a.attnum = ANY ((i.indkey::int2[])[0:i.indnkeyatts - 1]) AND NOT a.attnotnull)) \
+          ORDER BY NOT i.indisprimary, i.indnkeyatts, i.indexrelid LIMIT 1) AS key ON true \
+         WHERE c.relkind IN ('r', 'p', 'v', 'm') AND NOT c.relispartition AND n.nspname = ANY (current_schemas(false)) \
+         ORDER BY c.relname, n.nspname",
+    )?;
+    let one = |row: &TextRow| {
+        let (kind, name) = (cell(row, 1), cell(row, 2));
+        let from = if kind == "r" { format!("ONLY {name}") } else { name.to_owned() };
+        let key = cell(row, 4).split('\u{1f}').filter(|k| !k.is_empty()).map(str::to_owned).collect();
+        let about = TableSummary {
+            table: cell(row, 0).to_owned(),
+            rows: None,
+            key,
+            columns: cell(row, 3).parse().unwrap_or(0),
+            view: matches!(kind, "v" | "m"),
+        };
+        Listed { about, from }
+    };
+    Ok(rows.iter().map(one).collect())
+}
+
+/// The view of a name, where it stands for one.
+pub(crate) fn viewed(
+    pg: &mut Pg,
+    schema: Option<&str>,
+    name: &str,
+) -> Result<Option<Viewed<Table>>, EngineError> {
+    let found = find(pg, schema, name)?.filter(|f| matches!(f.sort, Sort::View | Sort::Materialized));
+    let Some(found) = found else { return Ok(None) };
+    let oid = &found.oid;
+    let definition = pg.one(&format!("SELECT pg_get_viewdef({oid}::oid, true)"))?.unwrap_or_default();
+    let reads = pg.rows(&format!(
+        "SELECT DISTINCT d.refobjid::regclass::text FROM pg_rewrite r JOIN pg_depend d ON d.objid = r.oid \
+         AND d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass \
+         WHERE r.ev_class = {oid} AND d.refobjid <> r.ev_class ORDER BY 1"
+    ))?;
+    let of = OfView { definition, reads: reads.iter().map(|row| cell(row, 0).to_owned()).collect() };
+    Ok(Some(Viewed { table: describe_found(pg, &found)?, of }))
 }
 
 /// All foreign keys of the database; those of partitions are their parents'.

@@ -14,7 +14,7 @@ use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, Constraint, EngineError, FoundSink, PATIENCE, Plan, Settings,
     SideHow, SideWrite, Stopper, Watch,
 };
-use marktwice_relational::driver::{Driver, Working};
+use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::create;
 use marktwice_relational::reach::{ForeignKey, onto_itself};
@@ -23,18 +23,19 @@ use marktwice_relational::statement::detail;
 use marktwice_relational::transaction::OfStep;
 use marktwice_relational::walk::{Start, walk};
 use marktwice_relational::way_back::with_insert;
+use marktwice_sql::Step;
 use marktwice_sql::query::ask::Texts;
 use marktwice_sql::statement::routine::Written;
 
 use crate::calls::Asking;
-use crate::catalog::{Table, describe, describe_found, find, foreign_keys};
+use crate::catalog::{Table, describe, describe_found, find, foreign_keys, listed, viewed};
 use crate::client::{Pg, READING, TEMPORARY};
 use crate::copy::{self, quoted};
 use crate::detail::Detail;
 use crate::error::{engine, is_lost};
 use crate::held::{Filled, Held, define, fill, recipe};
 use crate::measured::{Books, Measured, between, books};
-use crate::plan::{elsewhere, plan};
+use crate::plan::{called_by, elsewhere, plan};
 use crate::touches::touches;
 use crate::way_back::{by_definition, by_rows};
 use crate::{finder, published};
@@ -119,6 +120,19 @@ impl Driver for Pg {
         ))?;
         let name = |row: &[Option<String>], at: usize| row.get(at).cloned().flatten().unwrap_or_default();
         Ok(rows.iter().map(|row| (name(row, 0), name(row, 1))).collect())
+    }
+
+    fn listed(&mut self) -> Result<Vec<Listed>, EngineError> {
+        listed(self)
+    }
+
+    fn viewed(&mut self, schema: Option<&str>, name: &str) -> Result<Option<Viewed<Table>>, EngineError> {
+        viewed(self, schema, name)
+    }
+
+    fn only_reads(&mut self, step: &Step) -> Result<(), EngineError> {
+        let temp = self.temp;
+        self.within(if temp { TEMPORARY } else { READING }, |pg| called_by(pg, step, &[], temp).map(|_| ()))
     }
 
     fn declared(&mut self, table: &Table) -> Result<Declared, EngineError> {

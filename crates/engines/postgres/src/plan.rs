@@ -22,7 +22,7 @@ use marktwice_sql::text::{tokenize, within};
 use marktwice_sql::{Language, Step};
 use postgres::error::{DbError, ErrorPosition};
 
-use crate::calls::{Asking, called, reached};
+use crate::calls::{Asking, Called, called, reached};
 use crate::catalog::{
     Found, Sort, Table, describe, describe_found, find, foreign_keys, known_columns, known_tables, triggers,
 };
@@ -41,6 +41,22 @@ fn refused(finding: Finding) -> EngineError {
 
 /// Why values are computed and not stored where no temporary table can be made.
 const NO_TEMPORARY: &str = "TEMP on the database is missing, or the server only reads";
+
+/// What a step's filter calls, before anything of it is run, and what is to be said of that; refuses what no preview may
+/// run.
+pub(crate) fn called_by(
+    pg: &mut Pg,
+    step: &Step,
+    allow: &[Code],
+    temp: bool,
+) -> Result<(Called, Option<Finding>), EngineError> {
+    let mut names = step.filter.as_ref().map_or_else(Vec::new, |f| calls(step, f.slice));
+    names.extend(step.with.iter().flat_map(|w| calls(step, *w)));
+    names.extend(step.sources.iter().flat_map(|s| calls(step, s.slice)));
+    let asked = called(pg, temp, &step.query("1", Ask::default()), &names)?;
+    let finding = filter_calls(step, allow, &asked.bodies, &mut Asking(pg))?;
+    Ok((asked, finding))
+}
 
 /// Makes the plan of a change.
 pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Result<Plan, EngineError> {
@@ -70,12 +86,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
         .filter_map(|c| table.target.position(&c.text))
         .collect();
     let triggers = triggers(pg, &table, step.kind, &written)?;
-    // Before anything of the filter is run: what does it call?
-    let mut names = step.filter.as_ref().map_or_else(Vec::new, |f| calls(&step, f.slice));
-    names.extend(step.with.iter().flat_map(|w| calls(&step, *w)));
-    names.extend(step.sources.iter().flat_map(|s| calls(&step, s.slice)));
-    let mut asked = called(pg, temp, &step.query("1", Ask::default()), &names)?;
-    let filter_calls = filter_calls(&step, allow, &asked.bodies, &mut Asking(pg))?;
+    let (mut asked, filter_calls) = called_by(pg, &step, allow, temp)?;
     let mut quiet = filter_calls.is_none();
     let default = |at: usize| table.types.get(at).and_then(|t| t.default.clone());
     let mut values = assigned_values(&step, &table.target, &default);

@@ -9,6 +9,7 @@ use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, Constraint, EngineError, FoundSink, Plan, Settings, SideWrite,
     Stopper, Watch,
 };
+use marktwice_sql::Step;
 use marktwice_sql::query::ask::Texts;
 use marktwice_sql::statement::routine::Written;
 
@@ -23,11 +24,29 @@ use crate::shell::Shell;
 use crate::transaction::OfStep;
 use marktwice_core::Value;
 use marktwice_core::mark::StepKind;
-use marktwice_core::survey::Declared;
+use marktwice_core::survey::{Declared, OfView, TableSummary};
 use marktwice_core::table::Target;
 
 /// What is done in a view of an engine's.
 pub type Working<'a, D> = dyn FnMut(&mut D) -> Result<(), EngineError> + 'a;
+
+/// A table or a view in a list.
+#[derive(Debug)]
+pub struct Listed {
+    /// What is told of it; its rows are counted by others.
+    pub about: TableSummary,
+    /// It, as it stands behind FROM where only its own rows are meant.
+    pub from: String,
+}
+
+/// A view.
+#[derive(Debug)]
+pub struct Viewed<T> {
+    /// Its columns, as those of a table whose rows are told apart by their contents.
+    pub table: T,
+    /// What it is made of.
+    pub of: OfView,
+}
 
 /// A connection, with all that is the engine's own. What a method answers with an error is what the engine said.
 #[expect(
@@ -103,6 +122,21 @@ pub trait Driver: Shell + 'static {
     /// Schema and name of each table, in order; `parts` are tables that only hold the rows of another one too, and not that
     /// other one.
     fn names(&mut self, parts: bool) -> Result<Vec<(String, String)>, EngineError>;
+
+    /// All tables and views that can be named without a schema, in order: a question or two, however many there are.
+    fn listed(&mut self) -> Result<Vec<Listed>, EngineError>;
+
+    /// A view that a name stands for; `None` where it stands for none.
+    fn viewed(
+        &mut self,
+        schema: Option<&str>,
+        name: &str,
+    ) -> Result<Option<Viewed<Self::Table>>, EngineError>;
+
+    /// Refuses when reading the rows of a step would call what is not known to do no more than give a value.
+    fn only_reads(&mut self, _: &Step) -> Result<(), EngineError> {
+        Ok(())
+    }
 
     /// Defaults, checks and triggers of a table; its keys are filled in by others.
     fn declared(&mut self, table: &Self::Table) -> Result<Declared, EngineError>;

@@ -2,18 +2,25 @@
 
 use std::time::Instant;
 
+use marktwice_core::image::Image;
+use marktwice_core::mark::HeldRow;
 use marktwice_core::study::{Study, Wish};
-use marktwice_core::survey::{DeclaredKey, Survey, TableSummary};
-use marktwice_core::table::Pin;
-use marktwice_port::{EngineError, PATIENCE, PATIENCE_IN_ALL, Plan};
+use marktwice_core::survey::{Declared, DeclaredKey, Survey, TableSummary};
+use marktwice_core::table::{Pin, Target};
+use marktwice_port::{EngineError, PATIENCE, PATIENCE_IN_ALL, Plan, RowSink};
+use marktwice_sql::Step;
 use marktwice_sql::insight::study::{Subject, study as look_closer};
 use marktwice_sql::insight::survey::unique_in_fact;
+use marktwice_sql::query::row_query::Ask;
+use marktwice_sql::statement::slicing::understand;
 
 use crate::around::count;
-use crate::driver::Driver;
+use crate::driver::{Driver, Listed, Viewed};
 use crate::links::links;
+use crate::session::forms;
 use crate::shell::Tabled;
 use crate::statement::detail;
+use crate::unknown::unknown_name;
 
 /// A closer look, in bounded time.
 ///
@@ -34,32 +41,87 @@ pub fn study<D: Driver>(driver: &mut D, plan: &Plan, wish: &Wish) -> Result<Stud
     Ok(found)
 }
 
-/// All tables. A large database is not counted to the end.
+/// All tables and views. A large database is not counted to the end.
 ///
 /// # Errors
 /// What the engine says.
 pub fn tables<D: Driver>(driver: &mut D) -> Result<Vec<TableSummary>, EngineError> {
     let until = Instant::now() + PATIENCE_IN_ALL;
     let mut all = Vec::new();
-    for (schema, name) in driver.names(false)? {
-        let table = driver.described(&schema, &name)?;
-        let rows = driver.ask_until(&format!("SELECT count(*) FROM {}", table.from()), until).ok();
-        all.push(TableSummary {
-            table: table.shown().to_owned(),
-            rows: rows.map(|a| a.count(0, 0)),
-            key: table.target().key.names.clone(),
-            columns: table.target().columns.len(),
-        });
+    for Listed { mut about, from } in driver.listed()? {
+        let rows = driver.ask_until(&format!("SELECT count(*) FROM {from}"), until).ok();
+        about.rows = rows.map(|a| a.count(0, 0));
+        all.push(about);
     }
     driver.unhurried();
     Ok(all)
 }
 
-/// One table in full.
+/// A view in full.
+fn view<D: Driver>(driver: &mut D, viewed: Viewed<D::Table>) -> Result<Survey, EngineError> {
+    let Viewed { table, of } = viewed;
+    let rows = count(driver, &table)?;
+    let (target, declared) = (table.target().clone(), Declared::default());
+    Ok(Survey { target, declared, view: Some(of), rows, unique_in_fact: Vec::new(), skipped: None })
+}
+
+/// The first rows of a view that the condition of a statement lets through, and the number of all of them.
+///
+/// # Errors
+/// When there is no such view, when the condition is refused, or the engine or the sink fails.
+pub fn view_rows<D: Driver>(
+    driver: &mut D,
+    (schema, name): (Option<&str>, &str),
+    statement: &str,
+    limit: Option<u64>,
+    sink: &mut RowSink<'_>,
+) -> Result<u64, EngineError> {
+    let (step, table) = driver.looking(|driver| {
+        let missing = || EngineError::missing(format!("there is no view {name}"));
+        let table = driver.viewed(schema, name)?.ok_or_else(missing)?.table;
+        let step = understand(statement, D::Table::LANGUAGE)
+            .map_err(|finding| EngineError::Refused(Box::new(finding)))?;
+        driver.only_reads(&step)?;
+        Ok((step, table))
+    })?;
+    let columns = table.target().columns.iter().map(|c| D::Table::LANGUAGE.quoted(&c.name));
+    let columns = columns.collect::<Vec<_>>();
+    let end = limit.map_or(String::new(), |n| format!("LIMIT {n}"));
+    let sql = step.row_query(&columns, Ask { end: &end, ..Ask::default() });
+    let read = driver.peeking(|driver| {
+        let mut ordinal = 0;
+        driver.each(&sql, &forms(&table), &mut |before| {
+            ordinal += 1;
+            let row = HeldRow { ordinal, key: before.clone(), image: Image::Delete { before } };
+            sink(&row).map_err(EngineError::Sink)
+        })?;
+        driver.number(&step.query("count(*)", Ask::default()))
+    });
+    read.map_err(|error| in_condition(&step, table.target(), error))
+}
+
+/// An error about a name in a condition that is no column of a view, with its place and what may have been meant.
+fn in_condition(step: &Step, target: &Target, error: EngineError) -> EngineError {
+    let (said, words) = (error.to_string(), step.filter.as_ref().map(|f| step.words(f.slice)));
+    let unknown = words.unwrap_or_default().into_iter().find_map(|word| {
+        let name = word.name().filter(|name| target.position(name).is_none() && said.contains(*name))?;
+        Some((name.to_owned(), word.slice))
+    });
+    let Some((name, slice)) = unknown else { return error };
+    let columns: Vec<String> = target.columns.iter().map(|c| c.name.clone()).collect();
+    let at = (slice.start, slice.end);
+    let finding = unknown_name((step.language, &step.source), at, "column", &name, &columns, &[]);
+    EngineError::Refused(Box::new(finding))
+}
+
+/// One table or view in full.
 ///
 /// # Errors
 /// When there is no such table, or what the engine says.
 pub fn survey<D: Driver>(driver: &mut D, schema: Option<&str>, name: &str) -> Result<Survey, EngineError> {
+    if let Some(viewed) = driver.viewed(schema, name)? {
+        return view(driver, viewed);
+    }
     let table = driver.named(schema, name)?;
     let target = table.target().clone();
     let mut declared = driver.declared(&table)?;
@@ -77,5 +139,6 @@ pub fn survey<D: Driver>(driver: &mut D, schema: Option<&str>, name: &str) -> Re
     let unique = unique_in_fact(language, &target, &from, &declared.keys, rows, ask);
     driver.unhurried();
     let skipped = unique.is_err().then(|| "what is unique in the data: it takes too long".to_owned());
-    Ok(Survey { target, declared, rows, unique_in_fact: unique.unwrap_or_default(), skipped })
+    let unique_in_fact = unique.unwrap_or_default();
+    Ok(Survey { target, declared, view: None, rows, unique_in_fact, skipped })
 }

@@ -113,6 +113,17 @@ impl<D: Driver> Session for Opened<D> {
         self.driver.looking(|driver| insight::study(driver, plan, wish))
     }
 
+    fn view_rows(
+        &mut self,
+        schema: Option<&str>,
+        view: &str,
+        statement: &str,
+        limit: Option<u64>,
+        sink: &mut RowSink<'_>,
+    ) -> Result<u64, EngineError> {
+        insight::view_rows(&mut self.driver, (schema, view), statement, limit, sink)
+    }
+
     fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError> {
         self.driver.looking(insight::tables)
     }

@@ -368,6 +368,7 @@ mod tests {
             },
             definition: String::new(),
             naming: None,
+            refers: Vec::new(),
         };
         let mut touches = Touches::default();
         touches.of_target("apiary", StepKind::Delete, &target, &[]);

@@ -2,6 +2,7 @@
 
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Foreseen, Label, Parts};
+use marktwice_core::table::Target;
 use marktwice_port::Plan;
 use marktwice_sql::refuse::leave_out::leave_out;
 use marktwice_sql::rules::{self, Facts};
@@ -69,7 +70,7 @@ impl<T: Tabled> Understood<T> {
         Plan {
             step: 0,
             kind: step.kind,
-            target: target.clone(),
+            target: Target { refers: referring(&detail.foreign_keys, target), ..target.clone() },
             assigned: assigned(step, target),
             statement: text,
             statement_hash: step.token_hash.clone(),

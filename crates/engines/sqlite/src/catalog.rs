@@ -1,8 +1,12 @@
 //! The catalogue: a table's columns, keys, foreign keys and definition.
 
+use std::collections::HashMap;
+
 use marktwice_core::hash;
+use marktwice_core::survey::{OfView, TableSummary};
 use marktwice_core::table::{Column, Key, KeyKind, Target, naming};
 use marktwice_port::EngineError;
+use marktwice_relational::driver::{Listed, Viewed};
 use marktwice_relational::reach::ForeignKey;
 use marktwice_sql::statement::pins::UniqueKey;
 use rusqlite::Connection;
@@ -10,6 +14,7 @@ use rusqlite::Connection;
 use crate::definition::{generated_expression, silent_conflict_clause};
 use crate::error::engine;
 use crate::names::quoted;
+use crate::probe::{self, Act};
 
 /// What a name in the database is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -40,25 +45,27 @@ pub(crate) struct Table {
     pub(crate) conflict_clause: Option<String>,
 }
 
+/// What a row of the list of tables says: its name, what it is, whether it has no row identity and whether it is strict.
+fn in_list(row: &rusqlite::Row<'_>) -> rusqlite::Result<(String, Sort, bool, bool)> {
+    let (name, kind): (String, String) = (row.get(0)?, row.get(1)?);
+    let sort = match kind.as_str() {
+        "view" => Sort::View,
+        "virtual" => Sort::Virtual,
+        "shadow" => Sort::Shadow,
+        _ if name.to_ascii_lowercase().starts_with("sqlite_") => Sort::System,
+        _ => Sort::Table,
+    };
+    Ok((name, sort, row.get(2)?, row.get(3)?))
+}
+
 /// Looks a name up; gives it as the catalogue writes it.
 pub(crate) fn find(
     connection: &Connection,
     name: &str,
 ) -> Result<Option<(String, Sort, bool, bool)>, EngineError> {
-    let sql = "SELECT name, type, wr, strict FROM pragma_table_list WHERE schema = 'main' AND name = ?1 COLLATE NOCASE";
-    let row = connection.query_row(sql, [name], |row| {
-        let kind: String = row.get(1)?;
-        let name: String = row.get(0)?;
-        let sort = match kind.as_str() {
-            "view" => Sort::View,
-            "virtual" => Sort::Virtual,
-            "shadow" => Sort::Shadow,
-            _ if name.to_ascii_lowercase().starts_with("sqlite_") => Sort::System,
-            _ => Sort::Table,
-        };
-        Ok((name, sort, row.get::<_, bool>(2)?, row.get::<_, bool>(3)?))
-    });
-    match row {
+    let sql = "SELECT name, type, wr, strict FROM pragma_table_list(?1) WHERE schema = 'main'";
+    let mut statement = connection.prepare_cached(sql).map_err(engine)?;
+    match statement.query_row([name], in_list) {
         Ok(found) => Ok(Some(found)),
         Err(rusqlite::Error::QueryReturnedNoRows) => Ok(None),
         Err(error) => Err(engine(error)),
@@ -67,18 +74,16 @@ pub(crate) fn find(
 
 /// All names of one sort, in order.
 pub(crate) fn names(connection: &Connection, wanted: &[Sort]) -> Result<Vec<String>, EngineError> {
-    let read = || -> rusqlite::Result<Vec<String>> {
-        let mut statement =
-            connection.prepare("SELECT name FROM pragma_table_list WHERE schema = 'main' ORDER BY name")?;
-        statement.query_map([], |row| row.get(0))?.collect()
-    };
-    let mut all = Vec::new();
-    for name in read().map_err(engine)? {
-        if find(connection, &name)?.is_some_and(|(_, sort, _, _)| wanted.contains(&sort)) {
-            all.push(name);
-        }
-    }
-    Ok(all)
+    let all = everything(connection)?;
+    Ok(all.into_iter().filter(|(_, sort, ..)| wanted.contains(sort)).map(|(name, ..)| name).collect())
+}
+
+/// The whole list of tables, in order.
+fn everything(connection: &Connection) -> Result<Vec<(String, Sort, bool, bool)>, EngineError> {
+    let sql = "SELECT name, type, wr, strict FROM pragma_table_list WHERE schema = 'main' ORDER BY name";
+    let mut statement = connection.prepare_cached(sql).map_err(engine)?;
+    let all = statement.query_map([], in_list).map_err(engine)?;
+    all.collect::<rusqlite::Result<_>>().map_err(engine)
 }
 
 struct RawColumn {
@@ -86,15 +91,19 @@ struct RawColumn {
     key_place: usize,
 }
 
-/// Describes a table.
-pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, EngineError> {
-    let missing = || EngineError::missing(format!("there is no table {name}"));
-    let (table, sort, without_rowid, strict) = find(connection, name)?.ok_or_else(missing)?;
-    if sort != Sort::Table {
-        return Err(EngineError::Other(format!("{table} is not an ordinary table")));
-    }
-    let raw = columns(connection, &table).map_err(engine)?;
-    let indexes = indexes(connection, &table).map_err(engine)?;
+/// What tells a table's rows apart.
+struct Told {
+    columns: Vec<Column>,
+    key: Key,
+    keys: Vec<UniqueKey>,
+    row: Option<String>,
+    row_column: Option<usize>,
+}
+
+/// Reads what tells a table's rows apart.
+fn told(connection: &Connection, table: &str, without_rowid: bool) -> Result<Told, EngineError> {
+    let raw = columns(connection, table).map_err(engine)?;
+    let indexes = indexes(connection, table).map_err(engine)?;
     let columns: Vec<Column> = raw.iter().map(|r| r.column.clone()).collect();
     let mut primary: Vec<(usize, usize)> =
         raw.iter().enumerate().filter(|(_, r)| r.key_place > 0).map(|(at, r)| (r.key_place, at)).collect();
@@ -135,7 +144,7 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
             .filter_map(|&at| columns.get(at))
             .filter(|c| !c.not_null)
             .map(|c| {
-                format!("EXISTS (SELECT 1 FROM main.{} WHERE {} IS NULL)", quoted(&table), quoted(&c.name))
+                format!("EXISTS (SELECT 1 FROM main.{} WHERE {} IS NULL)", quoted(table), quoted(&c.name))
             })
             .collect();
         if open.is_empty() {
@@ -154,6 +163,77 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
             "{table} has no key that tells its rows apart, and columns of its own hide the row identity"
         )));
     };
+    Ok(Told { columns, key, keys, row, row_column })
+}
+
+/// All tables and views, in order.
+pub(crate) fn listed(connection: &Connection) -> Result<Vec<Listed>, EngineError> {
+    let mut all = Vec::new();
+    for (table, sort, without_rowid, _) in everything(connection)? {
+        let view = sort == Sort::View;
+        let (columns, key) = match sort {
+            Sort::Table => match told(connection, &table, without_rowid) {
+                Ok(told) => (told.columns.len(), told.key.names),
+                Err(_) => continue,
+            },
+            // A view may name what is no longer there: it is listed all the same.
+            Sort::View => (columns(connection, &table).map_or(0, |all| all.len()), Vec::new()),
+            Sort::Virtual | Sort::Shadow | Sort::System => continue,
+        };
+        let from = format!("main.{}", quoted(&table));
+        all.push(Listed { about: TableSummary { table, rows: None, key, columns, view }, from });
+    }
+    Ok(all)
+}
+
+/// The view of a name, where it stands for one.
+pub(crate) fn viewed(connection: &mut Connection, name: &str) -> Result<Option<Viewed<Table>>, EngineError> {
+    let Some((view, Sort::View, ..)) = find(connection, name)? else { return Ok(None) };
+    let columns: Vec<Column> =
+        columns(connection, &view).map_err(engine)?.into_iter().map(|raw| raw.column).collect();
+    let from = format!("main.{}", quoted(&view));
+    let mut reads: Vec<String> = Vec::new();
+    for deed in probe::acts(connection, &format!("SELECT * FROM {from}")).map_err(engine)? {
+        if let Act::Read { table, .. } = deed.act
+            && !table.eq_ignore_ascii_case(&view)
+            && matches!(find(connection, &table)?, Some((_, Sort::Table | Sort::Virtual, ..)))
+            && !reads.contains(&table)
+        {
+            reads.push(table);
+        }
+    }
+    let texts = definitions(connection, &view).map_err(engine)?;
+    let definition = texts.first().cloned().unwrap_or_default();
+    let key = Key { kind: KeyKind::WholeRow, names: Vec::new(), columns: Vec::new() };
+    let table = Table {
+        strict: false,
+        row: None,
+        row_column: None,
+        keys: Vec::new(),
+        collations: Vec::new(),
+        generated: vec![None; columns.len()],
+        conflict_clause: None,
+        target: Target {
+            table: view,
+            schema: "main".to_owned(),
+            columns,
+            key,
+            definition: hash::texts([definition.as_str()]),
+            naming: None,
+            refers: Vec::new(),
+        },
+    };
+    Ok(Some(Viewed { table, of: OfView { definition, reads } }))
+}
+
+/// Describes a table.
+pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, EngineError> {
+    let missing = || EngineError::missing(format!("there is no table {name}"));
+    let (table, sort, without_rowid, strict) = find(connection, name)?.ok_or_else(missing)?;
+    if sort != Sort::Table {
+        return Err(EngineError::Other(format!("{table} is not an ordinary table")));
+    }
+    let Told { columns, key, keys, row, row_column } = told(connection, &table, without_rowid)?;
     let texts = definitions(connection, &table).map_err(engine)?;
     let create = texts.first().cloned().unwrap_or_default();
     let generated = columns
@@ -170,14 +250,15 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
         })
         .collect();
     let conflict_clause = silent_conflict_clause(&create);
-    let naming = naming(&columns, &key);
+    let naming = naming(&table, &columns, &key);
     let definition = hash::texts(texts.iter().map(String::as_str));
-    let target = Target { table, schema: "main".to_owned(), columns, key, definition, naming };
+    let target =
+        Target { table, schema: "main".to_owned(), columns, key, definition, naming, refers: Vec::new() };
     Ok(Table { target, strict, row, row_column, keys, collations, generated, conflict_clause })
 }
 
 fn columns(connection: &Connection, table: &str) -> rusqlite::Result<Vec<RawColumn>> {
-    let mut statement = connection.prepare(
+    let mut statement = connection.prepare_cached(
         "SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?1, 'main') ORDER BY cid",
     )?;
     statement
@@ -204,13 +285,13 @@ struct Index {
 /// Unique indexes over plain columns of the whole table.
 fn indexes(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Index>> {
     let mut list = connection
-        .prepare("SELECT name, origin FROM pragma_index_list(?1, 'main') WHERE \"unique\" AND NOT partial ORDER BY seq DESC")?;
+        .prepare_cached("SELECT name, origin FROM pragma_index_list(?1, 'main') WHERE \"unique\" AND NOT partial ORDER BY seq DESC")?;
     let named: Vec<(String, String)> =
         list.query_map([table], |row| Ok((row.get(0)?, row.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     let mut all = Vec::new();
     for (name, origin) in named {
-        let mut statement =
-            connection.prepare("SELECT cid FROM pragma_index_xinfo(?1, 'main') WHERE key ORDER BY seqno")?;
+        let mut statement = connection
+            .prepare_cached("SELECT cid FROM pragma_index_xinfo(?1, 'main') WHERE key ORDER BY seqno")?;
         let columns: Vec<i64> =
             statement.query_map([&name], |row| row.get(0))?.collect::<rusqlite::Result<_>>()?;
         // A negative number is the row identity or an expression.
@@ -230,19 +311,19 @@ fn definitions(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Str
     statement.query_map([table], |row| row.get(0))?.collect()
 }
 
-/// All foreign keys of all tables.
+/// All foreign keys of all tables: one question, however many tables there are.
 pub(crate) fn foreign_keys(connection: &Connection) -> Result<Vec<ForeignKey>, EngineError> {
-    let mut all = Vec::new();
-    for child in names(connection, &[Sort::Table])? {
-        all.extend(foreign_keys_of(connection, &child).map_err(engine)?);
-    }
+    let tables = names(connection, &[Sort::Table, Sort::View, Sort::Virtual])?;
+    let tables: HashMap<String, String> =
+        tables.into_iter().map(|name| (name.to_ascii_lowercase(), name)).collect();
+    let mut all = declared_keys(connection).map_err(engine)?;
     for key in &mut all {
         // The definition may write the parent's name in other letters.
-        if let Some((parent, ..)) = find(connection, &key.parent)? {
+        if let Some(parent) = tables.get(&key.parent.to_ascii_lowercase()) {
             key.parent_name = ("main".to_owned(), parent.clone());
-            key.parent_sql = format!("main.{}", quoted(&parent));
+            key.parent_sql = format!("main.{}", quoted(parent));
             key.parent_readable = true;
-            key.parent = parent;
+            key.parent.clone_from(parent);
         }
         if key.parent_columns.is_empty() {
             // Without named columns the parent's primary key is meant.
@@ -260,26 +341,29 @@ pub(crate) fn foreign_keys(connection: &Connection) -> Result<Vec<ForeignKey>, E
     Ok(all)
 }
 
-fn foreign_keys_of(connection: &Connection, child: &str) -> rusqlite::Result<Vec<ForeignKey>> {
-    let mut statement = connection.prepare(
-        "SELECT id, \"table\", \"from\", \"to\", on_update, on_delete FROM pragma_foreign_key_list(?1, 'main') ORDER BY id, seq",
+fn declared_keys(connection: &Connection) -> rusqlite::Result<Vec<ForeignKey>> {
+    // Other tables cannot have one: their definitions are not even looked at.
+    let mut statement = connection.prepare_cached(
+        "SELECT t.name, k.id, k.\"table\", k.\"from\", k.\"to\", k.on_update, k.on_delete \
+         FROM main.sqlite_schema AS t JOIN pragma_foreign_key_list(t.name, 'main') AS k \
+         WHERE t.type = 'table' AND t.sql LIKE '%references%' ORDER BY t.name, k.id, k.seq",
     )?;
-    let mut rows = statement.query([child])?;
+    let mut rows = statement.query([])?;
     let mut all: Vec<(i64, ForeignKey)> = Vec::new();
     while let Some(row) = rows.next()? {
-        let id: i64 = row.get(0)?;
-        if all.last().is_none_or(|(last, _)| *last != id) {
+        let (child, id): (String, i64) = (row.get(0)?, row.get(1)?);
+        if all.last().is_none_or(|(last, key)| *last != id || key.child != child) {
             let key = ForeignKey {
-                child: child.to_owned(),
-                child_sql: format!("main.{}", quoted(child)),
+                child_sql: format!("main.{}", quoted(&child)),
                 child_columns: Vec::new(),
-                parent: row.get(1)?,
-                parent_name: ("main".to_owned(), row.get(1)?),
+                parent: row.get(2)?,
+                parent_name: ("main".to_owned(), row.get(2)?),
                 parent_columns: Vec::new(),
-                on_update: row.get(4)?,
-                on_delete: row.get(5)?,
+                on_update: row.get(5)?,
+                on_delete: row.get(6)?,
                 readable: true,
-                child_target: ("main".to_owned(), child.to_owned()),
+                child_target: ("main".to_owned(), child.clone()),
+                child,
                 parent_sql: String::new(),
                 parent_readable: false,
                 // Off by default on every connection.
@@ -288,8 +372,8 @@ fn foreign_keys_of(connection: &Connection, child: &str) -> rusqlite::Result<Vec
             all.push((id, key));
         }
         if let Some((_, key)) = all.last_mut() {
-            key.child_columns.push(row.get(2)?);
-            key.parent_columns.extend(row.get::<_, Option<String>>(3)?);
+            key.child_columns.push(row.get(3)?);
+            key.parent_columns.extend(row.get::<_, Option<String>>(4)?);
         }
     }
     Ok(all.into_iter().map(|(_, key)| key).collect())

@@ -13,7 +13,7 @@ use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, EngineError, FoundSink, Intent, PATIENCE, Plan, Settings, SideWrite,
     Stopper, Unusable, Watch,
 };
-use marktwice_relational::driver::{Driver, Working};
+use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::create;
 use marktwice_relational::reach::ForeignKey;
@@ -25,7 +25,7 @@ use marktwice_sql::query::ask::Texts;
 use rusqlite::{ErrorCode, params_from_iter};
 
 use crate::ask::ask;
-use crate::catalog::{Sort, Table, describe, foreign_keys, names};
+use crate::catalog::{Sort, Table, describe, foreign_keys, listed, names, viewed};
 use crate::detail::Detail;
 use crate::error::{engine, locked};
 use crate::explain::explain;
@@ -88,6 +88,14 @@ impl Driver for Lite {
     fn names(&mut self, _: bool) -> Result<Vec<(String, String)>, EngineError> {
         let names = names(self.connection()?, &[Sort::Table])?;
         Ok(names.into_iter().map(|name| ("main".to_owned(), name)).collect())
+    }
+
+    fn listed(&mut self) -> Result<Vec<Listed>, EngineError> {
+        listed(self.connection()?)
+    }
+
+    fn viewed(&mut self, _: Option<&str>, name: &str) -> Result<Option<Viewed<Table>>, EngineError> {
+        viewed(self.connection_mut()?, name)
     }
 
     fn declared(&mut self, table: &Table) -> Result<Declared, EngineError> {

@@ -37,6 +37,7 @@ fn target() -> Target {
         key: Key { kind: KeyKind::Primary, names: vec!["id".into()], columns: vec![0] },
         definition: "d".into(),
         naming: None,
+        refers: Vec::new(),
     }
 }
 

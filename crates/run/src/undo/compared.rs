@@ -171,7 +171,7 @@ impl<'a> Looker<'a> {
             context,
             judge: Judge::new(options, only, back),
             rows: Vec::new(),
-            totals: Totals::new(back.batch.columns.iter().copied()),
+            totals: Totals::new(back.batch.target.amounts(back.batch.columns.iter().copied())),
             matched: 0,
             compared: 0,
             of: undoing.snapshot.rows,

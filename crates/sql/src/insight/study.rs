@@ -185,7 +185,7 @@ fn funnel<E>(subject: Subject<'_>, questions: &mut Questions<'_, '_, E>) -> Vec<
         .map(|(at, condition)| FunnelStep {
             condition,
             rows: answer.count(0, at * 2),
-            alone: answer.count(0, at * 2 + 1),
+            alone: step.sources.is_none().then(|| answer.count(0, at * 2 + 1)),
         })
         .collect()
 }

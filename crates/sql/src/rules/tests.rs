@@ -18,6 +18,7 @@ fn findings(statement: &str) -> Vec<Finding> {
         key: Key { kind: KeyKind::Primary, names: vec!["keeper_id".into()], columns: vec![0] },
         definition: String::new(),
         naming: Some(1),
+        refers: Vec::new(),
     };
     let step = understand(statement, Language::Sqlite).unwrap_or_else(|f| panic!("{statement}: {f:?}"));
     let keys = [UniqueKey { primary: true, columns: vec![0] }];

@@ -5,6 +5,7 @@ use sqlparser::ast::{BinaryOperator, Expr, UnaryOperator, Value};
 
 use super::Facts;
 use crate::dialect::classes::{Class, class};
+use crate::dialect::language::Language;
 use crate::statement::pins::{column_name, conjuncts};
 
 /// Looks at comparisons of the target's columns with literals. What the engine does then differs: it compares as
@@ -23,13 +24,15 @@ pub fn look(seen: Facts<'_>) -> Vec<Finding> {
             }
             Expr::UnaryOp { op: UnaryOperator::Not, expr } => open.push(expr),
             Expr::BinaryOp { left, op, right } if compares(op) => {
-                found.extend(mixed(seen, left, right).or_else(|| mixed(seen, right, left)));
+                let ordered = orders(op);
+                let either = mixed(seen, left, right, ordered);
+                found.extend(either.or_else(|| mixed(seen, right, left, ordered)));
             }
             Expr::InList { expr, list, .. } => {
-                found.extend(list.iter().find_map(|item| mixed(seen, expr, item)));
+                found.extend(list.iter().find_map(|item| mixed(seen, expr, item, false)));
             }
             Expr::Between { expr, low, high, .. } => {
-                found.extend(mixed(seen, expr, low).or_else(|| mixed(seen, expr, high)));
+                found.extend(mixed(seen, expr, low, true).or_else(|| mixed(seen, expr, high, true)));
             }
             _ => {}
         }
@@ -42,7 +45,26 @@ fn compares(op: &BinaryOperator) -> bool {
     matches!(op, Eq | NotEq | Lt | LtEq | Gt | GtEq | Spaceship)
 }
 
-fn mixed(seen: Facts<'_>, column: &Expr, literal: &Expr) -> Option<Finding> {
+fn orders(op: &BinaryOperator) -> bool {
+    use BinaryOperator::{Gt, GtEq, Lt, LtEq};
+    matches!(op, Lt | LtEq | Gt | GtEq)
+}
+
+/// How a column of texts is compared with a number where their order matters: as a text the number would keep the order of
+/// letters, which is what nobody means.
+fn as_number(language: Language, column: &str) -> String {
+    let (column, number) = (
+        language.quoted(column),
+        match language {
+            Language::Sqlite => "NUMERIC",
+            Language::Postgres => "numeric",
+            Language::Mysql => "DECIMAL(65, 30)",
+        },
+    );
+    format!("compare it as a number: CAST({column} AS {number}); as a text '10' comes before '9'")
+}
+
+fn mixed(seen: Facts<'_>, column: &Expr, literal: &Expr, ordered: bool) -> Option<Finding> {
     let name = column_name(column, &seen.step.table)?;
     let about = seen.target.columns.get(seen.target.position(&name)?)?;
     let literal = match literal {
@@ -53,7 +75,7 @@ fn mixed(seen: Facts<'_>, column: &Expr, literal: &Expr) -> Option<Finding> {
     let (message, hint) = match (class(&about.declared), &value.value) {
         (Class::Text, Value::Number(number, _)) => (
             format!("{} holds texts and is compared with the number {number}", about.name),
-            format!("write '{number}'"),
+            if ordered { as_number(seen.step.language, &about.name) } else { format!("write '{number}'") },
         ),
         (Class::Number, Value::SingleQuotedString(text) | Value::DoubleQuotedString(text))
             if text.trim().parse::<f64>().is_err() =>

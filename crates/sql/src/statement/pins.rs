@@ -162,6 +162,7 @@ mod tests {
             },
             definition: String::new(),
             naming: None,
+            refers: Vec::new(),
         };
         let keys = vec![
             UniqueKey { primary: false, columns: vec![2] },
