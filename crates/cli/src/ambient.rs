@@ -2,10 +2,11 @@
 
 use std::io::IsTerminal;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, Once, PoisonError};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
+use marktwice_core::words;
 use marktwice_port::{Ambient, Phase, Silent, Stamp, Stopper};
 
 use crate::exit;
@@ -21,6 +22,12 @@ pub(crate) fn catch_interrupts() {
             std::process::exit(i32::from(exit::DECLINED));
         }
     });
+}
+
+/// From now on a file that grows beyond the limit on this process is an error of the write, and not the end of the process.
+pub(crate) fn catch_file_limit() {
+    // Should the handler not be possible, the process ends there as it would have.
+    let _ = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, Arc::default());
 }
 
 /// What the last panic said.
@@ -67,24 +74,103 @@ pub(crate) fn interrupted() -> bool {
 
 /// Work that is over sooner shows no progress.
 const PATIENCE: Duration = Duration::from_secs(1);
+/// How often progress is drawn.
+const TICK: Duration = Duration::from_millis(200);
+/// A commit that takes longer is told even where nobody looks on.
+const SLOW_COMMIT: Duration = Duration::from_secs(5);
+
+/// What is being done, how far it is, and the line that tells it.
+struct Busy {
+    phase: Phase,
+    since: Instant,
+    done: u64,
+    of: Option<u64>,
+    bar: Option<ProgressBar>,
+    told: bool,
+}
+
+impl Busy {
+    /// Draws or says what is due: an engine that is at work calls nobody meanwhile.
+    fn tick(&mut self, shows: bool) {
+        let elapsed = self.since.elapsed();
+        if self.phase == Phase::Committing && elapsed >= SLOW_COMMIT && !self.told {
+            self.told = true;
+            self.end();
+            crate::out::tell(&format!(
+                "note: COMMIT was asked for {} s ago and is not answered yet; a server that waits for a standby to confirm \
+                 it answers only then\n",
+                elapsed.as_secs()
+            ));
+        }
+        if !shows || elapsed < PATIENCE {
+            return;
+        }
+        let line = self.line(elapsed);
+        let bar = self.bar.get_or_insert_with(|| {
+            let bar = ProgressBar::new_spinner();
+            bar.set_style(
+                ProgressStyle::with_template("{msg}").unwrap_or_else(|_| ProgressStyle::default_spinner()),
+            );
+            bar
+        });
+        bar.set_message(line);
+    }
+
+    fn line(&self, elapsed: Duration) -> String {
+        let seconds = elapsed.as_secs();
+        if self.done == 0 {
+            return format!("{}: {seconds} s", name(self.phase));
+        }
+        let of = self.of.map_or(String::new(), |of| format!(" of {}", words::number(of)));
+        let each = u128::from(self.done) * 1000 / elapsed.as_millis().max(1);
+        let each = words::number(u64::try_from(each).unwrap_or(u64::MAX));
+        format!("{}: {}{of} rows, {each} a second", name(self.phase), words::number(self.done))
+    }
+
+    fn end(&mut self) {
+        if let Some(bar) = self.bar.take() {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+/// What is shared with the thread that draws.
+type State = Mutex<Option<Busy>>;
+
+fn lock(state: &State) -> std::sync::MutexGuard<'_, Option<Busy>> {
+    state.lock().unwrap_or_else(PoisonError::into_inner)
+}
 
 /// The real surroundings.
 pub(crate) struct Real {
-    bar: Mutex<Option<(Phase, Instant, Option<ProgressBar>)>>,
-    shows: bool,
+    state: Arc<State>,
+    drawing: Once,
 }
 
 impl Real {
     pub(crate) fn new() -> Self {
-        Real { bar: Mutex::new(None), shows: std::io::stderr().is_terminal() }
+        Real { state: Arc::default(), drawing: Once::new() }
     }
 
     /// Takes the progress off the terminal.
     pub(crate) fn quiet(&self) {
-        let mut bar = self.bar.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((_, _, Some(bar))) = bar.take() {
-            bar.finish_and_clear();
+        if let Some(mut busy) = lock(&self.state).take() {
+            busy.end();
         }
+    }
+
+    /// Draws until nobody is there any more who could be busy.
+    fn draw(&self) {
+        let (state, shows) = (Arc::downgrade(&self.state), std::io::stderr().is_terminal());
+        std::thread::spawn(move || {
+            while let Some(state) = state.upgrade() {
+                if let Some(busy) = lock(&state).as_mut() {
+                    busy.tick(shows);
+                }
+                drop(state);
+                std::thread::sleep(TICK);
+            }
+        });
     }
 }
 
@@ -96,6 +182,7 @@ fn name(phase: Phase) -> &'static str {
         Phase::Proving => "verifying every row, writing the snapshot",
         Phase::Comparing => "comparing with what the run left",
         Phase::Restoring => "putting the rows back",
+        Phase::Committing => "committing",
     }
 }
 
@@ -117,27 +204,16 @@ impl Ambient for Real {
     }
 
     fn progress(&self, phase: Phase, done: u64, of: Option<u64>) {
-        if !self.shows {
-            return;
+        self.drawing.call_once(|| self.draw());
+        let mut state = lock(&self.state);
+        match state.as_mut().filter(|busy| busy.phase == phase) {
+            Some(busy) => (busy.done, busy.of) = (done, of),
+            None => {
+                let busy = Busy { phase, since: Instant::now(), done, of, bar: None, told: false };
+                if let Some(mut old) = state.replace(busy) {
+                    old.end();
+                }
+            }
         }
-        let mut state = self.bar.lock().unwrap_or_else(PoisonError::into_inner);
-        let current = state.as_ref().is_some_and(|(shown, ..)| *shown == phase);
-        if !current && let Some((_, _, Some(old))) = state.replace((phase, Instant::now(), None)) {
-            old.finish_and_clear();
-        }
-        let Some((_, since, bar)) = state.as_mut() else { return };
-        if since.elapsed() < PATIENCE {
-            return;
-        }
-        let bar = bar.get_or_insert_with(|| {
-            let bar = of.map_or_else(ProgressBar::new_spinner, ProgressBar::new);
-            let template = "{msg}: {human_pos} rows, {per_sec}";
-            bar.set_style(
-                ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar()),
-            );
-            bar.set_message(name(phase));
-            bar
-        });
-        bar.set_position(done);
     }
 }

@@ -44,6 +44,14 @@ impl Desk {
     pub(crate) fn at(address: String, root: std::path::PathBuf, common: &Common) -> Result<Desk, Trouble> {
         let Kind { engine, .. } = engines::of(&address)
             .ok_or_else(|| Trouble::usage("there is no engine for this address", "name another with --on"))?;
+        if open_to_all(&root) {
+            crate::out::tell(&format!(
+                "note: everybody on this machine can write into the logbook {0}, and so forge what it proves; to keep it \
+                 yours: chmod o-w {1}\n",
+                root.display(),
+                crate::args::word(&root.display().to_string())
+            ));
+        }
         let waits = Limits {
             lock: Duration::from_secs_f64(common.wait),
             statement: common.time_limit.map(Duration::from_secs_f64),
@@ -69,6 +77,18 @@ impl Desk {
         self.ambient.quiet();
         result
     }
+}
+
+/// Whether anybody may put files into a folder, or take others' away.
+#[cfg(unix)]
+fn open_to_all(folder: &Path) -> bool {
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::metadata(folder).is_ok_and(|about| about.permissions().mode() & 0o1002 == 0o002)
+}
+
+#[cfg(not(unix))]
+fn open_to_all(_: &Path) -> bool {
+    false
 }
 
 /// The text of a change and what it is called in messages.

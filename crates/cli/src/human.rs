@@ -101,12 +101,6 @@ fn fit_to(text: &str, width: usize) -> String {
     out
 }
 
-/// A moment for people: `2026-05-11 08:30 UTC`.
-pub(crate) fn moment(rfc3339: &str) -> String {
-    let (day, time) = rfc3339.split_once('T').unwrap_or((rfc3339, ""));
-    format!("{day} {} UTC", time.get(..5).unwrap_or(time))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -129,6 +123,5 @@ mod tests {
             assert_eq!(number(n), text);
         }
         assert_eq!((rows(1), rows(2000)), ("1 row".to_owned(), "2 000 rows".to_owned()));
-        assert_eq!(moment("2026-05-11T08:30:59Z"), "2026-05-11 08:30 UTC");
     }
 }

@@ -31,6 +31,7 @@ fn main() -> ExitCode {
     let mut args = args::Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
     args.common.on_is_said = matches.value_source("on") == Some(ValueSource::CommandLine);
     ambient::catch_interrupts();
+    ambient::catch_file_limit();
     ambient::catch_panics();
     let worker = std::thread::Builder::new().stack_size(STACK).spawn(move || commands::run(args));
     let status = match worker.map(std::thread::JoinHandle::join) {

@@ -42,6 +42,8 @@ pub enum Phase {
     Comparing,
     /// Putting rows back.
     Restoring,
+    /// COMMIT was asked for, and is not answered yet.
+    Committing,
 }
 
 /// The surroundings.

@@ -174,10 +174,12 @@ fn why_nothing(preview: &Preview) -> String {
     };
     match (already_run, block.matched) {
         (Some((run, when)), 0) => {
+            let when = words::moment(when);
             format!("no row matches any more: committed as {run} on {when}; nothing was begun")
         }
         (None, 0) => "no row matches, which was within what was expected; nothing was begun".to_owned(),
         (Some((run, when)), _) => {
+            let when = words::moment(when);
             format!("{rows} already hold{s} the new values: committed as {run} on {when}; nothing was begun")
         }
         (None, _) => format!("{rows} already hold{s} the new values; nothing was begun"),

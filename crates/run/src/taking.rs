@@ -262,7 +262,7 @@ fn already_run(step: &mut StepPreview, plan: &Plan, receipts: &[Receipt]) {
                 format!("no row of {} matches any more: run {} has done it", block.target.table, same.run);
         }
     } else {
-        let message = format!("the same statement was committed as {} on {when}", same.run);
+        let message = format!("the same statement was committed as {} on {}", same.run, words::moment(&when));
         step.block.findings.push(Finding::new(Code::AlreadyRun, message));
     }
     step.already_run = Some((same.run.clone(), when));

@@ -7,7 +7,9 @@ use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState, StepReceip
 use marktwice_run::{Entry, side_text};
 
 use super::table::{Text, TextColumn, draw};
-use super::{BOLD, DIM, GOOD, STOP, WARN, cells, moment, number, rows, size, styled, trouble, width};
+use marktwice_core::words::moment;
+
+use super::{BOLD, DIM, GOOD, STOP, WARN, cells, number, rows, size, styled, trouble, width};
 
 fn state(entry: &Entry) -> Text {
     match entry.receipt.state {

@@ -163,7 +163,7 @@ fn no_room_for_the_snapshot_before_commit() {
     // Noise does not compress, so the snapshot outgrows the limit where marks and receipts do not.
     s.sql("WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 400) INSERT INTO t SELECT i, 1, randomblob(2000) FROM n");
     let before = s.dump();
-    let run = "trap '' XFSZ; ulimit -f \"$1\"; shift; exec \"$@\"";
+    let run = "ulimit -f \"$1\"; shift; exec \"$@\"";
     let limited = |blocks: &str| {
         let mut command = std::process::Command::new("bash");
         command.args(["-c", run, "bash", blocks, PROGRAM]).current_dir(s.path("."));
@@ -187,35 +187,72 @@ fn no_room_for_the_snapshot_before_commit() {
 }
 
 #[cfg(unix)]
+fn mode(s: &Scene, path: &str, mode: u32) {
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::set_permissions(s.path(path), std::fs::Permissions::from_mode(mode)).unwrap();
+}
+
+/// Runs the program as somebody to whom a file that is read-only is that: root becomes nobody, with a program that nobody
+/// may start.
+#[cfg(unix)]
+fn without_rights(s: &Scene, args: &[&str]) -> marktwice_testkit::Answer {
+    let me = finished(std::process::Command::new("id").arg("-u")).out;
+    if me.trim() != "0" {
+        return s.run(args);
+    }
+    mode(s, ".", 0o777);
+    std::fs::copy(PROGRAM, s.path("program")).unwrap();
+    mode(s, "program", 0o755);
+    let mut command = std::process::Command::new("setpriv");
+    command
+        .args(["--reuid=65534", "--regid=65534", "--clear-groups"])
+        .arg(s.path("program"))
+        .current_dir(s.path("."));
+    finished(command.env("HOME", s.path(".")).args(args))
+}
+
+#[cfg(unix)]
 #[test]
 fn a_read_only_database() {
-    use std::os::unix::fs::PermissionsExt;
     let s = demo();
-    let mode = |path: &str, mode: u32| {
-        std::fs::set_permissions(s.path(path), std::fs::Permissions::from_mode(mode)).unwrap()
-    };
-    mode("coop.db", 0o444);
-    let me = finished(std::process::Command::new("id").arg("-u")).out;
-    let answer = if me.trim() == "0" {
-        // Nothing is read-only for root: become nobody, with a program that nobody may start.
-        mode(".", 0o777);
-        std::fs::copy(PROGRAM, s.path("program")).unwrap();
-        mode("program", 0o755);
-        let mut command = std::process::Command::new("setpriv");
-        command
-            .args(["--reuid=65534", "--regid=65534", "--clear-groups"])
-            .arg(s.path("program"))
-            .current_dir(s.path("."));
-        finished(command.env("HOME", s.path(".")).args(APPLY))
-    } else {
-        s.run(&APPLY)
-    };
-    answer.expect(1).says("read-only");
-    mode("coop.db", 0o644);
+    mode(&s, "coop.db", 0o444);
+    without_rights(&s, &APPLY).expect(1).says("read-only");
+    mode(&s, "coop.db", 0o644);
     assert_eq!(
         s.value("SELECT count(*) FROM keeper WHERE region = 'Dale' AND keeper_id IN (3, 5)"),
         "integer:2"
     );
+}
+
+#[cfg(unix)]
+#[test]
+fn a_reader_leaves_nothing_beside_a_database_that_is_anothers() {
+    let s = demo();
+    s.db().pragma_update(None, "journal_mode", "wal").unwrap();
+    mode(&s, "coop.db", 0o444);
+    without_rights(&s, &["preview", "--sql", SQL])
+        .expect(0)
+        .says("2 of 24 rows match")
+        .says("without a lock");
+    without_rights(&s, &["look", "keeper"]).expect(0).says("24 rows");
+    without_rights(&s, &APPLY).expect(1).says("read-only");
+    for beside in ["coop.db-wal", "coop.db-shm"] {
+        assert!(!s.path(beside).exists(), "{beside}");
+    }
+    mode(&s, "coop.db", 0o644);
+    s.run(&APPLY).expect(0);
+}
+
+#[cfg(unix)]
+#[test]
+fn a_logbook_that_everybody_may_write_is_told() {
+    let s = demo();
+    std::fs::create_dir(s.path("book")).unwrap();
+    mode(&s, "book", 0o777);
+    let preview = ["preview", "--sql", SQL, "--logbook", "book"];
+    s.run(&preview).expect(0).says("chmod o-w book");
+    mode(&s, "book", 0o770);
+    s.run(&preview).expect(0).says_not("chmod");
 }
 
 #[test]

@@ -20,6 +20,13 @@ pub(crate) fn message(error: &Error) -> String {
     }
 }
 
+/// What is said of a connection that is not there any more, without the driver's names for it: `CodecError { IO error: `Broken
+/// pipe (os error 32)' }`.
+fn of_connection(text: &str) -> &str {
+    let inner = text.split_once("{ ").map_or(text, |(_, inner)| inner.trim_end_matches([' ', '}']));
+    inner.split_once('`').map_or(inner, |(_, said)| said.trim_end_matches('\''))
+}
+
 /// Whether nobody can tell what became of the last request: the connection or the server went away.
 pub(crate) fn is_lost(error: &Error) -> bool {
     // 1053 shutdown, 1152 and 1184 aborted connection, 1927 and 1317 killed.
@@ -30,8 +37,15 @@ pub(crate) fn is_lost(error: &Error) -> bool {
 pub(crate) fn engine(error: Error) -> EngineError {
     let text = message(&error);
     let Some(code) = code(&error) else {
-        return EngineError::Other(format!("the connection to the server was lost: {text}"));
+        let said = of_connection(&text);
+        return EngineError::Other(format!("the server ended the connection, or it was cut ({said})"));
     };
+    // Space is told by the operating system, under several codes of the server's.
+    if matches!(code, 3 | 1026 | 1030 | 1534)
+        && ["No space left", "error 28"].iter().any(|s| text.contains(s))
+    {
+        return EngineError::no_space(text);
+    }
     let kind = match code {
         1020 | 1412 => {
             return EngineError::moved("another transaction changed these rows in the meantime".to_owned());
@@ -45,6 +59,9 @@ pub(crate) fn engine(error: Error) -> EngineError {
             return EngineError::locked("rows or tables are locked by another transaction".to_owned());
         }
         1317 => return EngineError::Interrupted,
+        1053 | 1152 | 1184 | 1927 => {
+            return EngineError::Other(format!("the server ended the connection: {text}"));
+        }
         1969 | 3024 => {
             return EngineError::Other("a statement took longer than the limit that was set".to_owned());
         }
@@ -88,6 +105,14 @@ fn named(kind: Constraint, text: &str) -> (Option<String>, Vec<String>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn connections_are_told_without_the_drivers_names() {
+        let said = of_connection("CodecError { IO error: `Broken pipe (os error 32)' }");
+        assert_eq!(said, "Broken pipe (os error 32)");
+        assert_eq!(of_connection("CodecError { Packets out of sync }"), "Packets out of sync");
+        assert_eq!(of_connection("connection reset"), "connection reset");
+    }
 
     #[test]
     fn names_stand_in_the_servers_words() {

@@ -73,6 +73,13 @@ pub(crate) fn engine(error: Error) -> EngineError {
         "57P01" | "57P02" | "57P03" => {
             return EngineError::Other(format!("the server ended the connection: {text}"));
         }
+        // A prepared statement of ours is another's, or gone: sessions are not our own.
+        "42P05" | "26000" => {
+            return EngineError::Other(format!(
+                "something between here and the server gives our statements to several sessions of it ({text}): connect to \
+                 the server itself, or to a pool that keeps sessions whole"
+            ));
+        }
         _ => return EngineError::Other(text),
     };
     EngineError::Constraint(Box::new(Broken {

@@ -53,7 +53,8 @@ impl Driver for Lite {
         work: impl FnOnce(&mut Lite) -> Result<R, EngineError>,
     ) -> Result<R, EngineError> {
         self.limit_from_now()?;
-        work(self).map_err(|error| self.too_long(error))
+        let done = work(self).map_err(|error| self.too_long(error));
+        self.unless_written(done)
     }
 
     fn peeking<R>(
@@ -61,6 +62,14 @@ impl Driver for Lite {
         work: impl FnOnce(&mut Lite) -> Result<R, EngineError>,
     ) -> Result<R, EngineError> {
         self.acting(work)
+    }
+
+    fn looking<R>(
+        &mut self,
+        work: impl FnOnce(&mut Lite) -> Result<R, EngineError>,
+    ) -> Result<R, EngineError> {
+        let done = work(self);
+        self.unless_written(done)
     }
 
     fn ask_until(&mut self, sql: &str, until: Instant) -> Result<Texts, EngineError> {
@@ -162,7 +171,8 @@ impl Driver for Lite {
             let kept = detail::<Table>(plan)?.table.held_name(plan.step);
             ended = ended.and(self.batch(&format!("DROP TABLE IF EXISTS {kept}")));
         }
-        done.and(ended)
+        let done = done.and(ended);
+        self.unless_written(done)
     }
 
     fn handing_over(&mut self) -> Result<(), EngineError> {

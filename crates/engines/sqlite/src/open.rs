@@ -1,6 +1,7 @@
 //! Opening a database file: for reading without any chance to write a real table, for writing with durable commits.
 
 use std::fs;
+use std::io::Read as _;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -12,7 +13,7 @@ use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
 use crate::error::{engine, locked, message};
-use crate::session::{Lite, beside};
+use crate::session::{Lite, Unlocked, beside};
 
 /// The SQLite engine.
 #[derive(Debug, Clone, Copy, Default)]
@@ -57,12 +58,21 @@ impl Engine for Sqlite {
         };
         let mut notes = Vec::new();
         let had_wal = beside(&path, "-wal").exists();
+        let unlocked =
+            if intent != Intent::Write && leaves_a_log(&path) { Unlocked::of(&path).ok() } else { None };
         let connection = match intent {
+            Intent::Read | Intent::Settle if unlocked.is_some() => {
+                let note = "it is read without a lock, as this user may not write it; should somebody else begin to, the \
+                            reading ends";
+                notes.push(note.to_owned());
+                open_unlocked(&path, &database.name, waits.lock)?
+            }
             Intent::Read | Intent::Settle => open_read(&path, &database.name, waits.lock, &mut notes)?,
             Intent::Write => open_write(&path, &database.name, waits.lock)?,
         };
-        let tidy = intent != Intent::Write && !had_wal;
-        let lite = Lite::new(connection, database.name.clone(), waits, intent, tidy.then_some(path));
+        let tidy = intent != Intent::Write && !had_wal && unlocked.is_none();
+        let lite =
+            Lite::new(connection, database.name.clone(), waits, intent, tidy.then_some(path), unlocked);
         Ok(Box::new(Opened::new(lite, database, notes)))
     }
 }
@@ -112,19 +122,43 @@ fn open_read(
     connection.map_err(|e| opening(e, name, wait))
 }
 
+/// Whether reading a file under a lock would leave a log of ours beside it: it is in WAL mode, nobody has it open, and this
+/// user may not write it.
+fn leaves_a_log(path: &Path) -> bool {
+    // Bytes 18 and 19 of the header are 2 in WAL mode: <https://www.sqlite.org/fileformat.html#file_format_version_numbers>.
+    let mut header = [0; 20];
+    let read = fs::File::open(path).and_then(|mut file| file.read_exact(&mut header));
+    let wal = read.is_ok() && header.ends_with(&[2, 2]);
+    wal && !beside(path, "-wal").exists() && fs::OpenOptions::new().write(true).open(path).is_err()
+}
+
+/// Opens a file as one that nobody writes: without locks, and without files beside it.
+fn open_unlocked(path: &Path, name: &str, wait: Duration) -> Result<Connection, EngineError> {
+    let mut address = "file:".to_owned();
+    for byte in path.as_os_str().as_encoded_bytes() {
+        let plain = byte.is_ascii_alphanumeric() || b"/._-~".contains(byte);
+        address.push_str(&if plain { char::from(*byte).to_string() } else { format!("%{byte:02X}") });
+    }
+    address.push_str("?immutable=1");
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI;
+    let opened = connect(Path::new(&address), flags, wait).and_then(|c| touch(&c).map(|()| c));
+    opened.map_err(|e| opening(e, name, wait))
+}
+
 fn open_write(path: &Path, name: &str, wait: Duration) -> Result<Connection, EngineError> {
-    let open = || -> rusqlite::Result<Connection> {
-        let connection = connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE, wait)?;
-        touch(&connection)?;
-        // EXTRA also syncs the folder after the rollback journal is removed: without it a power cut can bring a
-        // committed transaction's journal back.
-        connection.pragma_update(None, "synchronous", "EXTRA")?;
-        Ok(connection)
-    };
-    let connection = open().map_err(|e| opening(e, name, wait))?;
+    // Asked before anything is read: reading a file in WAL mode would leave files beside it that its owner cannot write.
+    let connection =
+        connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE, wait).map_err(|e| opening(e, name, wait))?;
     if connection.is_readonly("main").map_err(engine)? {
         return Err(EngineError::read_only(format!("{name} is read-only: it cannot be written")));
     }
+    let open = || -> rusqlite::Result<()> {
+        touch(&connection)?;
+        // EXTRA also syncs the folder after the rollback journal is removed: without it a power cut can bring a
+        // committed transaction's journal back.
+        connection.pragma_update(None, "synchronous", "EXTRA")
+    };
+    open().map_err(|e| opening(e, name, wait))?;
     Ok(connection)
 }
 

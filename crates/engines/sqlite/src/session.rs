@@ -1,7 +1,7 @@
 //! An open database file: the connection, and what bounds the time that is worked on it.
 
 use std::path::{Path, PathBuf};
-use std::time::Instant;
+use std::time::{Instant, SystemTime};
 
 use marktwice_port::{EngineError, Intent, Limits, Stopper};
 use rusqlite::{Connection, OpenFlags};
@@ -24,6 +24,31 @@ pub(crate) struct Lite {
     pub(crate) reading: bool,
     /// Set when a reading session may leave log files of the engine's behind that were not there before.
     tidy: Option<PathBuf>,
+    /// A file that is read without a lock, as it was when it was opened.
+    unlocked: Option<Unlocked>,
+}
+
+/// A file that is read without a lock: one in WAL mode that this user may not write. Locking it would make files beside it,
+/// of which its owner could not write the one and would need to.
+pub(crate) struct Unlocked {
+    path: PathBuf,
+    size: u64,
+    modified: Option<SystemTime>,
+}
+
+impl Unlocked {
+    /// A file as it is now.
+    pub(crate) fn of(path: &Path) -> std::io::Result<Unlocked> {
+        let about = std::fs::metadata(path)?;
+        Ok(Unlocked { path: path.to_owned(), size: about.len(), modified: about.modified().ok() })
+    }
+
+    /// Whether nobody has written it, or begun to, since.
+    fn still(&self) -> bool {
+        let now = Unlocked::of(&self.path);
+        let same = now.is_ok_and(|now| (now.size, now.modified) == (self.size, self.modified));
+        same && !beside(&self.path, "-wal").exists()
+    }
 }
 
 impl Lite {
@@ -33,8 +58,21 @@ impl Lite {
         waits: Limits,
         intent: Intent,
         tidy: Option<PathBuf>,
+        unlocked: Option<Unlocked>,
     ) -> Self {
-        Lite { connection: Some(connection), name, waits, intent, stop: None, reading: false, tidy }
+        Lite { connection: Some(connection), name, waits, intent, stop: None, reading: false, tidy, unlocked }
+    }
+
+    /// Gives on what was read, unless somebody has begun to write what is read without a lock.
+    pub(crate) fn unless_written<T>(&self, read: Result<T, EngineError>) -> Result<T, EngineError> {
+        if self.unlocked.as_ref().is_none_or(Unlocked::still) {
+            return read;
+        }
+        Err(EngineError::moved(format!(
+            "{} was written while it was read, and without the right to write it no lock can be taken; nothing that was read \
+             is relied on",
+            self.name
+        )))
     }
 
     pub(crate) fn connection(&self) -> Result<&Connection, EngineError> {

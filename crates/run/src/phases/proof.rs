@@ -266,6 +266,7 @@ impl<'a, 's> AllProven<'a, 's> {
             return *self.roll_back(End::Failed(error.into()));
         }
         let AllProven { mut run, record, tx } = self;
+        run.context.ambient.progress(Phase::Committing, 0, None);
         match tx.commit() {
             CommitOutcome::Committed => {
                 let Record { mut folder, mut receipt, _lock } = record;
