@@ -24,7 +24,7 @@ pub struct Column {
 pub enum KeyKind {
     /// The declared primary key.
     Primary,
-    /// A unique key over columns that refuse NULL.
+    /// A unique key over columns that refuse NULL, or hold none.
     Unique,
     /// The engine's own row identity, for a table that declares neither.
     RowIdentity,

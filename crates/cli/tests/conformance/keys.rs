@@ -141,3 +141,42 @@ fn unique_values_are_handed_back_among_rows_without_a_key() {
             .there_and_back("UPDATE jar SET b = CASE a WHEN 0 THEN 1 ELSE 2 END, c = c + 1 WHERE a < 2", "2");
     });
 }
+
+#[test]
+fn something_unique_without_null_tells_rows_apart() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE tag (code varchar(10) UNIQUE, kilos decimal(8,2), note varchar(60));
+             INSERT INTO tag VALUES ('a', 1, 'x'), ('b', 2, 'x'), ('c', 3, NULL);",
+        );
+        let s = &stage.scene;
+        let before = stage.dump();
+        // What only the run can tell is told by the key; so is a join.
+        let dice = stage.by("abs(random() % 50)", "floor(random() * 50)", "floor(rand() * 50)");
+        let sql = format!("UPDATE tag SET kilos = 10 + {dice} WHERE code IN ('a', 'c')");
+        s.run(&["apply", "--sql", &sql, "--rows", "2", "--yes"]).expect(0);
+        s.run(&["undo", "--yes", "--rows", "2"]).expect(0).says("2 rows put back");
+        assert_eq!(stage.dump(), before);
+        stage.there_and_back(
+            stage.by(
+                "UPDATE tag SET note = k.name FROM keeper k WHERE k.keeper_id = tag.kilos",
+                "UPDATE tag SET note = k.name FROM keeper k WHERE k.keeper_id = tag.kilos",
+                "UPDATE tag JOIN keeper k ON k.keeper_id = tag.kilos SET note = k.name",
+            ),
+            "3",
+        );
+        stage.there_and_back("DELETE FROM tag WHERE kilos > 1", "2");
+        // A statement that moves the key itself is told by the whole row.
+        stage.there_and_back("UPDATE tag SET code = NULL, note = 'none' WHERE kilos = 2", "1");
+        assert_eq!(stage.dump(), before);
+        // Where a row holds NULL there, it is none; a run that was told by it is taken back all the same.
+        s.run(&["apply", "--sql", "UPDATE tag SET note = 'y' WHERE code = 'a'", "--rows", "1", "--yes"])
+            .expect(0);
+        stage.run("INSERT INTO tag VALUES (NULL, 7, 'n'), (NULL, 7, 'n');");
+        s.run(&["undo", "--yes", "--rows", "1"]).expect(0).says("1 row put back");
+        let refused = s.run(&["preview", "--sql", &sql]);
+        if stage.on != On::Sqlite {
+            refused.expect(3).says("has no key");
+        }
+    });
+}

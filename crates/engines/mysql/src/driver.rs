@@ -176,8 +176,8 @@ impl Driver for My {
         })
     }
 
-    fn plan(&mut self, source: &str, allow: &[Code], _earlier: &[Plan]) -> Result<Plan, EngineError> {
-        plan(self, source, allow)
+    fn plan(&mut self, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
+        plan(self, source, allow, earlier)
     }
 
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
@@ -185,7 +185,8 @@ impl Driver for My {
     }
 
     fn restore_reach(&mut self, batch: &Batch) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
-        let table = describe(self, &batch.target.schema, &batch.target.table)?;
+        let mut table = describe(self, &batch.target.schema, &batch.target.table)?;
+        table.tell_by(&batch.target.key);
         let grants = grants(self)?;
         let own = self.one("SELECT database()")?.unwrap_or_default();
         let mut said = |kind| by_definition(self, &grants, &own, &table, kind);
@@ -261,7 +262,8 @@ impl Driver for My {
         source: &mut ChangeSource<'_>,
         sink: &mut FoundSink<'_>,
     ) -> Result<(), EngineError> {
-        let table = describe(self, &target.schema, &target.table)?;
+        let mut table = describe(self, &target.schema, &target.table)?;
+        table.tell_by(&target.key);
         self.room_to_find(&table)?;
         if self.intent == Intent::Settle {
             // Read with locks: whoever has written a row and not committed yet is waited for.

@@ -8,7 +8,7 @@
 use marktwice_core::Value;
 use marktwice_core::image::Image;
 use marktwice_core::mark::StepKind;
-use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::table::{Key, KeyKind, Target};
 use marktwice_port::{Broken, EngineError, PairSink, Plan, Unusable};
 use marktwice_relational::held;
 use marktwice_relational::recipe::{Recipe, Slot};
@@ -52,6 +52,10 @@ impl Tabled for Table {
 
     fn shown(&self) -> &str {
         &self.shown
+    }
+
+    fn tell_by(&mut self, key: &Key) {
+        self.target.key = key.clone();
     }
 
     fn keys(&self) -> &[UniqueKey] {

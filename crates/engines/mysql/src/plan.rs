@@ -9,8 +9,8 @@ use marktwice_port::{EngineError, Plan, SideHow, SideWrite};
 use marktwice_relational::foresee::{self, own_writes};
 use marktwice_relational::reach::{ForeignKey, foresee_own_cascade};
 use marktwice_relational::statement::{
-    Fires, assigned_values, column_of, filter_calls, is_default, unpairable, with_like_target,
-    without_temporary,
+    Fires, assigned_values, column_of, filter_calls, is_default, tell_by_unique, unpairable,
+    with_like_target, without_temporary,
 };
 use marktwice_relational::understood::{Understood, only_the_run};
 use marktwice_relational::walk::{Body, Catalogue, shown};
@@ -59,7 +59,7 @@ pub(crate) fn called_by(
 }
 
 /// Makes the plan of a change.
-pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, EngineError> {
+pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
     let statement = single_statement(source, LANGUAGE).map_err(refused)?;
     let text = statement.of(source);
     readable(my, source)?;
@@ -82,13 +82,15 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code]) -> Result<Plan, En
         }
         known.iter().any(|(k, columns)| k == of && columns.iter().any(|c| c.eq_ignore_ascii_case(column)))
     });
-    let step =
-        step.map_err(|refusal| refused(several::by_key(my, refusal, &|my, text| plan(my, text, allow))))?;
+    let step = step.map_err(|refusal| {
+        refused(several::by_key(my, refusal, &|my, text| plan(my, text, allow, earlier)))
+    })?;
     with_like_target(&step)?;
-    let table = target_of(my, &step)?;
-    joined(&step, &table)?;
+    let mut table = target_of(my, &step)?;
     let grants = grants(my)?;
     whole_rows(&grants, &table)?;
+    tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(my.one(sql)?.as_deref() == Some("1")))?;
+    joined(&step, &table)?;
     let own = my.one("SELECT database()")?.unwrap_or_default();
     let (mut functions, filter_calls) = called_by(my, &step, allow, &grants)?;
     let mut quiet = filter_calls.is_none();

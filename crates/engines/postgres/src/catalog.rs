@@ -3,7 +3,7 @@
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
 use marktwice_core::survey::{OfView, TableSummary};
-use marktwice_core::table::{Column, KeyKind, Target, naming};
+use marktwice_core::table::{Column, Key, KeyKind, Target, naming};
 use marktwice_port::EngineError;
 use marktwice_relational::driver::{Listed, Viewed};
 use marktwice_relational::foresee::{Extra, Trigger};
@@ -76,7 +76,9 @@ pub(crate) struct Table {
     pub(crate) types: Vec<Type>,
     pub(crate) extras: Vec<Extra>,
     pub(crate) keys: Vec<UniqueKey>,
-    /// The operators by which the columns of the target's key are equal, by schema: the search path has no say in it.
+    /// For each of the keys the operators by which its columns are equal, by schema: the search path has no say in it.
+    pub(crate) operators: Vec<Vec<String>>,
+    /// Those of the target's key.
     pub(crate) equals: Vec<String>,
     /// A member of the partition tree that is another server's, with that server.
     pub(crate) foreign: Option<(String, String)>,
@@ -194,9 +196,7 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
     }
     let (keys, operators): (Vec<_>, Vec<_>) = keys(pg, oid, &numbers)?.into_iter().unzip();
     let key = choose_key(&columns, &keys);
-    let chosen =
-        keys.iter().position(|k| k.columns == key.columns && k.primary == (key.kind == KeyKind::Primary));
-    let equals = chosen.and_then(|at| operators.get(at).cloned()).unwrap_or_default();
+    let equals = equals(&keys, &operators, &key);
     let foreign = match found.sort {
         Sort::Partitioned => foreign_member(pg, oid)?,
         _ => None,
@@ -222,9 +222,17 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
         types,
         extras,
         keys,
+        operators,
         equals,
         foreign,
     })
+}
+
+/// The operators of a key among those that are declared.
+pub(crate) fn equals(keys: &[UniqueKey], operators: &[Vec<String>], key: &Key) -> Vec<String> {
+    let primary = key.kind == KeyKind::Primary;
+    let chosen = keys.iter().position(|k| k.columns == key.columns && k.primary == primary);
+    chosen.and_then(|at| operators.get(at).cloned()).unwrap_or_default()
 }
 
 /// A member of a partition tree whose rows are another server's, whatever its depth, and that server.

@@ -19,6 +19,7 @@ use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::create;
 use marktwice_relational::reach::{ForeignKey, onto_itself};
 use marktwice_relational::recipe::Recipe;
+use marktwice_relational::shell::Tabled;
 use marktwice_relational::statement::detail;
 use marktwice_relational::transaction::OfStep;
 use marktwice_relational::walk::{Start, walk};
@@ -161,9 +162,9 @@ impl Driver for Pg {
         elsewhere(table).map_or(Ok(()), |said| Err(EngineError::redefined(said)))
     }
 
-    fn plan(&mut self, source: &str, allow: &[Code], _earlier: &[Plan]) -> Result<Plan, EngineError> {
+    fn plan(&mut self, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
         let temp = self.temp;
-        self.within(if temp { TEMPORARY } else { READING }, |pg| plan(pg, source, allow, temp))
+        self.within(if temp { TEMPORARY } else { READING }, |pg| plan(pg, source, allow, earlier, temp))
     }
 
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
@@ -171,7 +172,8 @@ impl Driver for Pg {
     }
 
     fn restore_reach(&mut self, batch: &Batch) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
-        let table = describe(self, &batch.target.schema, &batch.target.table)?;
+        let mut table = describe(self, &batch.target.schema, &batch.target.table)?;
+        table.tell_by(&batch.target.key);
         let mut first = by_definition(self, &table, batch.kind, &batch.columns)?;
         let refusal = published::refusal(self, &table, batch.kind, batch.columns.first().copied())?;
         first.1.obstacles.extend(refusal);
@@ -241,7 +243,8 @@ impl Driver for Pg {
         let temp = self.temp;
         self.within(if temp { TEMPORARY } else { READING }, |pg| {
             pg.canonical(|pg| {
-                let table = describe(pg, &target.schema, &target.table)?;
+                let mut table = describe(pg, &target.schema, &target.table)?;
+                table.tell_by(&target.key);
                 if temp {
                     pg.room_to_find(&table)?;
                     pg.run("SET TRANSACTION READ ONLY")?;

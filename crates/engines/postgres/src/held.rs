@@ -6,7 +6,7 @@
 
 use marktwice_core::Value;
 use marktwice_core::mark::StepKind;
-use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::table::{Key, KeyKind, Target};
 use marktwice_port::{EngineError, PairSink, Plan};
 use marktwice_relational::finder::Found;
 use marktwice_relational::held;
@@ -18,7 +18,7 @@ use marktwice_sql::query::row_query::Ask;
 use marktwice_sql::statement::pins::UniqueKey;
 use marktwice_sql::{Language, Step};
 
-use crate::catalog::{Table, ident};
+use crate::catalog::{Table, equals, ident};
 use crate::client::Pg;
 use crate::copy::Form;
 use crate::detail::{Detail, Own};
@@ -57,6 +57,11 @@ impl Tabled for Table {
 
     fn shown(&self) -> &str {
         &self.shown
+    }
+
+    fn tell_by(&mut self, key: &Key) {
+        self.equals = equals(&self.keys, &self.operators, key);
+        self.target.key = key.clone();
     }
 
     fn keys(&self) -> &[UniqueKey] {

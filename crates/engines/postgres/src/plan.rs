@@ -8,8 +8,8 @@ use marktwice_port::{EngineError, Plan};
 use marktwice_relational::foresee::{self, own_writes};
 use marktwice_relational::reach::foresee_own_cascade;
 use marktwice_relational::statement::{
-    Fires, assigned_values, column_of, filter_calls, is_default, unpairable, with_like_target,
-    without_temporary,
+    Fires, assigned_values, column_of, filter_calls, is_default, tell_by_unique, unpairable,
+    with_like_target, without_temporary,
 };
 use marktwice_relational::understood::{Understood, only_the_run};
 use marktwice_relational::unknown::{syntax, unknown_name};
@@ -59,7 +59,13 @@ pub(crate) fn called_by(
 }
 
 /// Makes the plan of a change.
-pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Result<Plan, EngineError> {
+pub(crate) fn plan(
+    pg: &mut Pg,
+    source: &str,
+    allow: &[Code],
+    earlier: &[Plan],
+    temp: bool,
+) -> Result<Plan, EngineError> {
     let statement = single_statement(source, LANGUAGE).map_err(refused)?;
     let text = statement.of(source);
     pg.run("SAVEPOINT marktwice_compiled")?;
@@ -71,7 +77,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
     let step = understand(source, LANGUAGE).map_err(refused)?;
     with_like_target(&step)?;
     let found = target_of(pg, &step)?;
-    let table = describe_found(pg, &found)?;
+    let mut table = describe_found(pg, &found)?;
     if let Some(said) = elsewhere(&table) {
         let finding = Finding::new(Code::NoRollback, said).at(step.place(step.table.table.slice));
         return Err(refused(finding.hint(
@@ -79,6 +85,7 @@ pub(crate) fn plan(pg: &mut Pg, source: &str, allow: &[Code], temp: bool) -> Res
         )));
     }
     let (missing, lock) = privileges(pg, &step, &table)?;
+    tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(pg.one(sql)?.as_deref() == Some("t")))?;
     let written: Vec<usize> = step
         .assignments
         .iter()

@@ -61,7 +61,7 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
     fn shown(&self) -> &str;
 
     /// From now on its rows are told by this key: the one of a run, where it is not always the same one.
-    fn tell_by(&mut self, _: &Key) {}
+    fn tell_by(&mut self, key: &Key);
 
     /// Its declared keys.
     fn keys(&self) -> &[UniqueKey];

@@ -2,7 +2,7 @@
 
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Foreseen, Label};
-use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::table::{Key, KeyKind, Target};
 use marktwice_port::{Broken, Constraint, EngineError, Plan};
 use marktwice_sql::Step;
 use marktwice_sql::statement::slicing::subqueries;
@@ -76,6 +76,41 @@ pub fn unpairable(step: &Step, target: &Target, foreseen: &[Foreseen]) -> Option
         )
     };
     Some(Finding::new(Code::NotUnderstood, message).at(step.place(slice)).hint(hint))
+}
+
+/// A table that declares no key but something unique whose columns may hold NULL: while none of them does, it tells the rows
+/// apart as well as a key would. A statement that assigns such a column, or an earlier step that does, may end that; what the
+/// engine computes may change with anything.
+///
+/// # Errors
+/// What the engine says.
+pub fn tell_by_unique<T: Tabled>(
+    table: &mut T,
+    step: &Step,
+    earlier: &[Plan],
+    has: &mut dyn FnMut(&str) -> Result<bool, EngineError>,
+) -> Result<(), EngineError> {
+    let target = table.target();
+    if target.key.kind != KeyKind::WholeRow {
+        return Ok(());
+    }
+    let assigned = step.assignments.iter().flat_map(|a| &a.columns).filter_map(|c| target.position(&c.text));
+    let same = |plan: &&Plan| plan.target.table == target.table && plan.target.schema == target.schema;
+    let before = earlier.iter().filter(same).flat_map(|plan| plan.foreseen.iter().map(|f| f.column));
+    let moving: Vec<usize> = assigned.chain(before).collect();
+    let steady =
+        |at: &usize| !moving.contains(at) && target.columns.get(*at).is_some_and(|column| !column.generated);
+    for key in table.keys().iter().filter(|key| key.columns.iter().all(steady)) {
+        let names = target.names(&key.columns);
+        let open = names.iter().map(|name| format!("{} IS NULL", T::LANGUAGE.quoted(name)));
+        let open = open.collect::<Vec<_>>().join(" OR ");
+        if !has(&format!("SELECT EXISTS (SELECT 1 FROM {} WHERE {open})", table.from()))? {
+            let key = Key { kind: KeyKind::Unique, names, columns: key.columns.clone() };
+            table.tell_by(&key);
+            return Ok(());
+        }
+    }
+    Ok(())
 }
 
 /// A name in WITH that is the target's too: the statement writes the table, and everything else in it that says the name
