@@ -54,6 +54,12 @@ pub enum Image {
 }
 
 impl Image {
+    /// How many bytes of memory its values take: what bounds how many rows are held at once.
+    pub fn weight(&self) -> usize {
+        let rows = [self.before(), self.after()];
+        rows.into_iter().flatten().flatten().map(Value::weight).sum()
+    }
+
     /// The image of a row that was `before` and is `after`; `None` for a row that is in neither.
     pub fn of(before: Option<Vec<Value>>, after: Option<Vec<Value>>) -> Option<Image> {
         match (before, after) {

@@ -62,6 +62,15 @@ impl Value {
         matches!(self, Value::Null)
     }
 
+    /// How many bytes of memory its contents take beside the value itself.
+    pub fn weight(&self) -> usize {
+        match self {
+            Value::Decimal(text) | Value::Text(text) => text.len(),
+            Value::TextBytes(bytes) | Value::Bytes(bytes) => bytes.len(),
+            Value::Null | Value::Bool(_) | Value::Int(_) | Value::Real(_) => 0,
+        }
+    }
+
     /// Text from bytes of unknown validity: [`Value::Text`] where they are UTF-8, else [`Value::TextBytes`].
     pub fn text(bytes: &[u8]) -> Value {
         match std::str::from_utf8(bytes) {

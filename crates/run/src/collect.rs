@@ -51,7 +51,7 @@ impl<'a> Collector<'a> {
         if let Image::Update { before, after } = &row.image {
             self.totals.add(before, after);
         }
-        if self.show.wants(self.rows.len()) {
+        if self.show.wants(&self.rows) {
             self.rows.push(ShownRow::of(row));
         }
         let done = self.marker.summary().matched;

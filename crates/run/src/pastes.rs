@@ -2,7 +2,7 @@
 
 use marktwice_core::finding::{Code, Finding, Paste};
 use marktwice_core::mark::StepKind;
-use marktwice_core::steps::{Facts, stand};
+use marktwice_core::steps::{Facts, Touch, stand};
 use marktwice_port::{EngineError, Language, Plan, Session};
 
 /// How often what is offered is itself replaced by what is offered for it.
@@ -86,6 +86,10 @@ fn taken(session: &mut dyn Session, language: &dyn Language, allow: &[Code], pas
         }
         match instead {
             None => {
+                if let Some(ordered) = children_first(session, &plans) {
+                    text = ordered;
+                    continue;
+                }
                 let rows = rows(session, &plans);
                 let mut asked = plans.iter().zip(&rows);
                 let waits = asked.any(|(plan, rows)| plan.kind == StepKind::Update && rows.is_none());
@@ -98,6 +102,39 @@ fn taken(session: &mut dyn Session, language: &dyn Language, allow: &[Code], pas
         }
     }
     None
+}
+
+/// Steps that all empty a table, in another order: rows that refer to others before these. `None` where they stand in that order
+/// already, and for other steps.
+fn children_first(session: &mut dyn Session, plans: &[Plan]) -> Option<String> {
+    let empties =
+        |plan: &Plan| plan.kind == StepKind::Delete && plan.findings.iter().any(|f| f.code == Code::NoFilter);
+    if plans.len() < 2 || !plans.iter().all(empties) {
+        return None;
+    }
+    // Who looks at the rows of another table when its own go has that one's rows refer to it.
+    let mut open = Vec::new();
+    for plan in plans {
+        let touches = session.touches(plan).ok()?;
+        open.push((plan, touches.reads));
+    }
+    let mut ordered: Vec<&Plan> = Vec::new();
+    while !open.is_empty() {
+        let looks_at =
+            |reads: &[Touch], other: &Plan| reads.iter().any(|touch| touch.table == other.target.table);
+        let free = |at: &usize| {
+            open.get(*at).is_some_and(|(plan, reads)| {
+                let others = open.iter().filter(|(other, _)| other.target.table != plan.target.table);
+                !others.into_iter().any(|(other, _)| looks_at(reads, other))
+            })
+        };
+        // In a circle somebody has to be the first.
+        let next = (0..open.len()).find(free).unwrap_or(0);
+        ordered.push(open.remove(next).0);
+    }
+    let same = ordered.iter().zip(plans).all(|(a, b)| std::ptr::eq(*a, b));
+    let text = ordered.iter().map(|plan| format!("{};", plan.statement)).collect::<Vec<_>>().join("\n");
+    (!same).then_some(text)
 }
 
 /// The rows that steps match now; those that rest on an earlier one cannot be asked.

@@ -22,10 +22,16 @@ pub enum Show {
     All,
 }
 
+/// Bytes of values after which no more of the first rows are shown: a person reads none of them to the end.
+const HEAVY: usize = 16 << 20;
+
 impl Show {
-    pub(crate) fn wants(self, shown: usize) -> bool {
+    /// Whether one more row is shown behind those that are.
+    pub(crate) fn wants(self, shown: &[ShownRow]) -> bool {
         match self {
-            Show::First(most) => shown < most,
+            Show::First(most) => {
+                shown.len() < most && shown.iter().map(|row| row.image.weight()).sum::<usize>() < HEAVY
+            }
             Show::All => true,
         }
     }

@@ -146,6 +146,10 @@ fn statements_are_taken_and_match_what_was_told() {
         offers("DELETE FROM heather WHERE id IN (SELECT jar_id FROM sheet)", Some(false));
         offers("BEGIN; UPDATE jar SET size = 1 WHERE jar_id = 1; SELECT * FROM jar; COMMIT", Some(true));
         offers("TRUNCATE TABLE sheet", None);
+        if stage.on == On::Postgres {
+            let refusal = stage.scene.run(&["preview", "--sql", "TRUNCATE keeper, hive"]);
+            refusal.expect(3).says("DELETE FROM hive;\n    DELETE FROM keeper;");
+        }
         // A join in another dialect's form.
         offers(
             stage.by(

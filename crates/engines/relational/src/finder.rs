@@ -11,8 +11,9 @@ use marktwice_port::{ChangeSource, EngineError, FoundSink};
 use crate::driver::Driver;
 use crate::shell::Tabled;
 
-/// How many rows are looked up at once.
+/// How many rows are looked up at once, and how many bytes of values; one row is, whatever it holds.
 const CHUNK: usize = 500;
+const HEAVY: usize = 16 << 20;
 
 /// How rows that are found are locked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -80,10 +81,12 @@ impl<'t, T: Tabled> Finder<'t, T> {
         driver: &mut D,
         source: &mut ChangeSource<'_>,
     ) -> Result<Vec<(RowChange, Option<Found>)>, EngineError> {
-        let mut changes = Vec::new();
+        let (mut changes, mut weight) = (Vec::<RowChange>::new(), 0);
         while changes.len() < CHUNK
+            && weight < HEAVY
             && let Some(change) = source().map_err(EngineError::Sink)?
         {
+            weight += change.image.weight();
             changes.push(change);
         }
         if changes.is_empty() {
@@ -105,7 +108,7 @@ impl<'t, T: Tabled> Finder<'t, T> {
         let asked = Asked { changes: &changes, nth: &nth, lock: self.lock, listed: self.listed };
         let found = driver.find(self.table, &asked)?;
         let found = found.into_iter().zip(&nth).map(|(row, nth)| row.filter(|_| nth.is_some()));
-        Ok(changes.iter().cloned().zip(found).collect())
+        Ok(changes.into_iter().zip(found).collect())
     }
 
     /// Looks all rows up and hands them over.

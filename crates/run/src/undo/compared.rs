@@ -196,7 +196,7 @@ impl<'a> Looker<'a> {
         if let (Some(before), Some(after)) = (before, wanted) {
             self.totals.add(before, after);
         }
-        if self.judge.options.show.wants(self.rows.len()) {
+        if self.judge.options.show.wants(&self.rows) {
             let image = Image::of(before.map(<[Value]>::to_vec), wanted.map(<[Value]>::to_vec));
             self.rows.extend(image.map(|image| ShownRow { key: change.key.clone(), image }));
         }
