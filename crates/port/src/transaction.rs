@@ -1,5 +1,6 @@
 //! Held rows and the transaction of a run.
 
+use marktwice_core::breach::Breaches;
 use marktwice_core::mark::HeldRow;
 use marktwice_core::side::SideWrite;
 use marktwice_core::undo::RowChange;
@@ -59,6 +60,14 @@ pub trait Hold {
     /// # Errors
     /// When the engine fails, or the sink does.
     fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError>;
+
+    /// Which constraints the held rows of a step would break, in bounded time; asked before they are handed over.
+    ///
+    /// # Errors
+    /// When the connection fails.
+    fn breaches(&mut self, _: &Plan) -> Result<Breaches, EngineError> {
+        Ok(Breaches::default())
+    }
 }
 
 /// An open transaction. Dropping it rolls back.

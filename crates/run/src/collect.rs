@@ -1,5 +1,6 @@
 //! What rows show as they are handed over, and the errors that come back through an engine.
 
+use marktwice_core::breach::Breaches;
 use marktwice_core::mark::{HeldRow, Label, Marker};
 use marktwice_core::notice::{Assigned, Notices};
 use marktwice_core::totals::Totals;
@@ -20,6 +21,8 @@ pub(crate) struct Collector<'a> {
     pub(crate) show: Show,
     /// What is known of the rows once they are held.
     pub(crate) held: Option<Matched>,
+    /// Constraints that they would break.
+    pub(crate) breaches: Breaches,
     pub(crate) context: &'a Context<'a>,
 }
 
@@ -34,6 +37,7 @@ impl<'a> Collector<'a> {
             rows: Vec::new(),
             show,
             held: None,
+            breaches: Breaches::default(),
             context,
         }
     }

@@ -1,5 +1,6 @@
 //! What rows, counts and the closer look show of a step, as findings.
 
+use marktwice_core::breach::{Breach, Breaker, Rule};
 use marktwice_core::change::Change;
 use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
@@ -10,7 +11,7 @@ use marktwice_core::table::Target;
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
 use marktwice_core::{Code, Finding, Value};
-use marktwice_port::{EngineError, Plan, Session, SideHow, SideWrite};
+use marktwice_port::{Constraint, EngineError, Plan, Session, SideHow, SideWrite};
 
 use crate::preview::{Block, StepPreview};
 
@@ -56,6 +57,8 @@ pub(crate) fn closer(
                 block.meanings.iter().any(|(column, ..)| Some(*column) == at)
             };
             block.totals.retain(|t| !refers(&t.column));
+            study.skipped =
+                step.study.skipped.take().into_iter().chain(study.skipped).reduce(|a, b| format!("{a}; {b}"));
             step.study = study;
         }
         Err(error) => step.study.skipped = Some(error.to_string()),
@@ -90,6 +93,13 @@ const CUSTOM: u64 = 10;
 pub(crate) fn explained(error: EngineError, plan: &Plan) -> EngineError {
     let said = match &error {
         EngineError::Other(said) => said,
+        // The engine has refused to hold what the row would become, as it would refuse the row.
+        EngineError::Constraint(broken) if broken.kind == Constraint::NotNull => {
+            let columns = broken.columns.join(", ");
+            let message =
+                format!("{columns} would be NULL, which it refuses; the engine says: {}", broken.message);
+            return EngineError::Refused(Box::new(Finding::new(Code::NullRefused, message)));
+        }
         EngineError::Constraint(broken) => &broken.message,
         _ => return error,
     };
@@ -97,6 +107,79 @@ pub(crate) fn explained(error: EngineError, plan: &Plan) -> EngineError {
     let Some(finding) = plan.findings.iter().find(|f| reasons.contains(&f.code)) else { return error };
     let message = format!("{}; the engine says: {said}", finding.message);
     EngineError::Refused(Box::new(Finding { message, ..finding.clone() }))
+}
+
+/// Constraints that a step would break, as findings. In a change of several steps another one may mend it.
+pub(crate) fn broken(breaches: &[Breach], target: &Target, several: bool) -> Vec<Finding> {
+    let table = &target.table;
+    breaches
+        .iter()
+        .map(|breach| {
+            let (n, columns) = (breach.rows, breach.columns.join(", "));
+            let (rows, would) = (words::rows(n), "would");
+            let other = breach.other.as_deref().unwrap_or_default();
+            let message = match breach.rule {
+                Rule::Unique if breach.among => format!("{rows} {would} hold the same {columns}"),
+                Rule::Unique => format!("{columns} of {rows} {would} be what another row holds"),
+                Rule::NotNull => format!("{columns} of {rows} {would} be NULL, which it refuses"),
+                Rule::Check => {
+                    let check = breach.text.as_deref().unwrap_or_default();
+                    format!(
+                        "{rows} {would} break the check {}",
+                        check.split_whitespace().collect::<Vec<_>>().join(" ")
+                    )
+                }
+                Rule::Parent => format!("{columns} of {rows} {would} refer to what {other} does not have"),
+                Rule::Children => {
+                    format!(
+                        "{rows} of {other} {} to these by {columns}, and {} there",
+                        words::either(n, "refers", "refer"),
+                        words::either(n, "holds them", "hold them")
+                    )
+                }
+            };
+            let named: Vec<String> = breach.first.iter().map(|row| breaker(breach, row, table)).collect();
+            // Rows that meet among themselves are named two by two.
+            let more = if breach.among { 0 } else { n.saturating_sub(named.len() as u64) };
+            let more = if named.is_empty() || more == 0 {
+                String::new()
+            } else {
+                format!(", and {} more", words::number(more))
+            };
+            let named =
+                if named.is_empty() { String::new() } else { format!(": {}{more}", named.join(", ")) };
+            let later = several.then(|| "another step may mend it".to_owned());
+            let unless = breach.unless.clone().or(later);
+            let why = unless.as_ref().map_or(String::new(), |why| format!("; {why}"));
+            let finding = Finding::new(breach.code(), format!("{message}{named}{why}"));
+            if unless.is_some() { finding.weighing(Level::Warn) } else { finding }
+        })
+        .collect()
+}
+
+/// One row that breaks a constraint: `keeper 3 (ann@heather.example, as keeper 7)`.
+fn breaker(breach: &Breach, row: &Breaker, table: &str) -> String {
+    let key = crate::mark::key_text(&row.key);
+    let holds = row.holds.iter().map(|cell| cell.as_deref().unwrap_or("NULL")).collect::<Vec<_>>().join(", ");
+    let short: String = if holds.chars().count() > 60 {
+        holds.chars().take(57).chain("...".chars()).collect()
+    } else {
+        holds
+    };
+    match (breach.rule, &row.with) {
+        (Rule::Children, Some(child)) => {
+            format!("{} {child} to {table} {key}", breach.other.as_deref().unwrap_or_default())
+        }
+        (_, Some(other)) if breach.among => format!("{table} {key} and {other} ({short})"),
+        (_, Some(other)) => format!("{table} {key} ({short}, as {table} {other})"),
+        (_, None) if short.is_empty() => format!("{table} {key}"),
+        (_, None) => format!("{table} {key} ({short})"),
+    }
+}
+
+/// What was not looked at for lack of time.
+pub(crate) fn still_open(open: &[String]) -> Option<String> {
+    (!open.is_empty()).then(|| format!("{}: it takes too long", open.join(", ")))
 }
 
 /// Findings that only the rows tell.

@@ -14,7 +14,7 @@ use marktwice_port::{Intent, Logbook, Matched, Plan};
 use crate::collect::{Collector, unmet, unwrap_sink};
 use crate::context::{Context, Talk};
 use crate::history::standing;
-use crate::noticed::{closer, explained, from_rows, no_way_back, side_findings};
+use crate::noticed::{broken, closer, explained, from_rows, no_way_back, side_findings, still_open};
 use crate::outcome::{Failure, RunOutcome};
 use crate::planned::{Planned, mark_header, plan_all};
 use crate::preview::{Block, Preview, Show, StepPreview};
@@ -88,6 +88,10 @@ pub(crate) fn take(
                 at_work = plan.step;
                 let held = hold.hold(plan)?;
                 if let Some(collector) = seen.get_mut(plan.step) {
+                    // Where nobody looks on, the run itself tells.
+                    if !change.quick && held.matched > 0 {
+                        collector.breaches = hold.breaches(plan)?;
+                    }
                     collector.held = Some(held);
                 }
             }
@@ -222,6 +226,9 @@ fn assemble(
     let changes = (!block.uncertain()).then_some(block.changes);
     block.unmet = unmet((terms.rows, terms.changes), block.matched, changes, step.total);
     from_rows(&mut step);
+    let several = change.steps.len() > 1;
+    step.block.findings.extend(broken(&collector.breaches.found, &plan.target, several));
+    step.study.skipped = still_open(&collector.breaches.open);
     step.block.findings.extend(side_findings(&step.block.side));
     if step.block.matched > 0 {
         step.block.findings.extend(no_way_back(&step.back));

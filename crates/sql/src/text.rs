@@ -84,6 +84,12 @@ pub struct TokenError {
     pub place: TextPlace,
 }
 
+/// All words and quoted names of a text; keywords are among them.
+pub fn names(text: &str, language: Language) -> Vec<String> {
+    let tokens = tokenize(text, language.dialect()).unwrap_or_default();
+    tokens.iter().filter_map(|t| t.name().map(str::to_owned)).collect()
+}
+
 /// Names with another one before them, each pair once: `a.b` gives both, `a.b.c` the pairs in it.
 pub fn qualified_names(text: &str, language: Language) -> Vec<(String, String)> {
     let tokens = tokenize(text, language.dialect()).unwrap_or_default();

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::table::KeyKind;
-use marktwice_core::{Change, Code, Image, Value};
+use marktwice_core::{Change, Code, Image, Level, Value};
 use marktwice_port::Constraint;
 use marktwice_run::{
     Agreement, ApplyOptions, Context, End, Failure, Preview, RunOutcome, Show, StepPreview, UndoOptions,
@@ -270,6 +270,9 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
             }
         }
     }
+    if case.more.is_empty() {
+        foretold(case, &place, &change, &bare);
+    }
     advice::try_all(ring, case, &place, &change, &preview, tally);
     if case.between {
         between(ring, case, &place, &change, &preview, &start);
@@ -329,6 +332,41 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     assert!(committed, "undo: {undone:?}");
     let hazard = case.hazard;
     assert_eq!(hazard.promised(ring.everything()), hazard.promised(start), "after undo");
+}
+
+/// A preview that says that the statement cannot succeed is right; one that says nothing about a constraint is right too, where
+/// everything can be known beforehand.
+fn foretold(case: &Case, place: &Place, change: &Change, bare: &Bare) {
+    let change = Change { quick: false, ..change.clone() };
+    let preview = place.with(|context| marktwice_run::preview(context, &change, Show::First(0)));
+    let Ok(preview) = preview else { panic!("the quick preview did not fail: {preview:?}") };
+    let [step] = preview.steps.as_slice() else { return };
+    let codes =
+        [Code::TakenAlready, Code::NullRefused, Code::CheckRefused, Code::NoParent, Code::HasChildren];
+    let said: Vec<_> = step.block.findings.iter().filter(|f| codes.contains(&f.code)).collect();
+    if let Some(stop) = said.iter().find(|f| f.level == Level::Stop) {
+        assert!(bare.is_err(), "it succeeds, and the preview says: {}", stop.message);
+    }
+    let Err(refusal) = bare else { return };
+    let lower = refusal.to_ascii_lowercase();
+    let broken = [
+        "unique",
+        "duplicate",
+        "foreign key",
+        "not null",
+        "null value",
+        "cannot be null",
+        "check constraint",
+    ];
+    let known = matches!(case.hazard, Hazard::None | Hazard::Settings)
+        && step.told
+        && step.study.skipped.is_none()
+        && step.block.target.key.kind != KeyKind::WholeRow
+        && step.block.foreseen.iter().all(|f| f.label == Label::Exact)
+        && step.many.is_none();
+    if known && broken.iter().any(|word| lower.contains(word)) {
+        assert!(!said.is_empty(), "the preview says nothing, and the statement fails: {refusal}");
+    }
 }
 
 /// With somebody else's edit in between nothing is touched, and exactly the edited rows are named.

@@ -5,6 +5,7 @@ use std::cell::Cell;
 use std::rc::Rc;
 
 use marktwice_core::Code;
+use marktwice_core::breach::Breaches;
 use marktwice_core::hash::Fingerprint;
 use marktwice_core::mark::{MarkRow, MarkSummary};
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
@@ -322,6 +323,10 @@ impl Hold for FaultyHold<'_> {
     fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
         self.1.engine(|| self.0.held(step, sink))
     }
+
+    fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {
+        self.1.engine(|| self.0.breaches(plan))
+    }
 }
 
 impl Hold for FaultyTx<'_> {
@@ -331,6 +336,10 @@ impl Hold for FaultyTx<'_> {
 
     fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
         self.1.engine(|| self.0.held(step, sink))
+    }
+
+    fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {
+        self.1.engine(|| self.0.breaches(plan))
     }
 }
 

@@ -6,6 +6,7 @@ use marktwice_core::hash;
 use marktwice_core::survey::{OfView, TableSummary};
 use marktwice_core::table::{Column, Target, naming};
 use marktwice_port::{EngineError, Unusable};
+use marktwice_relational::breaches::{Rules, Unique};
 use marktwice_relational::driver::{Listed, Viewed};
 use marktwice_relational::foresee::Extra;
 use marktwice_relational::layout::choose_key;
@@ -311,6 +312,52 @@ pub(crate) fn unseen_foreign_keys(
             })
         })
         .collect())
+}
+
+/// What a table demands of its rows, under the session's own settings.
+pub(crate) fn rules(my: &mut My, table: &Table) -> Result<Rules, EngineError> {
+    let target = &table.target;
+    let (schema, name) = (literal(&target.schema), literal(&target.table));
+    let indexes = my.rows(&format!(
+        "SELECT INDEX_NAME, COLUMN_NAME, SUB_PART FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = {schema} \
+         AND TABLE_NAME = {name} AND NON_UNIQUE = 0 ORDER BY INDEX_NAME, SEQ_IN_INDEX"
+    ))?;
+    let mut unique: Vec<(&str, Unique)> = Vec::new();
+    for row in &indexes {
+        let index = cell(row, 0);
+        if unique.last().is_none_or(|(last, _)| *last != index) {
+            unique.push((index, Unique { terms: Vec::new(), only: None, at_the_end: false }));
+        }
+        let column = ident(cell(row, 1));
+        // The beginning of a column may be all that is unique.
+        let term = if cell(row, 2).is_empty() { column } else { format!("left({column}, {})", cell(row, 2)) };
+        if let Some((_, unique)) = unique.last_mut() {
+            unique.terms.push(term);
+        }
+    }
+    let settings = my.rows("SELECT @@foreign_key_checks, @@sql_mode")?;
+    let setting = |at: usize| settings.first().map_or("", |row| cell(row, at));
+    let strict = my.own.0.contains("STRICT_");
+    // Without a strict mode NULL becomes another value; a moment of now, or the next number, may stand for it.
+    let refuses = |at: &usize| {
+        let kind = table.types.get(*at).map(|t| (t.kind.as_str(), t.auto));
+        let column = target.columns.get(*at).is_some_and(|c| c.not_null && !c.generated);
+        column && kind.is_some_and(|(kind, auto)| kind != "timestamp" && !auto)
+    };
+    // Older servers of the family have neither.
+    let looked_at = my.one("SELECT @@check_constraint_checks").ok().flatten().is_some_and(|on| on == "1");
+    let checks = my.rows(&format!(
+        "SELECT CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = {schema} \
+         AND TABLE_NAME = {name} ORDER BY CONSTRAINT_NAME"
+    ));
+    let checks = checks.unwrap_or_default().iter().map(|row| cell(row, 0).to_owned()).collect();
+    Ok(Rules {
+        unique: unique.into_iter().map(|(_, unique)| unique).collect(),
+        not_null: (0..target.columns.len()).filter(|at| strict && refuses(at)).collect(),
+        checks: if looked_at { checks } else { Vec::new() },
+        every_check: true,
+        references: setting(0) == "1",
+    })
 }
 
 /// All tables and views of the connection's database, in order: three questions.

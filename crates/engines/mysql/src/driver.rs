@@ -13,6 +13,7 @@ use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, Constraint, EngineError, FoundSink, Intent, PATIENCE, Plan, Settings,
     SideHow, SideWrite, Stopper, Watch,
 };
+use marktwice_relational::breaches::Rules;
 use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::create;
@@ -27,7 +28,9 @@ use marktwice_sql::Step;
 use marktwice_sql::query::ask::Texts;
 use mysql::prelude::Queryable;
 
-use crate::catalog::{NoTemporary, Table, describe, describe_found, find, foreign_keys, listed, viewed};
+use crate::catalog::{
+    NoTemporary, Table, describe, describe_found, find, foreign_keys, listed, rules, viewed,
+};
 use crate::client::{My, literal};
 use crate::detail::Detail;
 use crate::error::{code, engine, is_lost};
@@ -149,6 +152,19 @@ impl Driver for My {
     fn only_reads(&mut self, step: &Step) -> Result<(), EngineError> {
         let grants = grants(self)?;
         called_by(self, step, &[], &grants).map(|_| ())
+    }
+
+    fn ask_here(&mut self, sql: &str, until: Instant) -> Result<Texts, EngineError> {
+        let left = until.saturating_duration_since(Instant::now()).min(PATIENCE);
+        if left.is_zero() {
+            return Err(EngineError::Interrupted);
+        }
+        self.limit_to(left)?;
+        self.ask(sql)
+    }
+
+    fn rules(&mut self, table: &Table) -> Result<Rules, EngineError> {
+        rules(self, table)
     }
 
     fn declared(&mut self, table: &Table) -> Result<Declared, EngineError> {

@@ -38,6 +38,10 @@ pub(crate) fn engine(error: Error) -> EngineError {
     let text = message(&error);
     let Some(code) = code(&error) else {
         let said = of_connection(&text);
+        // A read that was given up: that it would block is how the system says so.
+        if ["would block", "temporarily unavailable", "timed out"].iter().any(|s| said.contains(s)) {
+            return EngineError::Other("the server has gone silent: it did not answer in time".to_owned());
+        }
         return EngineError::Other(format!("the server ended the connection, or it was cut ({said})"));
     };
     // Space is told by the operating system, under several codes of the server's.

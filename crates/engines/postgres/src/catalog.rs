@@ -5,6 +5,7 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::survey::{OfView, TableSummary};
 use marktwice_core::table::{Column, Key, KeyKind, Target, naming};
 use marktwice_port::EngineError;
+use marktwice_relational::breaches::{Rules, Unique};
 use marktwice_relational::driver::{Listed, Viewed};
 use marktwice_relational::foresee::{Extra, Trigger};
 use marktwice_relational::layout::choose_key;
@@ -13,6 +14,7 @@ use marktwice_relational::walk::Body;
 use marktwice_sql::Language;
 use marktwice_sql::statement::pins::UniqueKey;
 use marktwice_sql::statement::routine::{self, Routine};
+use marktwice_sql::text::qualified_names;
 
 use crate::client::{Pg, TextRow};
 use crate::copy::{Form, quoted};
@@ -341,6 +343,36 @@ pub(crate) fn triggers(
         });
     }
     Ok(all)
+}
+
+/// What a table demands of its rows. Names in it are whole, whatever the search path is.
+pub(crate) fn rules(pg: &mut Pg, table: &Table) -> Result<Rules, EngineError> {
+    let oid = &table.oid;
+    let indexes = pg.rows(&format!(
+        "SELECT (SELECT string_agg(pg_get_indexdef(indexrelid, n, false), E'\\x1f' ORDER BY n) \
+         FROM generate_series(1, indnkeyatts) AS g(n)), pg_get_expr(indpred, indrelid), NOT indimmediate \
+         FROM pg_index WHERE indrelid = {oid} AND indisunique AND indisvalid ORDER BY indexrelid"
+    ))?;
+    let unique = indexes.iter().map(|row| Unique {
+        terms: cell(row, 0).split('\u{1f}').map(str::to_owned).collect(),
+        only: row.get(1).cloned().flatten(),
+        at_the_end: yes(row, 2),
+    });
+    let checks = pg.rows(&format!(
+        "SELECT pg_get_expr(conbin, conrelid) FROM pg_constraint WHERE conrelid = {oid} AND contype = 'c' ORDER BY conname"
+    ))?;
+    // A function that is not the server's own may do anything; columns stand there without a table before them.
+    let own = |text: &String| qualified_names(text, Language::Postgres).is_empty();
+    let role = pg.one("SELECT current_setting('session_replication_role')")?;
+    Ok(Rules {
+        unique: unique.filter(|u| u.terms.iter().chain(&u.only).all(own)).collect(),
+        not_null: (0..table.target.columns.len())
+            .filter(|at| table.target.columns.get(*at).is_some_and(|c| c.not_null))
+            .collect(),
+        checks: checks.iter().map(|row| cell(row, 0).to_owned()).filter(own).collect(),
+        every_check: true,
+        references: role.as_deref() != Some("replica"),
+    })
 }
 
 /// All tables and views on the search path, in order: one question.

@@ -14,6 +14,7 @@ use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, Constraint, EngineError, FoundSink, PATIENCE, Plan, Settings,
     SideHow, SideWrite, Stopper, Watch,
 };
+use marktwice_relational::breaches::Rules;
 use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::create;
@@ -29,7 +30,7 @@ use marktwice_sql::query::ask::Texts;
 use marktwice_sql::statement::routine::Written;
 
 use crate::calls::Asking;
-use crate::catalog::{Table, describe, describe_found, find, foreign_keys, listed, viewed};
+use crate::catalog::{Table, describe, describe_found, find, foreign_keys, listed, rules, viewed};
 use crate::client::{Pg, READING, TEMPORARY};
 use crate::copy::{self, quoted};
 use crate::detail::Detail;
@@ -134,6 +135,10 @@ impl Driver for Pg {
     fn only_reads(&mut self, step: &Step) -> Result<(), EngineError> {
         let temp = self.temp;
         self.within(if temp { TEMPORARY } else { READING }, |pg| called_by(pg, step, &[], temp).map(|_| ()))
+    }
+
+    fn rules(&mut self, table: &Table) -> Result<Rules, EngineError> {
+        self.canonical(|pg| rules(pg, table))
     }
 
     fn declared(&mut self, table: &Table) -> Result<Declared, EngineError> {

@@ -14,6 +14,7 @@ use marktwice_sql::query::ask::Texts;
 use marktwice_sql::statement::routine::Written;
 
 use crate::around;
+use crate::breaches::Rules;
 use crate::detail::Detail;
 use crate::finder::{Asked, Found};
 use crate::held::{Filled, Held};
@@ -137,6 +138,14 @@ pub trait Driver: Shell + 'static {
     fn only_reads(&mut self, _: &Step) -> Result<(), EngineError> {
         Ok(())
     }
+
+    /// The same inside a view, whose rows stay held.
+    fn ask_here(&mut self, sql: &str, until: Instant) -> Result<Texts, EngineError> {
+        self.ask_until(sql, until)
+    }
+
+    /// What a table demands of its rows.
+    fn rules(&mut self, table: &Self::Table) -> Result<Rules, EngineError>;
 
     /// Defaults, checks and triggers of a table; its keys are filled in by others.
     fn declared(&mut self, table: &Self::Table) -> Result<Declared, EngineError>;

@@ -136,7 +136,7 @@ pub fn fill<S: Shell>(
     if let Some((mut found, ordinals)) = found {
         matched = shell.number(&format!("SELECT count(*) FROM {name}"))?;
         for (example, ordinal) in found.examples.iter_mut().zip(ordinals) {
-            held.rows(shell, &format!("WHERE h.{ORDINAL} = {ordinal}"), &mut |row| {
+            held.of(shell, &ordinal.to_string(), &mut |row| {
                 example.key.clone_from(&row.key);
                 Ok(())
             })?;
@@ -175,6 +175,19 @@ impl<T: Tabled> Held<T> {
         let (columns, name) = (self.layout.columns().join(", "), self.name());
         let sql = format!("SELECT {columns} FROM {name} AS h {range} ORDER BY h.{ORDINAL}");
         shell.each(&sql, &self.forms, &mut |values| sink(&self.layout.row(values)).map_err(EngineError::Sink))
+    }
+
+    /// Hands the held row of an ordinal over. Settings must be pinned.
+    ///
+    /// # Errors
+    /// What the engine says, or the sink does.
+    pub fn of<S: Shell<Table = T>>(
+        &self,
+        shell: &mut S,
+        ordinal: &str,
+        sink: &mut RowSink<'_>,
+    ) -> Result<(), EngineError> {
+        self.rows(shell, &format!("WHERE h.{ORDINAL} = {ordinal}"), sink)
     }
 
     /// Hands all held rows over in order. Settings must be pinned.

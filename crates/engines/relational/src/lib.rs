@@ -4,6 +4,7 @@
 //! Nothing here speaks a protocol; it knows SQL only in so far as the engines write it alike.
 
 pub mod around;
+pub mod breaches;
 pub mod detail;
 pub mod driver;
 pub mod finder;

@@ -2,9 +2,11 @@
 
 use std::collections::BTreeMap;
 
+use marktwice_core::breach::Breaches;
 use marktwice_port::{EngineError, Hold, Plan, RowSink};
 
 use crate::around::{plainly_held, surroundings};
+use crate::breaches::breaches;
 use crate::driver::Driver;
 use crate::held::{Held, stream_plainly};
 use crate::statement::detail;
@@ -37,6 +39,12 @@ impl<D: Driver> Hold for View<'_, D> {
         })?;
         self.kept.extend(held.map(|held| (plan.step, held)));
         Ok(about)
+    }
+
+    fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {
+        let Some(held) = self.kept.get(&plan.step) else { return Ok(Breaches::default()) };
+        let detail = detail::<D::Table>(plan)?;
+        self.driver.acting(|driver| breaches(driver, plan, detail, held))
     }
 
     fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError> {

@@ -13,6 +13,7 @@ use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, EngineError, FoundSink, Intent, PATIENCE, Plan, Settings, SideWrite,
     Stopper, Unusable, Watch,
 };
+use marktwice_relational::breaches::Rules;
 use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::create;
@@ -33,6 +34,7 @@ use crate::held::{Filled, Held, fill, recipe};
 use crate::look::{checks, defaults, triggers};
 use crate::names::quoted;
 use crate::plan::plan;
+use crate::rules::rules;
 use crate::session::{Lite, STEPS};
 use crate::touches::touches;
 use crate::values::{self, Bind};
@@ -105,6 +107,10 @@ impl Driver for Lite {
 
     fn viewed(&mut self, _: Option<&str>, name: &str) -> Result<Option<Viewed<Table>>, EngineError> {
         viewed(self.connection_mut()?, name)
+    }
+
+    fn rules(&mut self, table: &Table) -> Result<Rules, EngineError> {
+        rules(self.connection()?, table)
     }
 
     fn declared(&mut self, table: &Table) -> Result<Declared, EngineError> {

@@ -22,6 +22,7 @@ mod open;
 mod plan;
 mod probe;
 mod reach;
+mod rules;
 mod session;
 mod touches;
 mod values;
