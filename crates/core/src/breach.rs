@@ -3,7 +3,8 @@
 use serde::Serialize;
 
 use crate::finding::Code;
-use crate::value::Value;
+use crate::value::{Value, key_text};
+use crate::words;
 
 /// What kind of constraint it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -66,6 +67,61 @@ impl Breach {
     }
 }
 
+impl Breach {
+    /// What is said of it: how many rows break it, and the first of them by key.
+    pub fn sentence(&self, table: &str) -> String {
+        let (n, columns, rows) = (self.rows, self.columns.join(", "), words::rows(self.rows));
+        let other = self.other.as_deref().unwrap_or_default();
+        let said = match self.rule {
+            Rule::Unique if self.among => format!("{rows} would hold the same {columns}"),
+            Rule::Unique => format!("{columns} of {rows} would be what another row holds"),
+            Rule::NotNull => format!("{columns} of {rows} would be NULL, which it refuses"),
+            Rule::Check => {
+                let check = self.text.as_deref().unwrap_or_default();
+                let check = check.split_whitespace().collect::<Vec<_>>().join(" ");
+                format!("{rows} would break the check {check}")
+            }
+            Rule::Parent => format!("{columns} of {rows} would refer to what {other} does not have"),
+            Rule::Children => {
+                let (refer, hold) = (words::either(n, "refers", "refer"), words::either(n, "holds", "hold"));
+                format!("{rows} of {other} {refer} to these by {columns}, and {hold} them there")
+            }
+        };
+        let named: Vec<String> = self.first.iter().map(|row| self.named(row, table)).collect();
+        // Rows that meet among themselves are named two by two.
+        let more = if self.among { 0 } else { n.saturating_sub(named.len() as u64) };
+        match (named.as_slice(), more) {
+            ([], _) => said,
+            (_, 0) => format!("{said}: {}", named.join(", ")),
+            (_, more) => format!("{said}: {}, and {} more", named.join(", "), words::number(more)),
+        }
+    }
+
+    /// One row: `keeper 3 (ann@heather.example, as keeper 7)`.
+    fn named(&self, row: &Breaker, table: &str) -> String {
+        let key = key_text(&row.key);
+        let holds =
+            row.holds.iter().map(|cell| cell.as_deref().unwrap_or("NULL")).collect::<Vec<_>>().join(", ");
+        let short: String = if holds.chars().count() > SHOWN {
+            holds.chars().take(SHOWN - 3).chain("...".chars()).collect()
+        } else {
+            holds
+        };
+        match (self.rule, &row.with) {
+            (Rule::Children, Some(child)) => {
+                format!("{} {child} to {table} {key}", self.other.as_deref().unwrap_or_default())
+            }
+            (_, Some(other)) if self.among => format!("{table} {key} and {other} ({short})"),
+            (_, Some(other)) => format!("{table} {key} ({short}, as {table} {other})"),
+            (_, None) if short.is_empty() => format!("{table} {key}"),
+            (_, None) => format!("{table} {key} ({short})"),
+        }
+    }
+}
+
+/// Characters of a value that are shown in a sentence.
+const SHOWN: usize = 60;
+
 /// What was asked about a step's constraints.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Breaches {
@@ -73,4 +129,34 @@ pub struct Breaches {
     pub found: Vec<Breach>,
     /// Those that were not looked at to the end, in words.
     pub open: Vec<String>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn rows_are_named_and_the_others_counted() {
+        let row = |key: i64, holds: &str, with: Option<&str>| Breaker {
+            key: vec![Value::Int(key)],
+            holds: vec![Some(holds.to_owned())],
+            with: with.map(str::to_owned),
+        };
+        let breach = Breach {
+            rule: Rule::Unique,
+            columns: vec!["email".into()],
+            other: None,
+            text: None,
+            among: false,
+            rows: 3,
+            first: vec![row(3, "ada@x", Some("7"))],
+            unless: None,
+        };
+        assert_eq!(
+            breach.sentence("keeper"),
+            "email of 3 rows would be what another row holds: keeper 3 (ada@x, as keeper 7), and 2 more"
+        );
+        let among = Breach { among: true, rows: 2, ..breach };
+        assert_eq!(among.sentence("keeper"), "2 rows would hold the same email: keeper 3 and 7 (ada@x)");
+    }
 }

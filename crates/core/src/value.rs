@@ -238,6 +238,15 @@ pub fn list_to_json(values: &[Value]) -> Json {
     Json::Array(values.iter().map(Value::to_json).collect())
 }
 
+/// A key as a person writes it: `418`, or `12,2026`.
+pub fn key_text(key: &[Value]) -> String {
+    let one = |value: &Value| match value {
+        Value::Text(text) | Value::Decimal(text) => text.clone(),
+        other => other.to_json().to_string(),
+    };
+    key.iter().map(one).collect::<Vec<_>>().join(",")
+}
+
 fn shorten(text: &str) -> String {
     if text.chars().count() > 60 {
         text.chars().take(57).chain("...".chars()).collect()

@@ -2,6 +2,7 @@
 //! order that the promises need; they know no query language, no file format and no terminal.
 
 mod apply;
+mod broken;
 mod collect;
 mod context;
 mod faults;

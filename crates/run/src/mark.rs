@@ -1,6 +1,5 @@
 //! Marks in use: the text of a kept one, and what moved between a kept one and now.
 
-use marktwice_core::Value;
 use marktwice_core::mark::{MarkRow, MarkSummary, Marker};
 use marktwice_core::moved::{Moved, find};
 use marktwice_core::record::MarkHeader;
@@ -84,13 +83,4 @@ pub(crate) struct Agreed<'a> {
     pub(crate) book: &'a dyn Logbook,
     /// Rows that this very command has shown whole, by step.
     pub(crate) shown: Vec<&'a [ShownRow]>,
-}
-
-/// A key as a person writes it: `418`, or `12,2026`.
-pub(crate) fn key_text(key: &[Value]) -> String {
-    let one = |value: &Value| match value {
-        Value::Text(text) | Value::Decimal(text) => text.clone(),
-        other => other.to_json().to_string(),
-    };
-    key.iter().map(one).collect::<Vec<_>>().join(",")
 }

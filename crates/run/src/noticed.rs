@@ -1,6 +1,6 @@
 //! What rows, counts and the closer look show of a step, as findings.
 
-use marktwice_core::breach::{Breach, Breaker, Rule};
+use marktwice_core::breach::Breach;
 use marktwice_core::change::Change;
 use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
@@ -111,70 +111,14 @@ pub(crate) fn explained(error: EngineError, plan: &Plan) -> EngineError {
 
 /// Constraints that a step would break, as findings. In a change of several steps another one may mend it.
 pub(crate) fn broken(breaches: &[Breach], target: &Target, several: bool) -> Vec<Finding> {
-    let table = &target.table;
-    breaches
-        .iter()
-        .map(|breach| {
-            let (n, columns) = (breach.rows, breach.columns.join(", "));
-            let (rows, would) = (words::rows(n), "would");
-            let other = breach.other.as_deref().unwrap_or_default();
-            let message = match breach.rule {
-                Rule::Unique if breach.among => format!("{rows} {would} hold the same {columns}"),
-                Rule::Unique => format!("{columns} of {rows} {would} be what another row holds"),
-                Rule::NotNull => format!("{columns} of {rows} {would} be NULL, which it refuses"),
-                Rule::Check => {
-                    let check = breach.text.as_deref().unwrap_or_default();
-                    format!(
-                        "{rows} {would} break the check {}",
-                        check.split_whitespace().collect::<Vec<_>>().join(" ")
-                    )
-                }
-                Rule::Parent => format!("{columns} of {rows} {would} refer to what {other} does not have"),
-                Rule::Children => {
-                    format!(
-                        "{rows} of {other} {} to these by {columns}, and {} there",
-                        words::either(n, "refers", "refer"),
-                        words::either(n, "holds them", "hold them")
-                    )
-                }
-            };
-            let named: Vec<String> = breach.first.iter().map(|row| breaker(breach, row, table)).collect();
-            // Rows that meet among themselves are named two by two.
-            let more = if breach.among { 0 } else { n.saturating_sub(named.len() as u64) };
-            let more = if named.is_empty() || more == 0 {
-                String::new()
-            } else {
-                format!(", and {} more", words::number(more))
-            };
-            let named =
-                if named.is_empty() { String::new() } else { format!(": {}{more}", named.join(", ")) };
-            let later = several.then(|| "another step may mend it".to_owned());
-            let unless = breach.unless.clone().or(later);
-            let why = unless.as_ref().map_or(String::new(), |why| format!("; {why}"));
-            let finding = Finding::new(breach.code(), format!("{message}{named}{why}"));
-            if unless.is_some() { finding.weighing(Level::Warn) } else { finding }
-        })
-        .collect()
-}
-
-/// One row that breaks a constraint: `keeper 3 (ann@heather.example, as keeper 7)`.
-fn breaker(breach: &Breach, row: &Breaker, table: &str) -> String {
-    let key = crate::mark::key_text(&row.key);
-    let holds = row.holds.iter().map(|cell| cell.as_deref().unwrap_or("NULL")).collect::<Vec<_>>().join(", ");
-    let short: String = if holds.chars().count() > 60 {
-        holds.chars().take(57).chain("...".chars()).collect()
-    } else {
-        holds
+    let one = |breach: &Breach| {
+        let later = several.then(|| "another step may mend it".to_owned());
+        let unless = breach.unless.clone().or(later);
+        let why = unless.as_ref().map_or(String::new(), |why| format!("; {why}"));
+        let finding = Finding::new(breach.code(), format!("{}{why}", breach.sentence(&target.table)));
+        if unless.is_some() { finding.weighing(Level::Warn) } else { finding }
     };
-    match (breach.rule, &row.with) {
-        (Rule::Children, Some(child)) => {
-            format!("{} {child} to {table} {key}", breach.other.as_deref().unwrap_or_default())
-        }
-        (_, Some(other)) if breach.among => format!("{table} {key} and {other} ({short})"),
-        (_, Some(other)) => format!("{table} {key} ({short}, as {table} {other})"),
-        (_, None) if short.is_empty() => format!("{table} {key}"),
-        (_, None) => format!("{table} {key} ({short})"),
-    }
+    breaches.iter().map(one).collect()
 }
 
 /// What was not looked at for lack of time.

@@ -22,6 +22,7 @@ use marktwice_port::{
     RunFolder, Session, SnapshotWriter, Tx,
 };
 
+use crate::broken::{afterwards, inside};
 use crate::collect::{Collector, Stopped, unmet, unwrap_sink};
 use crate::context::{Answer, Context, Talk};
 use crate::faults::Faults;
@@ -211,8 +212,19 @@ fn ended_by(error: EngineError) -> End {
 }
 
 fn roll_back(run: Prepared<'_>, tx: Box<dyn Tx + '_>, end: End, step: Option<usize>) -> Ended {
+    roll_back_and(run, tx, step, |_| end)
+}
+
+/// Rolls back, and finds out why when that is done.
+fn roll_back_and<'a>(
+    run: Prepared<'a>,
+    tx: Box<dyn Tx + '_>,
+    step: Option<usize>,
+    end: impl FnOnce(&Context<'a>) -> End,
+) -> Ended {
     // Should ROLLBACK fail, closing the connection does it; without a COMMIT there is no other end.
     let failed = tx.rollback().err();
+    let end = end(run.context);
     let mut outcome = run.ended(end, step);
     outcome
         .notes
@@ -316,7 +328,7 @@ impl<'a, 's> Begun<'a, 's> {
             if !named.contains(&&row.key) {
                 return Ok(());
             }
-            let name = format!("{} {}", plan.target.table, crate::mark::key_text(&row.key));
+            let name = format!("{} {}", plan.target.table, marktwice_core::value::key_text(&row.key));
             let shown = shown.iter().find(|shown| shown.key == row.key);
             let cells = shown.map(|shown| diff(shown.image.row(), row.image.row())).unwrap_or_default();
             for cell in cells.iter().filter(|cell| plan.parts.rest.contains(&cell.column)) {
@@ -461,18 +473,22 @@ impl<'a, 's> Marked<'a, 's> {
     pub(crate) fn execute(mut self, plan: &Plan) -> Result<Written<'a, 's>, Ended> {
         self.begun.run.context.ambient.progress(Phase::Executing, 0, None);
         let count = self.begun.tx.execute(plan);
-        self.written(count)
+        self.written(Some(plan), count)
     }
 
     /// Step 6 of an undo: the rows, one by one.
     pub(crate) fn put(mut self, batch: &Batch) -> Result<Written<'a, 's>, Ended> {
         self.begun.run.context.ambient.progress(Phase::Restoring, 0, None);
         let count = self.begun.tx.put(batch);
-        self.written(count)
+        self.written(None, count)
     }
 
     /// Steps 6 and 7: the transaction is still ours, and constraints that wait have spoken.
-    fn written(mut self, count: Result<u64, EngineError>) -> Result<Written<'a, 's>, Ended> {
+    fn written(
+        mut self,
+        plan: Option<&Plan>,
+        count: Result<u64, EngineError>,
+    ) -> Result<Written<'a, 's>, Ended> {
         let step = self.begun.proven;
         // What waits may wait until the last step has put right what an earlier one leaves open.
         let last = step + 1 >= self.begun.run.steps.len();
@@ -488,6 +504,17 @@ impl<'a, 's> Marked<'a, 's> {
             Ok(count) => {
                 self.begun.run.step_receipt(step, |step| step.engine_count = Some(count));
                 Ok(Written { begun: self.begun, held: self.held, count })
+            }
+            Err(EngineError::Constraint(mut broken)) => {
+                let Begun { run, mut tx, .. } = self.begun;
+                let rows = plan.and_then(|plan| inside(&mut *tx, plan, &broken));
+                // What a step meets behind others nobody can ask once all is rolled back.
+                let plan = plan.filter(|_| rows.is_none() && last && step == 0);
+                Err(roll_back_and(run, tx, Some(step), |context| {
+                    let rows = rows.or_else(|| plan.and_then(|plan| afterwards(context, plan, &broken)));
+                    broken.message.extend(rows.map(|rows| format!(": {rows}")));
+                    ended_by(EngineError::Constraint(broken))
+                }))
             }
             Err(error) => Err(self.end(ended_by(error))),
         }

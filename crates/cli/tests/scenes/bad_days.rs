@@ -80,23 +80,31 @@ fn broken_constraints_name_the_row() {
         (
             "UPDATE keeper SET email = 'tam.birkett@heathermoor.example' WHERE keeper_id = 4",
             "1",
-            "which keeper 5 has",
+            "as keeper 5)",
         ),
-        ("UPDATE keeper SET email = 'x' WHERE keeper_id IN (4, 6)", "2", "would both become 'x'"),
-        ("UPDATE keeper SET name = NULL WHERE keeper_id = 4", "1", "keeper 4 would become NULL"),
+        (
+            "UPDATE keeper SET email = 'x' WHERE keeper_id IN (4, 6)",
+            "2",
+            "2 rows would hold the same email: keeper 4 and 6 (x)",
+        ),
+        (
+            "UPDATE keeper SET name = NULL WHERE keeper_id = 4",
+            "1",
+            "name of 1 row would be NULL, which it refuses: keeper 4",
+        ),
         ("UPDATE hive SET queen_colour = 'purple' WHERE hive_id = 2", "1", "CHECK constraint failed"),
         (
             "UPDATE hive SET apiary_id = 99 WHERE hive_id = 2",
             "1",
-            "would refer to apiary 99, which is not there",
+            "would refer to what apiary does not have: hive 2 (99)",
         ),
         ("UPDATE sale SET sale_id = 2 WHERE sale_id = 1", "1", "UNIQUE constraint failed"),
-        ("DELETE FROM keeper WHERE keeper_id <= 24 AND keeper_id > 0", "24", "of apiary refer to such rows"),
+        ("DELETE FROM keeper WHERE keeper_id <= 24 AND keeper_id > 0", "24", "of apiary refer to these by"),
         ("UPDATE keeper SET keeper_id = 'x' WHERE keeper_id = 4", "1", "mismatch"),
         (
             "DELETE FROM batch WHERE batch_id IN (SELECT batch_id FROM sale WHERE sale_id = 1)",
             "1",
-            "of sale refer to such rows",
+            "of sale refer to these by batch_id",
         ),
     ] {
         s.run(&["apply", "--sql", sql, "--rows", rows, "--yes"])

@@ -38,7 +38,7 @@ fn a_failed_run_is_in_the_history_with_its_reason() {
     let sql = "UPDATE keeper SET email = 'orla.fenwick@heathermoor.example' WHERE keeper_id = 4";
     s.run(&["apply", "--sql", sql, "--rows", "1", "--yes"]).expect(1);
     s.run(&["history"]).expect(0).says("rolled back").says("UNIQUE");
-    s.run(&["receipt"]).says("keeper 3 has");
+    s.run(&["receipt"]).says("as keeper 3)");
 }
 
 #[test]

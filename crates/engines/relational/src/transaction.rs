@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use marktwice_core::breach::Breaches;
 use marktwice_core::mark::StepKind;
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
@@ -11,6 +12,7 @@ use marktwice_port::{
 use marktwice_sql::dialect::ours::wanted;
 
 use crate::around::{actions, count, surroundings};
+use crate::breaches::breaches;
 use crate::driver::Driver;
 use crate::held::{Held, create};
 use crate::put;
@@ -75,6 +77,12 @@ impl<D: Driver> Drop for Transaction<'_, D> {
 }
 
 impl<D: Driver> Hold for Transaction<'_, D> {
+    fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {
+        let held = self.rows_held(plan.step)?;
+        let detail = detail::<D::Table>(plan)?;
+        self.driver.acting(|driver| breaches(driver, plan, detail, &held))
+    }
+
     fn hold(&mut self, plan: &Plan) -> Result<Matched, EngineError> {
         may_write(plan)?;
         let detail = detail::<D::Table>(plan)?;

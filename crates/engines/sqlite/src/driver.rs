@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use marktwice_core::Value;
 use marktwice_core::finding::Code;
-use marktwice_core::mark::{Label, StepKind};
+use marktwice_core::mark::StepKind;
 use marktwice_core::steps::Touches;
 use marktwice_core::survey::Declared;
 use marktwice_core::table::Target;
@@ -29,7 +29,6 @@ use crate::ask::ask;
 use crate::catalog::{Sort, Table, describe, foreign_keys, listed, names, viewed};
 use crate::detail::Detail;
 use crate::error::{engine, locked};
-use crate::explain::explain;
 use crate::held::{Filled, Held, fill, recipe};
 use crate::look::{checks, defaults, triggers};
 use crate::names::quoted;
@@ -263,7 +262,7 @@ impl Driver for Lite {
         Ok(())
     }
 
-    fn run(&mut self, plan: &Plan, of: &mut OfStep<Lite>) -> Result<u64, EngineError> {
+    fn run(&mut self, plan: &Plan, _: &mut OfStep<Lite>) -> Result<u64, EngineError> {
         let connection = self.connection()?;
         // `prepare` refuses a second statement behind the first.
         let mut statement = connection.prepare(&plan.statement).map_err(engine)?;
@@ -273,17 +272,7 @@ impl Driver for Lite {
             while rows.next()?.is_some() {}
             Ok(())
         };
-        execute().map(|()| connection.changes()).map_err(|error| {
-            let plain = engine(error);
-            let foreseen =
-                plan.foreseen.iter().any(|f| f.label == Label::Exact) || plan.kind == StepKind::Delete;
-            match detail::<Table>(plan) {
-                Ok(detail) if foreseen && !connection.is_autocommit() => {
-                    explain(connection, &of.held, &detail.foreign_keys, plain)
-                }
-                _ => plain,
-            }
-        })
+        execute().map(|()| connection.changes()).map_err(engine)
     }
 
     // The engine's only constraints that wait are deferred foreign keys, and only COMMIT makes them speak; it refuses

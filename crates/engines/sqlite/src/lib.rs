@@ -13,7 +13,6 @@ mod detail;
 mod driver;
 mod error;
 mod exactness;
-mod explain;
 mod held;
 pub mod load;
 mod look;

@@ -13,11 +13,11 @@ use super::{Back, UndoOptions, Undoing, facts, first_differing, inverse};
 use crate::collect::unwrap_sink;
 use crate::context::Context;
 use crate::faults::Conflicts;
-use crate::mark::key_text;
 use crate::noticed::{no_way_back, side_findings};
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Ended, Prepared};
 use crate::preview::{BatchPreview, Block, ShownRow, UndoPreview, Unmet};
+use marktwice_core::value::key_text;
 
 /// Fingerprints of what was seen, batch by batch: the preview and the run must see the same.
 pub(super) type Seen = Vec<Fingerprint>;

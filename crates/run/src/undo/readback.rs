@@ -9,7 +9,7 @@ use marktwice_core::value::Value;
 use marktwice_port::{EngineError, LogError, Logbook, Tx};
 
 use super::{Back, Undoing, inverse};
-use crate::mark::key_text;
+use marktwice_core::value::key_text;
 
 /// The first held row that does not say what the snapshot says. Both come in the order of their numbers.
 pub(super) fn first_differing(
