@@ -118,6 +118,8 @@ pub(crate) enum Command {
     Draft(DraftArgs),
     /// Show which rows a change matches and what would become of them; writes nothing
     Preview(PreviewArgs),
+    /// Run a change for real, constraints and triggers included, in a transaction that is always rolled back
+    Rehearse(PreviewArgs),
     /// Preview, ask, and apply in one transaction that commits only if everything turns out as previewed
     Apply(ApplyArgs),
     /// Put the rows of a run back exactly as they were

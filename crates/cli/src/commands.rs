@@ -8,6 +8,7 @@ mod history;
 mod look;
 mod preview;
 mod receipt;
+mod rehearse;
 mod set;
 mod settle;
 mod undo;
@@ -31,6 +32,7 @@ pub(crate) fn run(args: Args) -> u8 {
         Command::Draft(args) => draft::run(&common, &args),
         Command::Why { code } => why::run(&common, code.as_deref()),
         Command::Preview(args) => preview::run(&common, args),
+        Command::Rehearse(args) => rehearse::run(&common, args),
         Command::Apply(args) => apply::run(&common, args),
         Command::Undo(args) => undo::run(&common, &args),
         Command::History(args) => history::run(&common, &args),

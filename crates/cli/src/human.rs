@@ -18,7 +18,7 @@ pub(crate) use marktwice_core::words::{either as verb, number, rows};
 
 pub(crate) use cells::{escape as one_line, safe, safe_json};
 pub(crate) use history::{history, receipt, to_forget};
-pub(crate) use next::next_step;
+pub(crate) use next::{next_step, rehearsed};
 pub(crate) use outcome::{outcome, question, question_inside, settled};
 pub(crate) use preview::{preview, undo};
 pub(crate) use table::rows_of;

@@ -12,8 +12,8 @@ use marktwice_core::value::list_to_json;
 use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Image, Value};
 use marktwice_run::{
-    Answer, BatchPreview, Block, Compared, Conflicts, End, Entry, Faults, Preview, Rows, RunOutcome, Seen,
-    Settling, Shown, ShownRow, StepPreview, UndoPreview, Unmet, Verdict,
+    Answer, BatchPreview, Block, Compared, Conflicts, End, Entry, Faults, Preview, Rehearsal, Rows,
+    RunOutcome, Seen, Settling, Shown, ShownRow, StepPreview, UndoPreview, Unmet, Verdict,
 };
 use serde_json::{Map, Value as Json, json};
 
@@ -178,6 +178,16 @@ fn many(many: &Many) -> Json {
 /// A preview.
 pub(crate) fn preview(preview: &Preview, status: u8) -> Json {
     document("marktwice-preview", and(of_change(preview), json!({ "status": status })))
+}
+
+/// A rehearsal: how the application would end, and what became of the rows before all was rolled back.
+pub(crate) fn rehearsal(seen: &Rehearsal, status: u8) -> Json {
+    let end = match &seen.ended {
+        None => Json::Null,
+        Some(ended) => outcome("marktwice-end", None, ended, status),
+    };
+    let rest = json!({ "would_end": end, "status": status });
+    document("marktwice-rehearsal", and(of_change(&seen.preview), rest))
 }
 
 /// What was shown before anything was asked, kept for the document at the end.

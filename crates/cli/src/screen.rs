@@ -2,7 +2,7 @@
 
 use marktwice_core::Code;
 use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_run::{Block, Entry, Preview, Rows, RunOutcome, Seen, Settling, Shown};
+use marktwice_run::{Block, Entry, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Shown};
 use serde_json::Value as Json;
 
 use crate::args::{Common, Format};
@@ -13,6 +13,8 @@ use crate::{human, json};
 pub(crate) enum Screen<'a> {
     /// A preview by itself, with the exit status, and what else stands in a command for the same database.
     Preview(&'a Preview, u8, &'a str),
+    /// A rehearsal, with the exit status, what the text is called, and what else stands in a command for the same database.
+    Rehearsal(&'a Rehearsal, u8, &'a str, &'a str),
     /// What a run is about, before anything is asked.
     Before(&'a Shown<'a>),
     /// How a run ended.
@@ -94,6 +96,13 @@ impl Renderer for People {
             Screen::Preview(preview, _, on) => {
                 format!("{}\n{}", human::preview(preview, self.verbose), human::next_step(preview, on))
             }
+            Screen::Rehearsal(seen, _, file, on) => {
+                format!(
+                    "{}\n{}",
+                    human::preview(&seen.preview, self.verbose),
+                    human::rehearsed(seen, file, on)
+                )
+            }
             Screen::Before(Shown::Change(preview)) => format!("{}\n", human::preview(preview, self.verbose)),
             Screen::Before(Shown::Undo(preview)) => format!("{}\n", human::undo(preview, self.verbose)),
             Screen::Outcome(ended) => {
@@ -127,6 +136,7 @@ impl Renderer for Documents {
     fn render(&mut self, screen: &Screen<'_>) -> Option<String> {
         let document = match screen {
             Screen::Preview(preview, status, _) => json::preview(preview, *status),
+            Screen::Rehearsal(seen, status, ..) => json::rehearsal(seen, *status),
             Screen::Before(shown) => {
                 self.before = Some(json::shown(shown));
                 return None;

@@ -135,19 +135,19 @@ codes! {
         "Look at what stands in the way; let it pass with --allow no-way-back.";
     TakenAlready "taken-already" Stop
         "A value that must be unique would be held by two rows, so the database refuses the statement."
-        "Leave the row out, write another value, or change the row that holds it first; where it is certain this is never let pass.";
+        "Leave the row out, write another value, or change the row that holds it first.";
     NullRefused "null-refused" Stop
         "A column that refuses NULL would become NULL, so the database refuses the statement."
-        "Leave these rows out, or write a value: coalesce(expression, value); where it is certain this is never let pass.";
+        "Leave these rows out, or write a value: coalesce(expression, value).";
     CheckRefused "check-refused" Stop
         "A condition that the table demands of every row would be false, so the database refuses the statement."
-        "Leave these rows out, or write a value that keeps the condition; where it is certain this is never let pass.";
+        "Leave these rows out, or write a value that keeps the condition.";
     NoParent "no-parent" Stop
         "A row would refer to one that is not there, so the database refuses the statement."
-        "Correct the value, or bring the row in first; where it is certain this is never let pass.";
+        "Correct the value, or bring the row in first.";
     HasChildren "has-children" Stop
         "Other rows refer to what would go, or to a key that would change, and hold it there, so the database refuses the statement."
-        "Look at the rows that refer, and delete or point them elsewhere first; where it is certain this is never let pass.";
+        "Look at the rows that refer, and delete or point them elsewhere first.";
     MaySkip "may-skip" Warn
         "A trigger may skip, take away or rewrite matched rows: which of them really change or go only the run can tell."
         "Look at the trigger; every row is verified inside the transaction, and one that is not as it should be rolls it back.";

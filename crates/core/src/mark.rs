@@ -19,6 +19,8 @@ pub enum Label {
     Computed,
     /// Only the run can tell.
     Unknown,
+    /// What a rehearsal saw: the run may come to another value.
+    Rehearsed,
 }
 
 /// A column that a step may change, and how its after-values are known.

@@ -56,6 +56,11 @@ pub trait Engine {
     /// The language of its texts.
     fn language(&self) -> &dyn Language;
 
+    /// What a rollback does not take back, in words; nothing where it takes back all.
+    fn survives_rollback(&self) -> &'static str {
+        ""
+    }
+
     /// Opens a database.
     ///
     /// # Errors

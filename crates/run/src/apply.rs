@@ -12,7 +12,7 @@ use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts};
 use crate::planned::step_receipts;
 use crate::preview::{Preview, Show, StepPreview};
-use crate::taking::{APPLY, Taken, take};
+use crate::taking::{APPLY, Taken, Way, take};
 
 /// What an application rests on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -68,7 +68,8 @@ pub fn apply(
     }
     // Nobody reads the closer look where nobody is asked.
     let quick = change.quick || given;
-    let mut taken = take(context, &Change { quick, ..change.clone() }, options.show, (APPLY, Some(talk)))?;
+    let mut taken =
+        take(context, &Change { quick, ..change.clone() }, options.show, APPLY, Way::IfItMust(talk))?;
     let ended = taken.ended.take();
     let Taken { preview, steps, totals, tidied, book, .. } = &taken;
     tidied.settled()?;

@@ -4,12 +4,24 @@ use marktwice_core::breach::Breaches;
 use marktwice_core::mark::{HeldRow, Label, Marker};
 use marktwice_core::notice::{Assigned, Notices};
 use marktwice_core::totals::Totals;
-use marktwice_core::{Expect, Image};
-use marktwice_port::{DraftMark, EngineError, LogError, Matched, Phase, Plan, SinkError};
+use marktwice_core::{Expect, Image, Value};
+use marktwice_port::{DraftMark, EngineError, LogError, Matched, Phase, Plan, SideWrite, SinkError};
 
 use crate::context::Context;
 use crate::outcome::Failure;
 use crate::preview::{Show, ShownRow, Unmet};
+
+/// What a rehearsal has made of a step's rows.
+pub(crate) struct Proven {
+    /// How many really differ.
+    pub(crate) changes: u64,
+    /// Totals of all columns that may change.
+    pub(crate) totals: Totals,
+    /// Writes outside of them that were measured.
+    pub(crate) measured: Vec<SideWrite>,
+    /// How many of the shown rows have been given what they became.
+    shown: usize,
+}
 
 /// Looks at one step's rows as they are handed over.
 pub(crate) struct Collector<'a> {
@@ -23,6 +35,8 @@ pub(crate) struct Collector<'a> {
     pub(crate) held: Option<Matched>,
     /// Constraints that they would break.
     pub(crate) breaches: Breaches,
+    /// What a rehearsal has made of them.
+    pub(crate) proven: Option<Proven>,
     pub(crate) context: &'a Context<'a>,
 }
 
@@ -38,6 +52,7 @@ impl<'a> Collector<'a> {
             show,
             held: None,
             breaches: Breaches::default(),
+            proven: None,
             context,
         }
     }
@@ -66,6 +81,40 @@ impl<'a> Collector<'a> {
             }
         }
         Ok(())
+    }
+}
+
+impl Collector<'_> {
+    /// A rehearsal is about to look at what became of the rows.
+    pub(crate) fn rehearsed(&mut self, plan: &Plan) {
+        let columns = plan.target.amounts(plan.foreseen.iter().map(|f| f.column));
+        let totals = Totals::new(columns);
+        self.proven = Some(Proven { changes: 0, totals, measured: Vec::new(), shown: 0 });
+    }
+
+    /// What became of one row.
+    pub(crate) fn became(&mut self, held: &HeldRow, now: Option<&[Value]>) {
+        let Some(proven) = &mut self.proven else { return };
+        let before = held.image.before().map(<[Value]>::to_vec);
+        let Some(image) = Image::of(before, now.map(<[Value]>::to_vec)) else { return };
+        proven.changes += u64::from(image.differs());
+        if let Image::Update { before, after } = &image {
+            proven.totals.add(before, after);
+        }
+        if proven.shown < self.rows.len() {
+            let same = |row: &&mut ShownRow| row.key == held.key && row.image.before() == held.image.before();
+            if let Some(row) = self.rows.iter_mut().find(same) {
+                row.image = image;
+                proven.shown += 1;
+            }
+        }
+    }
+
+    /// Writes outside of the rows that were measured.
+    pub(crate) fn measured(&mut self, writes: &[SideWrite]) {
+        if let Some(proven) = &mut self.proven {
+            proven.measured.extend_from_slice(writes);
+        }
     }
 }
 

@@ -32,5 +32,5 @@ pub use noticed::side_text;
 pub use outcome::{End, Failure, RunOutcome};
 pub use preview::{BatchPreview, Block, Preview, Show, ShownRow, StepPreview, UndoPreview, Unmet};
 pub use settle::{Compared, Settled, Settling, Verdict, damaged, set_aside, settle};
-pub use taking::preview;
+pub use taking::{Rehearsal, preview, rehearse_change};
 pub use undo::{UndoOptions, undo};

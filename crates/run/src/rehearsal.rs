@@ -1,4 +1,4 @@
-//! A rehearsal on the way to an application: every step for real in one transaction, held, marked, executed and proven as in
+//! A rehearsal, by itself or on the way to an application: every step for real in one transaction, held, marked, executed and proven as in
 //! the run itself, and then always rolled back. So the rows of steps that rest on earlier ones are known before anybody is
 //! asked.
 
@@ -40,7 +40,8 @@ pub(crate) fn rehearse(
                 marked.end_rehearsal()?;
                 return Ok(Rehearsed::Stopped);
             }
-            begun = marked.execute(&planned.plan)?.prove()?;
+            collector.rehearsed(&planned.plan);
+            begun = marked.execute(&planned.plan)?.prove_to(Some(collector))?;
         }
         begun.end_rehearsal()?;
         Ok(Rehearsed::All)

@@ -9,7 +9,7 @@ use marktwice_core::receipt::{Receipt, RunState};
 use marktwice_core::study::Study;
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
-use marktwice_port::{Intent, Logbook, Matched, Plan};
+use marktwice_port::{Intent, Logbook, Matched, Plan, SideWrite};
 
 use crate::collect::{Collector, unmet, unwrap_sink};
 use crate::context::{Context, Talk};
@@ -23,6 +23,8 @@ use crate::settle::{Tidied, tidy_up};
 
 /// What a mark says that took it, where a preview did.
 pub(crate) const PREVIEW: &str = "preview";
+/// The same where a rehearsal did.
+pub(crate) const REHEARSAL: &str = "rehearsal";
 /// The same where it was taken on the way to a question.
 pub(crate) const APPLY: &str = "apply";
 
@@ -42,15 +44,50 @@ pub(crate) struct Taken {
 /// # Errors
 /// When the database or the logbook fails, or a statement is refused.
 pub fn preview(context: &Context<'_>, change: &Change, show: Show) -> Result<Preview, Failure> {
-    take(context, change, show, (PREVIEW, None)).map(|taken| taken.preview)
+    take(context, change, show, PREVIEW, Way::Look).map(|taken| taken.preview)
 }
 
-/// Previews a change. With somebody to talk to it is about to be applied: steps that rest on others are then rehearsed.
+/// What a rehearsal has shown.
+#[derive(Debug)]
+pub struct Rehearsal {
+    /// The change, with what became of its rows.
+    pub preview: Preview,
+    /// How an application would have ended, where it would not have come to its commit.
+    pub ended: Option<RunOutcome>,
+}
+
+/// Runs a change for real in one transaction that is always rolled back, and keeps its mark.
+///
+/// # Errors
+/// When the database or the logbook fails before anything is begun, or a statement is refused.
+pub fn rehearse_change(
+    context: &Context<'_>,
+    change: &Change,
+    show: Show,
+    talk: &mut dyn Talk,
+) -> Result<Rehearsal, Failure> {
+    let taken = take(context, change, show, REHEARSAL, Way::Rehearse(talk))?;
+    taken.tidied.settled()?;
+    Ok(Rehearsal { preview: taken.preview, ended: taken.ended })
+}
+
+/// How the rows of a change are told.
+pub(crate) enum Way<'t> {
+    /// By looking.
+    Look,
+    /// By a rehearsal where steps rest on earlier ones; that is told before.
+    IfItMust(&'t mut dyn Talk),
+    /// By a rehearsal.
+    Rehearse(&'t mut dyn Talk),
+}
+
+/// Previews a change.
 pub(crate) fn take(
     context: &Context<'_>,
     change: &Change,
     show: Show,
-    (by, talk): (&str, Option<&mut dyn Talk>),
+    by: &str,
+    way: Way<'_>,
 ) -> Result<Taken, Failure> {
     let mut session = context.open(Intent::Read)?;
     let steps = plan_all(&mut *session, context.engine.language(), change)?;
@@ -60,7 +97,16 @@ pub(crate) fn take(
     notes.extend(tidied.notes.iter().cloned());
     let waits = steps.iter().any(|step| step.standing.must_wait());
     let stopped = steps.iter().any(|step| step.is_stopped(change));
-    let talk = talk.filter(|_| waits && !stopped && tidied.unsettled.is_none());
+    let said = match &way {
+        Way::Rehearse(_) => before_any_rehearsal(context),
+        Way::Look | Way::IfItMust(_) => before_a_rehearsal(&steps),
+    };
+    let talk = match way {
+        Way::Look => None,
+        Way::IfItMust(talk) => Some(talk).filter(|_| waits),
+        Way::Rehearse(talk) => Some(talk),
+    };
+    let talk = talk.filter(|_| !stopped && tidied.unsettled.is_none());
     let open: Vec<usize> = match talk {
         Some(_) => Vec::new(),
         None => steps.iter().filter(|s| s.standing.must_wait()).map(|s| s.plan.step).collect(),
@@ -73,7 +119,7 @@ pub(crate) fn take(
     let rehearsed = talk.is_some();
     let (mut ended, mut whole) = (None, true);
     if let Some(talk) = talk {
-        talk.tell(&before_a_rehearsal(&steps));
+        talk.tell(&said);
         match rehearse(context, change, &steps, &mut *draft, &mut seen)? {
             Rehearsed::All => {}
             Rehearsed::Stopped => whole = false,
@@ -123,7 +169,8 @@ pub(crate) fn take(
         let notices = collector.notices;
         step.block.rows = collector.rows;
         step.block.totals = collector
-            .totals
+            .proven
+            .map_or(collector.totals, |proven| proven.totals)
             .finish(|c| planned.plan.target.columns.get(c).map_or(String::new(), |c| c.name.clone()));
         if step.told {
             notice(planned, &notices, &mut step);
@@ -144,6 +191,15 @@ pub(crate) fn take(
         steps: previews,
     };
     Ok(Taken { preview, steps, totals, tidied, book, ended })
+}
+
+/// What is said before a rehearsal that was asked for.
+fn before_any_rehearsal(context: &Context<'_>) -> String {
+    let stays = context.engine.survives_rollback();
+    let stays = if stays.is_empty() { String::new() } else { format!("; not taken back: {stays}") };
+    format!(
+        "all of it is now run in a transaction that is rolled back; its rows are locked until then{stays}"
+    )
 }
 
 /// What is said before anything is written, though all of it is rolled back.
@@ -223,6 +279,15 @@ fn assemble(
         }
     }
     let block = &mut step.block;
+    if let Some(proven) = &collector.proven {
+        block.changes = proven.changes;
+        for foreseen in block.foreseen.iter_mut().filter(|f| f.label == Label::Unknown) {
+            foreseen.label = Label::Rehearsed;
+        }
+        let known = |write: &SideWrite| block.side.iter().any(|side| side.table == write.table);
+        let more: Vec<SideWrite> = proven.measured.iter().filter(|write| !known(write)).cloned().collect();
+        block.side.extend(more);
+    }
     let changes = (!block.uncertain()).then_some(block.changes);
     block.unmet = unmet((terms.rows, terms.changes), block.matched, changes, step.total);
     from_rows(&mut step);

@@ -2,9 +2,38 @@
 
 use marktwice_core::Code;
 use marktwice_core::mark::Label;
-use marktwice_run::Preview;
+use marktwice_run::{Preview, Rehearsal, StepPreview};
 
-use super::{BOLD, cells, styled};
+use super::{BOLD, GOOD, cells, styled};
+
+/// How a rehearsal ended, and the one next step.
+pub(crate) fn rehearsed(seen: &Rehearsal, file: &str, on: &str) -> String {
+    let preview = &seen.preview;
+    if let Some(ended) = &seen.ended {
+        let table = |step: &StepPreview| step.block.target.table.clone();
+        let tables: Vec<String> = preview.steps.iter().map(table).collect();
+        let tables: Vec<&str> = tables.iter().map(String::as_str).collect();
+        let how = super::outcome::ended(ended, true, (&tables, file), on);
+        return format!("An application would end so:\n{how}");
+    }
+    if !preview.rehearsed {
+        return next_step(preview, on);
+    }
+    let mut out = String::new();
+    if !preview.stops().is_empty() || !preview.unmet().is_empty() {
+        out.push_str("Rehearsed and rolled back; nothing changed. ");
+        out.push_str(&next_step(preview, on));
+        return out;
+    }
+    let mark = preview.mark.as_deref().unwrap_or_default();
+    let apply = styled(BOLD, &cells::escape(&format!("marktwice apply --mark {mark}{on}")));
+    let proven = "every row verified, every constraint kept";
+    format!(
+        "{}: {proven}. Rolled back; nothing changed.\nMark {} is taken; to apply exactly this: {apply}\n",
+        styled(GOOD, "It would be committed"),
+        styled(BOLD, mark),
+    )
+}
 
 /// The one next step; `on` is what else stands in a command for the same database.
 pub(crate) fn next_step(preview: &Preview, on: &str) -> String {

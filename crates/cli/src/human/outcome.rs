@@ -65,17 +65,18 @@ pub(crate) fn question_inside(run: &str, matched: u64, changed: u64) -> String {
 
 /// The end of an apply or undo.
 pub(crate) fn outcome(outcome: &RunOutcome, tables: &[&str], file: &str, on: &str) -> String {
+    ended(outcome, outcome.receipt.is_some(), (tables, file), on)
+}
+
+/// The same, where something may have been begun that nobody wrote down: a rehearsal.
+pub(crate) fn ended(outcome: &RunOutcome, begun: bool, (tables, file): (&[&str], &str), on: &str) -> String {
     let mut out = String::new();
     let table = tables.get(outcome.step.unwrap_or(0)).copied().unwrap_or_default();
     if let Some(step) = outcome.step {
         let _ = writeln!(out, "{} ({}):", styled(BOLD, &format!("Step {}", step + 1)), cells::escape(table));
     }
     let run = outcome.receipt.as_ref().map_or("", |r| r.run.as_str());
-    let begun = if outcome.receipt.is_some() {
-        "Rolled back; nothing changed."
-    } else {
-        "Not begun; nothing changed."
-    };
+    let begun = if begun { "Rolled back; nothing changed." } else { "Not begun; nothing changed." };
     match &outcome.end {
         End::Committed => committed(&mut out, outcome, on),
         End::ReceiptIncomplete(error) => {

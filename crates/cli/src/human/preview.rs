@@ -219,7 +219,9 @@ fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
         let number = format!("Step {}", at + 1);
         let _ = writeln!(out, "{} · {}{name} · {count}{pinned}", styled(BOLD, &number), styled(BOLD, &what));
     } else {
-        let _ = writeln!(out, "{} · {} · {count}{pinned}", database(&preview.database), styled(BOLD, &what));
+        let how = if preview.rehearsed { ", rehearsed and rolled back" } else { "" };
+        let _ =
+            writeln!(out, "{} · {} · {count}{pinned}{how}", database(&preview.database), styled(BOLD, &what));
         title(out, preview.title.as_deref());
     }
     for wait in &step.waits {
@@ -227,6 +229,10 @@ fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
     }
     if block.kind == StepKind::Update && block.matched > 0 {
         let _ = writeln!(out, "{}", change_counts(step));
+        let rehearsed = columns_that(block, Label::Rehearsed);
+        if !rehearsed.is_empty() {
+            let _ = writeln!(out, "as the rehearsal had it, and the run may have it otherwise: {rehearsed}");
+        }
         if let Some(why) = computed(block) {
             let _ = writeln!(out, "values are computed, not stored ({why}): what is stored may differ");
         }
@@ -277,9 +283,13 @@ fn change_counts(step: &StepPreview) -> String {
 }
 
 fn unknown_columns(block: &Block) -> String {
-    let unknown = block.foreseen.iter().filter(|f| f.label == Label::Unknown);
+    columns_that(block, Label::Unknown)
+}
+
+/// The columns whose values are known in one way, each with the reason for it.
+fn columns_that(block: &Block, label: Label) -> String {
     let mut names: Vec<String> = Vec::new();
-    for foreseen in unknown {
+    for foreseen in block.foreseen.iter().filter(|f| f.label == label) {
         let name = block.target.columns.get(foreseen.column).map_or("", |c| &c.name);
         names.push(match &foreseen.why {
             Some(why) => format!("{name} ({why})"),

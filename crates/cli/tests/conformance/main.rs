@@ -20,6 +20,7 @@ mod pooled;
 mod put_back;
 mod races;
 mod refused;
+mod rehearse;
 mod said;
 mod settling;
 mod side_effects;

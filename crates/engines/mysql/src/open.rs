@@ -42,6 +42,10 @@ impl Engine for Mysql {
         &marktwice_sql::Language::Mysql
     }
 
+    fn survives_rollback(&self) -> &'static str {
+        "AUTO_INCREMENT numbers, and what functions have done outside of the database"
+    }
+
     fn open(&self, address: &str, intent: Intent, waits: Limits) -> Result<Box<dyn Session>, EngineError> {
         let address = Address::parse(address, CUSTOM)?;
         if address.database.is_empty() {

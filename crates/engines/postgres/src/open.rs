@@ -43,6 +43,10 @@ impl Engine for Postgres {
         &marktwice_sql::Language::Postgres
     }
 
+    fn survives_rollback(&self) -> &'static str {
+        "numbers that sequences have given, and what functions have done outside of the database"
+    }
+
     fn open(&self, address: &str, intent: Intent, waits: Limits) -> Result<Box<dyn Session>, EngineError> {
         let address = Address::parse(address, CUSTOM)?;
         let mut notes = Vec::new();

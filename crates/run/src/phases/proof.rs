@@ -15,7 +15,7 @@ use marktwice_port::{CommitOutcome, EngineError, Matched, Phase, SnapshotWriter,
 use super::{
     Begun, Ended, Prepared, Record, StepFacts, ended_by, first_undeclared, no_step, roll_back, tick,
 };
-use crate::collect::unwrap_sink;
+use crate::collect::{Collector, unwrap_sink};
 use crate::context::{Answer, Question, Talk};
 use crate::faults::Faults;
 use crate::outcome::{End, Failure, RunOutcome};
@@ -52,10 +52,18 @@ impl<'a, 's> Written<'a, 's> {
 
     /// Steps 8 and 9: one paired pass verifies every row and writes it into the snapshot; the counts are compared as
     /// evidence; the transaction is still ours. The next step may then be held.
-    pub(crate) fn prove(mut self) -> Result<Begun<'a, 's>, Ended> {
+    pub(crate) fn prove(self) -> Result<Begun<'a, 's>, Ended> {
+        self.prove_to(None)
+    }
+
+    /// The same before the eyes of a rehearsal.
+    pub(crate) fn prove_to(
+        mut self,
+        mut looking: Option<&mut Collector<'_>>,
+    ) -> Result<Begun<'a, 's>, Ended> {
         let step = self.begun.proven;
         let Some(facts) = self.begun.facts().cloned() else { return Err(self.end(End::Failed(no_step()))) };
-        let pass = match self.pass(&facts) {
+        let pass = match self.pass(&facts, looking.as_deref_mut()) {
             Ok(pass) => pass,
             Err(failure) => return Err(self.end(End::Failed(failure))),
         };
@@ -79,7 +87,7 @@ impl<'a, 's> Written<'a, 's> {
             let unmet = Unmet { what: "changes", expected, found: pass.changed };
             return Err(self.end(End::Expectation(vec![unmet])));
         }
-        match self.effects(&facts) {
+        match self.effects(&facts, looking) {
             Ok(None) => {}
             Ok(Some((what, code))) => return Err(self.end(End::SideEffects(what, code))),
             Err(error) => return Err(self.end(ended_by(error))),
@@ -94,9 +102,16 @@ impl<'a, 's> Written<'a, 's> {
 
     /// Step 9: writes that were measured. One that nobody declared ends the run; one that was let pass stands in the
     /// receipt.
-    fn effects(&mut self, facts: &StepFacts) -> Result<Option<(String, Code)>, EngineError> {
+    fn effects(
+        &mut self,
+        facts: &StepFacts,
+        looking: Option<&mut Collector<'_>>,
+    ) -> Result<Option<(String, Code)>, EngineError> {
         let step = self.begun.proven;
         let measured = self.begun.tx.effects(step)?;
+        if let Some(collector) = looking {
+            collector.measured(&measured);
+        }
         if let Some(write) = first_undeclared(facts, &measured) {
             return Ok(Some(write));
         }
@@ -123,7 +138,7 @@ impl<'a, 's> Written<'a, 's> {
         Ok(())
     }
 
-    fn pass(&mut self, facts: &StepFacts) -> Result<Pass, Failure> {
+    fn pass(&mut self, facts: &StepFacts, mut looking: Option<&mut Collector<'_>>) -> Result<Pass, Failure> {
         self.snapshot()?;
         let step = self.begun.proven;
         let table = records(&self.begun.run.steps).0.get(step).map_or(0, |record| record.table);
@@ -134,6 +149,9 @@ impl<'a, 's> Written<'a, 's> {
         let mut pass = Pass { faults: Faults::none(&facts.target), net: 0, pairs: 0, changed: 0 };
         tx.pair(step, &mut |held, now| {
             pass.pairs += 1;
+            if let Some(collector) = looking.as_deref_mut() {
+                collector.became(held, now);
+            }
             match judge(facts.foreseen(), held, now) {
                 Ok(fate) => {
                     pass.changed += u64::from(fate != Fate::Same);

@@ -1,0 +1,27 @@
+//! `rehearse`: the whole application for real, and then always rolled back.
+
+use marktwice_run::{Shown, rehearse_change};
+
+use crate::args::{Common, PreviewArgs};
+use crate::desk::Desk;
+use crate::exit;
+use crate::report::Trouble;
+use crate::screen::{Screen, show};
+use crate::talk::Terminal;
+
+use super::preview::change_and_name;
+
+/// Rehearses a change.
+pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
+    let desk = Desk::find(common)?;
+    let (change, name) = change_and_name(&desk, &args.change)?;
+    let mut nothing = |_: &Shown<'_>| {};
+    let mut talk = Terminal { show: &mut nothing, ambient: &desk.ambient };
+    let seen = desk
+        .with(|context| rehearse_change(context, &change, args.change.show, &mut talk))
+        .map_err(|failure| Trouble::failure(&failure, &name).on(&desk.shown))?;
+    let status =
+        seen.ended.as_ref().map_or(exit::of_preview(&seen.preview), |ended| exit::of_end(&ended.end));
+    show(common, &Screen::Rehearsal(&seen, status, &name, &common.on_again()));
+    Ok(status)
+}
