@@ -107,6 +107,20 @@ pub(crate) enum Gone {
     Insert,
 }
 
+/// `compare`.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct CompareArgs {
+    /// One or two change files; - for standard input. One by itself is compared with its last preview
+    #[arg(value_name = "CHANGE", num_args = 0..=2)]
+    pub(crate) files: Vec<PathBuf>,
+    /// The statement itself, in place of a change file; once or twice
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) sql: Vec<String>,
+    /// Let a finding that stops pass, by its code
+    #[arg(long, value_name = "CODE", value_parser = code)]
+    pub(crate) allow: Vec<Code>,
+}
+
 /// The commands.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
@@ -118,6 +132,8 @@ pub(crate) enum Command {
     Draft(DraftArgs),
     /// Show which rows a change matches and what would become of them; writes nothing
     Preview(PreviewArgs),
+    /// Compare two ways of writing a change: do they match the same rows, and give the same values?
+    Compare(CompareArgs),
     /// Run a change for real, constraints and triggers included, in a transaction that is always rolled back
     Rehearse(PreviewArgs),
     /// Preview, ask, and apply in one transaction that commits only if everything turns out as previewed

@@ -1,6 +1,7 @@
 //! The commands, one file each: which one is meant, and the exit status in the end.
 
 mod apply;
+mod compare;
 mod demo;
 mod draft;
 mod forget;
@@ -32,6 +33,7 @@ pub(crate) fn run(args: Args) -> u8 {
         Command::Draft(args) => draft::run(&common, &args),
         Command::Why { code } => why::run(&common, code.as_deref()),
         Command::Preview(args) => preview::run(&common, args),
+        Command::Compare(args) => compare::run(&common, &args),
         Command::Rehearse(args) => rehearse::run(&common, args),
         Command::Apply(args) => apply::run(&common, args),
         Command::Undo(args) => undo::run(&common, &args),

@@ -95,24 +95,39 @@ fn open_to_all(_: &Path) -> bool {
 pub(crate) struct Text {
     pub(crate) text: String,
     pub(crate) name: String,
+    /// The real path of the file.
+    pub(crate) origin: Option<String>,
 }
 
 /// Reads the change that the arguments name; `None` when they name none.
 pub(crate) fn read_text(args: &ChangeArgs) -> Result<Option<Text>, Trouble> {
     if let Some(sql) = &args.sql {
-        return Ok(Some(Text { text: sql.clone(), name: "--sql".to_owned() }));
+        return Ok(Some(Text::of_line(sql)));
     }
-    let Some(path) = &args.file else { return Ok(None) };
-    if path.as_os_str() == "-" {
-        let mut bytes = Vec::new();
-        std::io::stdin().read_to_end(&mut bytes).map_err(|e| {
-            Trouble::usage(format!("standard input cannot be read: {e}"), "pipe the change in")
-        })?;
-        return Ok(Some(Text { text: utf8(bytes, "standard input")?, name: "standard input".to_owned() }));
+    args.file.as_deref().map(Text::of_file).transpose()
+}
+
+impl Text {
+    /// What stands on the command line.
+    pub(crate) fn of_line(sql: &str) -> Text {
+        Text { text: sql.to_owned(), name: "--sql".to_owned(), origin: None }
     }
-    let name = path.display().to_string();
-    let bytes = std::fs::read(path).map_err(|error| unreadable(path, &error))?;
-    Ok(Some(Text { text: utf8(bytes, &name)?, name }))
+
+    /// What stands in a file; `-` is standard input.
+    pub(crate) fn of_file(path: &Path) -> Result<Text, Trouble> {
+        if path.as_os_str() == "-" {
+            let mut bytes = Vec::new();
+            std::io::stdin().read_to_end(&mut bytes).map_err(|e| {
+                Trouble::usage(format!("standard input cannot be read: {e}"), "pipe the change in")
+            })?;
+            let text = utf8(bytes, "standard input")?;
+            return Ok(Text { text, name: "standard input".to_owned(), origin: None });
+        }
+        let name = path.display().to_string();
+        let bytes = std::fs::read(path).map_err(|error| unreadable(path, &error))?;
+        let origin = std::fs::canonicalize(path).ok().map(|real| real.display().to_string());
+        Ok(Text { text: utf8(bytes, &name)?, name, origin })
+    }
 }
 
 fn unreadable(path: &Path, error: &std::io::Error) -> Trouble {
@@ -155,6 +170,7 @@ pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: &dyn Language)
             "say rows = N in a block before each step: /* marktwice step … */",
         ));
     }
+    change.origin.clone_from(&text.origin);
     change.allow.extend(args.allow.iter().copied());
     (change.again, change.quick) = (args.again, args.quick);
     let terms = change.terms(0);

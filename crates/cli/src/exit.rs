@@ -66,6 +66,11 @@ pub(crate) fn of_end(end: &End) -> u8 {
     }
 }
 
+/// The status of a comparison.
+pub(crate) fn of_comparison(same: bool) -> u8 {
+    if same { DONE } else { NOT_AS_EXPECTED }
+}
+
 /// The status of a preview by itself.
 pub(crate) fn of_preview(preview: &Preview) -> u8 {
     if !preview.stops().is_empty() {

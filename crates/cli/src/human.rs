@@ -3,6 +3,7 @@
 
 mod cells;
 mod closer;
+mod compare;
 mod conflicts;
 mod history;
 pub(crate) mod look;
@@ -17,6 +18,7 @@ use anstyle::{AnsiColor, Style};
 pub(crate) use marktwice_core::words::{either as verb, number, rows};
 
 pub(crate) use cells::{escape as one_line, safe, safe_json};
+pub(crate) use compare::{again, comparison};
 pub(crate) use history::{history, receipt, to_forget};
 pub(crate) use next::{next_step, rehearsed};
 pub(crate) use outcome::{outcome, question, question_inside, settled};

@@ -12,8 +12,9 @@ use marktwice_core::value::list_to_json;
 use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Image, Value};
 use marktwice_run::{
-    Answer, BatchPreview, Block, Compared, Conflicts, End, Entry, Faults, Preview, Rehearsal, Rows,
-    RunOutcome, Seen, Settling, Shown, ShownRow, StepPreview, UndoPreview, Unmet, Verdict,
+    Answer, BatchPreview, Block, Compared, Conflicts, Difference, End, Entry, Faults, Preview, Rehearsal,
+    Rows, RunOutcome, Seen, Settling, Shown, ShownRow, Since, StepDifference, StepPreview, UndoPreview,
+    Unmet, Verdict,
 };
 use serde_json::{Map, Value as Json, json};
 
@@ -104,6 +105,7 @@ fn step(step: &StepPreview) -> Json {
         "name": step.name,
         "statement": step.statement,
         "told": step.told,
+        "since": step.since.as_ref().map(since),
         "waits": step.waits.iter().map(|w| json!({ "step": w.step + 1, "why": w.why })).collect::<Vec<_>>(),
         "pinned": step.pin,
         "total": step.total,
@@ -178,6 +180,63 @@ fn many(many: &Many) -> Json {
 /// A preview.
 pub(crate) fn preview(preview: &Preview, status: u8) -> Json {
     document("marktwice-preview", and(of_change(preview), json!({ "status": status })))
+}
+
+fn since(since: &Since) -> Json {
+    let Moved { joined, left, changed, result, .. } = since.moved;
+    let named = since.moved.named.iter().map(|row| json!({ "key": list_to_json(&row.key), "how": row.how }));
+    json!({
+        "preview": since.taken,
+        "joined": joined,
+        "left": left,
+        "changed": changed,
+        "result": result,
+        "rows": named.collect::<Vec<_>>(),
+        "rows_only": since.rows_only,
+        "same_statement": since.same_text,
+    })
+}
+
+/// Two changes compared.
+pub(crate) fn comparison(found: &Difference, names: [&str; 2], status: u8) -> Json {
+    let one = |step: &StepDifference| {
+        let target = &step.target;
+        let image = |image: &Option<Image>| {
+            image.as_ref().map(|i| json!({ "before": i.before().map(|r| named(target, r)), "after": i.after().map(|r| named(target, r)) }))
+        };
+        let rows = step.rows.iter().map(|r| {
+            json!({ "key": list_to_json(&r.key), "first": image(&r.images[0]), "second": image(&r.images[1]) })
+        });
+        let left_out = step.left_out.iter().map(|(column, why)| json!({ "column": column, "why": why }));
+        json!({
+            "kind": step.kind,
+            "table": target.table,
+            "matched": step.matched,
+            "only": step.only,
+            "otherwise": step.otherwise,
+            "rows": rows.collect::<Vec<_>>(),
+            "not_compared": left_out.collect::<Vec<_>>(),
+            "waits": step.waits,
+            "same": step.same(),
+        })
+    };
+    document(
+        "marktwice-comparison",
+        json!({
+            "database": found.database,
+            "changes": names,
+            "steps": found.steps.iter().map(one).collect::<Vec<_>>(),
+            "same": found.same(),
+            "notes": found.notes,
+            "status": status,
+        }),
+    )
+}
+
+/// A file compared with its last preview.
+pub(crate) fn again(preview: &Preview, name: &str, status: u8) -> Json {
+    let rest = json!({ "change": name, "compared_with": preview.before, "same": preview.as_before(), "status": status });
+    document("marktwice-comparison", and(of_change(preview), rest))
 }
 
 /// A rehearsal: how the application would end, and what became of the rows before all was rolled back.

@@ -2,7 +2,7 @@
 
 use marktwice_core::Code;
 use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_run::{Block, Entry, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Shown};
+use marktwice_run::{Block, Difference, Entry, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Shown};
 use serde_json::Value as Json;
 
 use crate::args::{Common, Format};
@@ -15,6 +15,10 @@ pub(crate) enum Screen<'a> {
     Preview(&'a Preview, u8, &'a str),
     /// A rehearsal, with the exit status, what the text is called, and what else stands in a command for the same database.
     Rehearsal(&'a Rehearsal, u8, &'a str, &'a str),
+    /// Two changes compared, with what they are called, and the exit status.
+    Comparison(&'a Difference, [&'a str; 2], u8),
+    /// A file compared with its last preview: what it is called, and the exit status.
+    Again(&'a Preview, &'a str, u8),
     /// What a run is about, before anything is asked.
     Before(&'a Shown<'a>),
     /// How a run ended.
@@ -103,6 +107,8 @@ impl Renderer for People {
                     human::rehearsed(seen, file, on)
                 )
             }
+            Screen::Comparison(found, names, _) => human::comparison(found, *names),
+            Screen::Again(preview, name, _) => human::again(preview, name),
             Screen::Before(Shown::Change(preview)) => format!("{}\n", human::preview(preview, self.verbose)),
             Screen::Before(Shown::Undo(preview)) => format!("{}\n", human::undo(preview, self.verbose)),
             Screen::Outcome(ended) => {
@@ -137,6 +143,8 @@ impl Renderer for Documents {
         let document = match screen {
             Screen::Preview(preview, status, _) => json::preview(preview, *status),
             Screen::Rehearsal(seen, status, ..) => json::rehearsal(seen, *status),
+            Screen::Comparison(found, names, status) => json::comparison(found, *names, *status),
+            Screen::Again(preview, name, status) => json::again(preview, name, *status),
             Screen::Before(shown) => {
                 self.before = Some(json::shown(shown));
                 return None;

@@ -73,6 +73,8 @@ pub struct Change {
     pub allow: Vec<Code>,
     /// Its steps, in order; at least one.
     pub steps: Vec<ChangeStep>,
+    /// The file that it was read from, as one that is edited and previewed again is told: its real path.
+    pub origin: Option<String>,
     /// Whether a second run of the same statements is meant.
     pub again: bool,
     /// Whether the closer look (funnel, near misses, what would pin the rows) is left out.

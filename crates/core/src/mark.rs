@@ -50,7 +50,7 @@ pub struct HeldRow {
 }
 
 /// The record of one row in a mark.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct MarkRow {
     /// The row's key.
     pub key: Vec<Value>,

@@ -52,6 +52,9 @@ pub struct MarkHeader {
     /// The command that took it: a bare `apply` takes the last one of a preview only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<String>,
+    /// The file that the change was read from: its real path.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub origin: Option<String>,
     /// The whole text of the change.
     pub change: String,
     /// Values of parameters by name (none in this version of the program).

@@ -13,9 +13,12 @@ use marktwice_port::{Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, 
 
 use crate::atomic::{self, io_error, make_folder};
 use crate::bounded;
-use crate::marks::{Draft, Kept, taken_by};
+use crate::marks::{Draft, Kept, first_line};
 use crate::runs::{CHANGE, Folder, RECEIPT, read_receipt};
 use crate::snapshot::Reader;
+
+/// Bytes of a mark from which on it is not read again only to tell what an edit has changed.
+const LARGE_MARK: u64 = 16 << 20;
 
 /// Marks older than the newest this many are removed when a new one is kept: a mark is good for one agreement.
 const MARKS_KEPT: usize = 50;
@@ -266,7 +269,7 @@ impl Logbook for Shelf {
             None => files
                 .iter()
                 .rev()
-                .find(|path| taken_by(path).is_ok_and(|by| by.is_none_or(|by| by == "preview"))),
+                .find(|path| first_line(path).and_then(|header| header.by).is_none_or(|by| by == "preview")),
             Some(name) => files.iter().find(|f| short_name(f) == name),
         };
         match (wanted, name) {
@@ -278,6 +281,15 @@ impl Logbook for Shelf {
                 Err(LogError::new(LogErrorKind::NotFound, "nothing was previewed on this database yet"))
             }
         }
+    }
+
+    fn last_of(&self, origin: &str) -> Result<Option<Box<dyn Mark>>, LogError> {
+        let files = self.mark_files()?;
+        let of = |path: &&PathBuf| first_line(path).is_some_and(|h| h.origin.as_deref() == Some(origin));
+        let small = |path: &&PathBuf| fs::metadata(path).is_ok_and(|about| about.len() <= LARGE_MARK);
+        // What cannot be read is no reason not to look at the change as it is now.
+        let last = files.iter().rev().find(of).filter(small).and_then(|path| Kept::open(path).ok());
+        Ok(last.map(|mark| Box::new(mark) as Box<dyn Mark>))
     }
 
     fn begin_run(

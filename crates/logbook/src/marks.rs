@@ -46,12 +46,9 @@ impl Kept {
     }
 }
 
-/// The command that took a mark, as its first line says; a file that cannot be read is one that may be meant.
-pub(crate) fn taken_by(path: &Path) -> Result<Option<String>, LogError> {
-    match LineReader::open::<MarkHeader>(path, MARK_FORMAT, MARK_VERSION) {
-        Ok((header, _)) => Ok(header.by),
-        Err(_) => Ok(None),
-    }
+/// What a mark says of itself, as far as its first line tells; a file that cannot be read tells nothing.
+pub(crate) fn first_line(path: &Path) -> Option<MarkHeader> {
+    LineReader::open::<MarkHeader>(path, MARK_FORMAT, MARK_VERSION).ok().map(|(header, _)| header)
 }
 
 /// A mark's header and totals, after each of its rows was given with its step.

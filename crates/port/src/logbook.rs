@@ -149,6 +149,13 @@ pub trait Logbook {
     /// When there is none, or it is damaged or newer.
     fn mark(&self, name: Option<&str>) -> Result<Box<dyn Mark>, LogError>;
 
+    /// The last mark of a file by a preview or a rehearsal, where there is one that is not large: what an edit of it has made of
+    /// its rows is told from it.
+    ///
+    /// # Errors
+    /// When the folder cannot be read.
+    fn last_of(&self, origin: &str) -> Result<Option<Box<dyn Mark>>, LogError>;
+
     /// Makes the folder of a new run, with the change's text in it, durable. `make` gives the first receipt for the
     /// run's short name.
     ///

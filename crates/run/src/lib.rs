@@ -4,6 +4,7 @@
 mod apply;
 mod broken;
 mod collect;
+mod compare;
 mod context;
 mod faults;
 mod forget;
@@ -22,6 +23,7 @@ mod taking;
 mod undo;
 
 pub use apply::{Agreement, ApplyOptions, apply};
+pub use compare::{Difference, DifferentRow, StepDifference, compare};
 pub use context::{Answer, Context, OpenBook, Question, Shown, Talk};
 pub use faults::{Conflicts, Faults, NamedConflict, NamedFault};
 pub use forget::{Chosen, forget, forgettable};
@@ -30,7 +32,7 @@ pub use look::{Rows, Seen, rows, survey, tables, target, view_rows};
 pub use mark::mark_text;
 pub use noticed::side_text;
 pub use outcome::{End, Failure, RunOutcome};
-pub use preview::{BatchPreview, Block, Preview, Show, ShownRow, StepPreview, UndoPreview, Unmet};
+pub use preview::{BatchPreview, Block, Preview, Show, ShownRow, Since, StepPreview, UndoPreview, Unmet};
 pub use settle::{Compared, Settled, Settling, Verdict, damaged, set_aside, settle};
-pub use taking::{Rehearsal, preview, rehearse_change};
+pub use taking::{Rehearsal, preview, preview_again, rehearse_change};
 pub use undo::{UndoOptions, undo};

@@ -1,13 +1,13 @@
 //! Marks in use: the text of a kept one, and what moved between a kept one and now.
 
-use marktwice_core::mark::{MarkRow, MarkSummary, Marker};
+use marktwice_core::mark::{Comparison, MarkRow, MarkSummary, Marker, agreement};
 use marktwice_core::moved::{Moved, find};
 use marktwice_core::record::MarkHeader;
 use marktwice_port::{EngineError, Intent, LogError, Logbook, Mark, Plan, Tx};
 
 use crate::context::Context;
 use crate::outcome::Failure;
-use crate::preview::ShownRow;
+use crate::preview::{ShownRow, Since};
 
 /// How many moved rows are named.
 const NAMED: usize = 20;
@@ -73,6 +73,51 @@ pub(crate) fn moved(agreed: &Agreed<'_>, tx: &mut dyn Tx, plan: &Plan) -> Result
 /// Finds the rows of a step that moved between two kept marks.
 pub(crate) fn moved_between(first: &dyn Mark, second: &dyn Mark, step: usize) -> Result<Moved, LogError> {
     find(&mut |give| first.rows(step, give), &mut |give| second.rows(step, give), NAMED)
+}
+
+/// What has become of a step's rows since an earlier mark of the same file; `None` where the step was another, and where the same
+/// statement finds the same.
+pub(crate) fn since_then(
+    earlier: &dyn Mark,
+    book: &dyn Logbook,
+    (name, totals): (&str, Option<&MarkSummary>),
+    at: usize,
+    plan: &Plan,
+) -> Result<Option<Since>, LogError> {
+    let header = earlier.header();
+    let Some((step, table)) = header.steps.get(at).and_then(|s| Some((s, header.tables.get(s.table)?)))
+    else {
+        return Ok(None);
+    };
+    let target = &plan.target;
+    let same_table =
+        (&table.schema, &table.table, &table.key) == (&target.schema, &target.table, &target.key);
+    if step.kind != plan.kind || !same_table || header.open.contains(&at) {
+        return Ok(None);
+    }
+    let same_text = step.statement_hash == plan.statement_hash;
+    let rows_only = header.parts.get(at) != Some(&plan.parts);
+    let both = earlier.totals().get(at).zip(totals);
+    let same = both.is_some_and(|(a, b)| agreement(a, b) == Comparison::Same) && !rows_only;
+    let moved = if same {
+        Moved::default()
+    } else {
+        let fresh = book.mark(Some(name))?;
+        // Hashes over other columns say nothing about each other.
+        let bare = |row: &MarkRow| match rows_only {
+            true => MarkRow { key: row.key.clone(), ..MarkRow::default() },
+            false => row.clone(),
+        };
+        find(
+            &mut |give| earlier.rows(at, &mut |row| give(&bare(row))),
+            &mut |give| fresh.rows(at, &mut |row| give(&bare(row))),
+            NAMED,
+        )?
+    };
+    if same_text && moved.total() == 0 {
+        return Ok(None);
+    }
+    Ok(Some(Since { taken: header.taken.clone(), moved, rows_only, same_text }))
 }
 
 /// A mark as it was agreed to. The file is read again only when rows have moved: its totals decide.

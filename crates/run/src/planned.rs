@@ -118,7 +118,7 @@ pub(crate) fn records(steps: &[Planned]) -> (Vec<StepRecord>, Vec<Target>) {
 pub(crate) fn mark_header(
     steps: &[Planned],
     database: &DatabaseId,
-    change: &str,
+    change: &Change,
     (taken, by): (&str, &str),
     open: Vec<usize>,
 ) -> MarkHeader {
@@ -130,7 +130,8 @@ pub(crate) fn mark_header(
         taken: taken.to_owned(),
         database: database.clone(),
         by: Some(by.to_owned()),
-        change: change.to_owned(),
+        origin: change.origin.clone(),
+        change: change.source.clone(),
         params: serde_json::Map::new(),
         settings: steps.first().map(|step| step.plan.settings.clone()).unwrap_or_default(),
         steps: records,

@@ -2,6 +2,7 @@
 
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, HeldRow, Label, StepKind};
+use marktwice_core::moved::Moved;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::SideWrite;
 use marktwice_core::steps::Dependence;
@@ -114,6 +115,19 @@ impl Block {
     }
 }
 
+/// What an edit of a file has made of a step's rows.
+#[derive(Debug, Clone)]
+pub struct Since {
+    /// When the earlier preview was taken, UTC, RFC 3339.
+    pub taken: String,
+    /// Rows that joined, left, or hold or would hold other values.
+    pub moved: Moved,
+    /// Whether only which rows they are could be compared, since the statement looks at other columns.
+    pub rows_only: bool,
+    /// Whether the statement is the same.
+    pub same_text: bool,
+}
+
 /// The preview of one step.
 #[derive(Debug, Clone)]
 pub struct StepPreview {
@@ -127,6 +141,8 @@ pub struct StepPreview {
     pub pin: Pin,
     /// Why its rows can only be told by a rehearsal; empty for a step that stands by itself.
     pub waits: Vec<Dependence>,
+    /// What has become of its rows since the last preview of the same file.
+    pub since: Option<Since>,
     /// Whether its rows were told: looked at, or rehearsed.
     pub told: bool,
     /// What a closer look has found.
@@ -168,11 +184,19 @@ pub struct Preview {
     pub mark: Option<String>,
     /// Whether its rows were told by a rehearsal, as far as it came.
     pub rehearsed: bool,
+    /// When the preview was taken that it is compared with, where that was asked for.
+    pub before: Option<String>,
     /// The steps, in order.
     pub steps: Vec<StepPreview>,
 }
 
 impl Preview {
+    /// Whether its rows, and what would become of them, are those of the earlier preview.
+    pub fn as_before(&self) -> bool {
+        let same = |since: &Since| since.moved.total() == 0 && !since.rows_only;
+        self.steps.iter().all(|step| step.told && step.since.as_ref().is_none_or(same))
+    }
+
     /// The findings that stop it, over all steps.
     pub fn stops(&self) -> Vec<Code> {
         let mut all: Vec<Code> = Vec::new();

@@ -9,15 +9,16 @@ use marktwice_core::receipt::{Receipt, RunState};
 use marktwice_core::study::Study;
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
-use marktwice_port::{Intent, Logbook, Matched, Plan, SideWrite};
+use marktwice_port::{Intent, Logbook, Mark, Matched, Plan, SideWrite};
 
 use crate::collect::{Collector, unmet, unwrap_sink};
 use crate::context::{Context, Talk};
 use crate::history::standing;
+use crate::mark::since_then;
 use crate::noticed::{broken, closer, explained, from_rows, no_way_back, side_findings, still_open};
 use crate::outcome::{Failure, RunOutcome};
 use crate::planned::{Planned, mark_header, plan_all};
-use crate::preview::{Block, Preview, Show, StepPreview};
+use crate::preview::{Block, Preview, Show, Since, StepPreview};
 use crate::rehearsal::{Rehearsed, rehearse};
 use crate::settle::{Tidied, tidy_up};
 
@@ -45,6 +46,31 @@ pub(crate) struct Taken {
 /// When the database or the logbook fails, or a statement is refused.
 pub fn preview(context: &Context<'_>, change: &Change, show: Show) -> Result<Preview, Failure> {
     take(context, change, show, PREVIEW, Way::Look).map(|taken| taken.preview)
+}
+
+/// Previews a file again and compares it with its last preview, also where the statement is the same.
+///
+/// # Errors
+/// As [`preview`], and when there is no earlier preview of the file.
+pub fn preview_again(context: &Context<'_>, change: &Change, show: Show) -> Result<Preview, Failure> {
+    let session = context.open(Intent::Read)?;
+    let book = (context.book)(session.database())?;
+    let earlier = change.origin.as_deref().map(|origin| book.last_of(origin)).transpose()?.flatten();
+    drop(session);
+    let Some(earlier) = earlier else {
+        return Err(Failure::usage(
+            "there is no earlier preview of this file to compare it with",
+            "preview it, edit it, and compare; or name the other change too",
+        ));
+    };
+    let preview = preview(context, change, show)?;
+    if earlier.header().steps.len() != preview.steps.len() {
+        return Err(Failure::usage(
+            "the last preview of this file had another number of steps",
+            "name the other change too",
+        ));
+    }
+    Ok(Preview { before: Some(earlier.header().taken.clone()), ..preview })
 }
 
 /// What a rehearsal has shown.
@@ -112,7 +138,8 @@ pub(crate) fn take(
         None => steps.iter().filter(|s| s.standing.must_wait()).map(|s| s.plan.step).collect(),
     };
     let stamp = context.ambient.now();
-    let header = mark_header(&steps, session.database(), &change.source, (&stamp.rfc3339, by), open.clone());
+    let header = mark_header(&steps, session.database(), change, (&stamp.rfc3339, by), open.clone());
+    let earlier = change.origin.as_deref().map(|origin| book.last_of(origin)).transpose()?.flatten();
     let (name, mut draft) = book.draft_mark(header, &stamp.compact)?;
     let mut seen: Vec<Collector<'_>> =
         steps.iter().map(|step| Collector::new(context, &step.plan, show)).collect();
@@ -156,16 +183,27 @@ pub(crate) fn take(
     }
     let totals: Vec<MarkSummary> = seen.iter().map(|collector| *collector.marker.summary()).collect();
     // A mark that does not cover what it says it covers is none.
+    let whole_name = name.clone();
     let mark = if whole {
         draft.finish(&totals)?;
         Some(name)
     } else {
         None
     };
+    let mut since: Vec<Option<Since>> = vec![None; steps.len()];
+    if let (Some(earlier), true) = (earlier, whole) {
+        let kept: &dyn Mark = &*earlier;
+        for (at, step) in steps.iter().enumerate().filter(|(at, _)| !open.contains(at)) {
+            if let Some(slot) = since.get_mut(at) {
+                *slot = since_then(kept, &*book, (&whole_name, totals.get(at)), at, &step.plan)?;
+            }
+        }
+    }
     let receipts = book.receipts()?;
     let mut previews = Vec::new();
     for (planned, collector) in steps.iter().zip(seen) {
         let mut step = assemble(planned, change, &collector, &receipts);
+        step.since = since.get_mut(planned.plan.step).and_then(Option::take);
         let notices = collector.notices;
         step.block.rows = collector.rows;
         step.block.totals = collector
@@ -188,6 +226,7 @@ pub(crate) fn take(
         title: change.title.clone(),
         mark,
         rehearsed,
+        before: None,
         steps: previews,
     };
     Ok(Taken { preview, steps, totals, tidied, book, ended })
@@ -258,6 +297,7 @@ fn assemble(
         statement: plan.statement.clone(),
         pin: plan.pin.clone(),
         waits: planned.standing.waits.clone(),
+        since: None,
         told,
         study: Study::default(),
         total: held.total,

@@ -139,6 +139,10 @@ impl Logbook for FaultyBook {
         Ok((name, Box::new(FaultyDraft(draft, self.fuse.clone()))))
     }
 
+    fn last_of(&self, origin: &str) -> Result<Option<Box<dyn Mark>>, LogError> {
+        self.fuse.log(|| self.inner.last_of(origin))
+    }
+
     fn mark(&self, name: Option<&str>) -> Result<Box<dyn Mark>, LogError> {
         self.inner.mark(name)
     }

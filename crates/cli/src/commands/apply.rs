@@ -20,7 +20,7 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
             let (name, text) = desk
                 .with(|context| mark_text(context, args.mark.as_deref()))
                 .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?;
-            (Text { text, name: format!("mark {name}") }, Some(name))
+            (Text { text, name: format!("mark {name}"), origin: None }, Some(name))
         }
     };
     let change = change_of(&text, &args.change, desk.engine.language())?;

@@ -162,7 +162,7 @@ impl Walk<'_> {
             show: Show::First(20),
         };
         crate::desk::change_of(
-            &Text { text: text.to_owned(), name: name.to_owned() },
+            &Text { text: text.to_owned(), name: name.to_owned(), origin: None },
             &args,
             self.context.engine.language(),
         )

@@ -227,6 +227,9 @@ fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
     for wait in &step.waits {
         let _ = writeln!(out, "  {}", styled(if step.told { DIM } else { WARN }, &cells::escape(&wait.why)));
     }
+    if let Some(since) = &step.since {
+        let _ = writeln!(out, "{}", super::compare::since(since, &block.target.table));
+    }
     if block.kind == StepKind::Update && block.matched > 0 {
         let _ = writeln!(out, "{}", change_counts(step));
         let rehearsed = columns_that(block, Label::Rehearsed);

@@ -9,6 +9,7 @@
 )]
 
 mod cluster;
+mod compare;
 mod connecting;
 mod constraints;
 mod joined;

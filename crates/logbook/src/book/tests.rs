@@ -74,6 +74,7 @@ fn receipt(run: &str, state: RunState) -> Receipt {
 fn mark_header() -> MarkHeader {
     MarkHeader {
         by: None,
+        origin: None,
         format: MARK_FORMAT.into(),
         version: MARK_VERSION,
         mark: String::new(),
