@@ -67,3 +67,32 @@ fn constraints_that_wait_speak_before_the_commit() {
         stage.there_and_back("UPDATE pair SET b = 3 - b WHERE a IN (1, 2)", "2");
     });
 }
+
+#[test]
+fn values_that_rows_take_from_each_other() {
+    each(|stage| {
+        let s = &stage.scene;
+        let before = stage.dump();
+        // Which row is written first hangs on the engine: a warning, and a rehearsal tells.
+        stage.run("CREATE TABLE place (place_id integer PRIMARY KEY, n integer UNIQUE); INSERT INTO place VALUES (1, 1), (2, 2), (3, 3);");
+        let shifted = "UPDATE place SET n = n + 1 WHERE n < 4";
+        s.run(&["preview", "--sql", shifted]).expect(0).says("taken-already").says("only the run can tell");
+        // Where the statement says the order, that is known too.
+        if stage.on == On::Maria {
+            s.run(&["preview", "--sql", &format!("{shifted} ORDER BY n DESC")])
+                .expect(0)
+                .says_not("taken-already");
+            s.run(&["preview", "--sql", &format!("{shifted} ORDER BY n")]).expect(3).says("taken-already");
+            stage.there_and_back(&format!("{shifted} ORDER BY n DESC"), "3");
+        }
+        // An index over an expression, and for some of the rows only.
+        if stage.on != On::Maria {
+            stage.run("CREATE UNIQUE INDEX low ON keeper (lower(name)) WHERE region IS NOT NULL;");
+            let sql = "UPDATE keeper SET name = 'ADA' WHERE keeper_id = 2";
+            s.run(&["preview", "--sql", sql]).expect(3).says("keeper 2 (ada, as keeper 1)");
+            s.run(&["preview", "--sql", "UPDATE keeper SET name = 'ADA' WHERE keeper_id = 4"]).expect(0);
+        }
+        stage.run("DROP TABLE place;");
+        assert_eq!(stage.dump(), before);
+    });
+}

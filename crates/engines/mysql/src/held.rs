@@ -35,6 +35,7 @@ impl Tabled for Table {
     type Own = Own;
 
     const LANGUAGE: Language = Language::Mysql;
+    const IN_ORDER: bool = true;
     const ENGINE: &str = "MariaDB";
     const JOINING: Joining = Joining::Join;
     const NUMBERED: (&str, &str) = ("bigint PRIMARY KEY", "tinyint");

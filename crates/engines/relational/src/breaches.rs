@@ -318,13 +318,21 @@ impl<D: Driver> Looking<'_, D> {
         columns: Vec<String>,
     ) -> Result<(), EngineError> {
         let held = self.held.name();
+        // Held rows are numbered in the order that the statement asks for, where it does.
+        let ordered = self.detail.step.tail.as_ref().is_some_and(|tail| !tail.order.is_empty());
+        let known = ordered && D::Table::IN_ORDER;
+        let later = if known { ">" } else { "<>" };
         let broken = format!(
-            "FROM ({new}) AS n JOIN ({there}) AS t ON {same} JOIN {held} AS m ON {own} WHERE m.{ORDINAL} <> n.marktwice_o"
+            "FROM ({new}) AS n JOIN ({there}) AS t ON {same} JOIN {held} AS m ON {own} WHERE m.{ORDINAL} {later} n.marktwice_o"
         );
         let what = format!("whether {} collides on the way", columns.join(", "));
         let Some(answer) = self.ask(&what, &format!("SELECT count(*) {broken}"))? else { return Ok(()) };
         if answer.count(0, 0) > 0 {
             let breach = self.breach(Rule::Unique, columns, answer.count(0, 0));
+            if known {
+                self.found.found.push(breach);
+                return Ok(());
+            }
             let unless = "rows take what others of them give up: in which order they are written only the run can tell";
             self.found.found.push(Breach { unless: Some(unless.to_owned()), ..breach });
         }

@@ -37,6 +37,8 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
     const ENGINE: &str;
     /// How rows that are put back are joined with those that are held.
     const JOINING: Joining;
+    /// Whether rows are written in the order that a statement asks for.
+    const IN_ORDER: bool = false;
     /// The type of the number of a row that is put back, of its flags.
     const NUMBERED: (&str, &str);
     /// Columns that a table, and an answer, has at most.
