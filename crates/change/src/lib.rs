@@ -7,6 +7,7 @@ use std::ops::Range;
 use std::str::FromStr;
 
 use marktwice_core::change::{Change, ChangeStep, Terms};
+use marktwice_core::check::EachCheck;
 use marktwice_core::finding::TextPlace;
 use marktwice_core::{Code, Expect};
 use marktwice_port::Language;
@@ -37,6 +38,17 @@ struct Header {
     changes: Option<Expect>,
     #[serde(default, deserialize_with = "codes")]
     allow: Vec<Code>,
+    #[serde(default)]
+    check: Vec<Check>,
+}
+
+/// A check, as a block says it.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Check {
+    name: Option<String>,
+    each: String,
+    step: Option<String>,
 }
 
 fn expectation<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<Expect>, D::Error> {
@@ -111,11 +123,16 @@ pub fn read(text: &str, language: &dyn Language) -> Result<Change, ChangeError> 
     if steps.is_empty() {
         steps.push(step(0..source.len()));
     }
-    let mut reader =
-        Reader { change: Change { steps, ..Change::of(source) }, file: false, blocks: Vec::new() };
+    let mut reader = Reader {
+        change: Change { steps, ..Change::of(source) },
+        file: false,
+        blocks: Vec::new(),
+        checks: Vec::new(),
+    };
     for comment in cut.comments {
         reader.comment(comment)?;
     }
+    reader.give_checks()?;
     Ok(reader.change)
 }
 
@@ -136,6 +153,8 @@ struct Reader {
     file: bool,
     /// Steps that have a block of their own.
     blocks: Vec<usize>,
+    /// Checks, each with its block and the step whose block that is.
+    checks: Vec<(Range<usize>, Option<usize>, Check)>,
 }
 
 impl Reader {
@@ -196,8 +215,9 @@ impl Reader {
                 hint: format!("a block may say title, reason, {}", Terms::KEYS),
             }
         })?;
-        let Header { title, reason, name, rows, changes, allow } = header;
-        let mut terms = Terms { name, rows, changes, allow };
+        let Header { title, reason, name, rows, changes, allow, check } = header;
+        let mut terms = Terms { name, rows, changes, allow, each: Vec::new() };
+        self.checks.extend(check.into_iter().map(|check| (inside.clone(), step, check)));
         let several = self.change.steps.len() > 1;
         let own = terms.name.is_some() || terms.rows.is_some() || terms.changes.is_some();
         if step.is_some() && (title.is_some() || reason.is_some()) {
@@ -226,6 +246,36 @@ impl Reader {
         }
         if let Some(step) = self.change.steps.get_mut(at) {
             step.terms = said.under(terms);
+        }
+        Ok(())
+    }
+
+    /// Gives each check to its step, once all steps have their names.
+    fn give_checks(&mut self) -> Result<(), ChangeError> {
+        for (inside, own, check) in std::mem::take(&mut self.checks) {
+            let Check { name, each, step } = check;
+            let several = self.change.steps.len() > 1;
+            let named = |step: &str| {
+                let names = self.change.steps.iter().map(|s| s.terms.name.as_deref());
+                names.enumerate().find(|(_, name)| *name == Some(step)).map(|(at, _)| at)
+            };
+            let at = match (own, step.as_deref()) {
+                (Some(own), None) => Some(own),
+                (None, None) if !several => Some(0),
+                (_, Some(step)) => named(step).filter(|at| own.is_none_or(|own| own == *at)),
+                (None, None) => None,
+            };
+            let Some(at) = at else {
+                let what = match &step {
+                    Some(step) => format!("a check is about step \"{step}\", and no step here has that name"),
+                    None => "a check does not say which step it is about, and there are several".to_owned(),
+                };
+                let hint = "say step = \"NAME\", or write the check into the step's own block";
+                return Err(self.error(&inside, &what, hint));
+            };
+            if let Some(step) = self.change.steps.get_mut(at) {
+                step.terms.each.push(EachCheck { name, each });
+            }
         }
         Ok(())
     }

@@ -56,7 +56,9 @@ pub(crate) fn of_end(end: &End) -> u8 {
         End::Committed | End::NothingToDo(_) => DONE,
         End::ReceiptIncomplete(_) => RECEIPT_INCOMPLETE,
         End::Stopped(_) => STOPPED,
-        End::Expectation(_) | End::Verification(_) | End::SideEffects(..) => NOT_AS_EXPECTED,
+        End::Expectation(_) | End::Checks(..) | End::Verification(_) | End::SideEffects(..) => {
+            NOT_AS_EXPECTED
+        }
         End::Moved(_) | End::Conflicts(_) | End::Changed(_) => MOVED,
         End::Declined(
             Answer::Yes | Answer::No | Answer::NobodyThere | Answer::TooLate | Answer::Interrupted,
@@ -75,7 +77,7 @@ pub(crate) fn of_comparison(same: bool) -> u8 {
 pub(crate) fn of_preview(preview: &Preview) -> u8 {
     if !preview.stops().is_empty() {
         STOPPED
-    } else if !preview.unmet().is_empty() {
+    } else if !preview.unmet().is_empty() || preview.fails() {
         NOT_AS_EXPECTED
     } else {
         DONE

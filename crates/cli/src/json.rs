@@ -97,6 +97,7 @@ fn block(block: &Block) -> Json {
         "side_effects": block.side,
         "findings": findings,
         "unmet": block.unmet.iter().map(unmet).collect::<Vec<_>>(),
+        "checks": block.checks,
     })
 }
 
@@ -314,6 +315,7 @@ fn end_name(end: &End) -> &'static str {
         End::NothingToDo(_) => "nothing-to-do",
         End::Stopped(_) => "stopped",
         End::Expectation(_) => "not-as-expected",
+        End::Checks(..) => "check-failed",
         End::Moved(_) => "moved",
         End::Conflicts(_) => "conflicts",
         End::Changed(_) => "changed",
@@ -345,6 +347,7 @@ pub(crate) fn outcome(format: &str, shown: Option<Json>, outcome: &RunOutcome, s
         "preview": shown,
         "moved": if let End::Moved(m) = end { moved(m) } else { Json::Null },
         "conflicts": if let End::Conflicts(c) = end { conflicts(c) } else { Json::Null },
+        "checks": if let End::Checks(_, all) = end { json!(all) } else { Json::Null },
         "faults": if let End::Verification(f) = end { faults(f) } else { Json::Null },
         "receipt": outcome.receipt,
         "notes": outcome.notes,

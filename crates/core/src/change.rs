@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::check::EachCheck;
 use crate::expect::Expect;
 use crate::finding::Code;
 
@@ -20,23 +21,28 @@ pub struct Terms {
     /// Findings that are let pass for this step.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub allow: Vec<Code>,
+    /// What must hold for each of its rows.
+    #[serde(default, rename = "each_row", skip_serializing_if = "Vec::is_empty")]
+    pub each: Vec<EachCheck>,
 }
 
 impl Terms {
     /// What a block about a step may say.
-    pub const KEYS: &str = "name, rows, changes and allow";
+    pub const KEYS: &str = "name, rows, changes, allow and check";
 
-    /// These terms, with `other`'s in their place where it has any. Findings let pass add up.
+    /// These terms, with `other`'s in their place where it has any. Findings let pass add up, and so do checks.
     #[must_use]
     pub fn under(self, other: Terms) -> Terms {
-        let Terms { name, rows, changes, allow } = other;
-        let mut all = self.allow;
+        let Terms { name, rows, changes, allow, each } = other;
+        let (mut all, mut checks) = (self.allow, self.each);
         all.extend(allow);
+        checks.extend(each);
         Terms {
             name: name.or(self.name),
             rows: rows.or(self.rows),
             changes: changes.or(self.changes),
             allow: all,
+            each: checks,
         }
     }
 

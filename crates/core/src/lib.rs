@@ -7,6 +7,7 @@
 pub mod breach;
 pub mod cell;
 pub mod change;
+pub mod check;
 pub mod expect;
 pub mod finding;
 pub mod hash;

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::change::Terms;
+use crate::check::CheckFound;
 use crate::finding::{Code, Finding};
 use crate::hash::Fingerprint;
 use crate::mark::StepKind;
@@ -115,6 +116,9 @@ pub struct StepReceipt {
     /// What was written outside its rows, and was let pass.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub also_written: Vec<SideWrite>,
+    /// What its checks have found, once its statement had run.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub checks: Vec<CheckFound>,
 }
 
 /// The snapshot that belongs to a run.

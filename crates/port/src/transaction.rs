@@ -1,6 +1,7 @@
 //! Held rows and the transaction of a run.
 
 use marktwice_core::breach::Breaches;
+use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::mark::HeldRow;
 use marktwice_core::side::SideWrite;
 use marktwice_core::undo::RowChange;
@@ -60,6 +61,15 @@ pub trait Hold {
     /// # Errors
     /// When the engine fails, or the sink does.
     fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError>;
+
+    /// Asks a check of each held row of a step: in a view of what it would become, in a transaction of what it is once the
+    /// statement has run.
+    ///
+    /// # Errors
+    /// [`EngineError::Refused`] for a condition that is none; when the engine fails.
+    fn each(&mut self, _step: usize, check: &EachCheck) -> Result<CheckFound, EngineError> {
+        Err(EngineError::Other(format!("this engine asks no checks: {}", check.each)))
+    }
 
     /// Which constraints the held rows of a step would break, in bounded time; asked before they are handed over.
     ///

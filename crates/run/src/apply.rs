@@ -150,6 +150,11 @@ fn refusal(preview: &Preview) -> Option<(End, Option<usize>)> {
         let unmet = preview.steps.get(*at).map_or_else(Vec::new, |step| step.block.unmet.clone());
         return Some((End::Expectation(unmet), Some(*at).filter(|_| several)));
     }
+    let failing = preview.steps.iter().enumerate().map(|(at, step)| (at, step.block.failing()));
+    if let Some((at, failing)) = failing.into_iter().find(|(_, failing)| !failing.is_empty()) {
+        let table = preview.steps.get(at).map_or_else(String::new, |step| step.block.target.table.clone());
+        return Some((End::Checks(table, failing), Some(at).filter(|_| several)));
+    }
     if !preview.nothing_to_do() {
         return None;
     }

@@ -1,6 +1,7 @@
 //! What rows show as they are handed over, and the errors that come back through an engine.
 
 use marktwice_core::breach::Breaches;
+use marktwice_core::check::CheckFound;
 use marktwice_core::mark::{HeldRow, Label, Marker};
 use marktwice_core::notice::{Assigned, Notices};
 use marktwice_core::totals::Totals;
@@ -35,6 +36,8 @@ pub(crate) struct Collector<'a> {
     pub(crate) held: Option<Matched>,
     /// Constraints that they would break.
     pub(crate) breaches: Breaches,
+    /// What checks of each of them have found.
+    pub(crate) checks: Vec<CheckFound>,
     /// What a rehearsal has made of them.
     pub(crate) proven: Option<Proven>,
     pub(crate) context: &'a Context<'a>,
@@ -52,6 +55,7 @@ impl<'a> Collector<'a> {
             show,
             held: None,
             breaches: Breaches::default(),
+            checks: Vec::new(),
             proven: None,
             context,
         }

@@ -1,5 +1,6 @@
 //! How a use case ended. Exit statuses are given to these in one place of the command line, not here.
 
+use marktwice_core::check::CheckFound;
 use marktwice_core::moved::Moved;
 use marktwice_core::receipt::Receipt;
 use marktwice_core::{Code, Finding};
@@ -61,6 +62,8 @@ pub enum End {
     Stopped(Vec<Code>),
     /// An expected count is not met.
     Expectation(Vec<Unmet>),
+    /// Checks do not hold for rows of a table.
+    Checks(String, Vec<CheckFound>),
     /// Rows have moved.
     Moved(Moved),
     /// Rows that were to be put back have changed since.

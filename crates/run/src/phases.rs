@@ -8,6 +8,7 @@ use std::any::Any;
 use marktwice_core::Code;
 use marktwice_core::cell::diff;
 use marktwice_core::change::{Change, Terms};
+use marktwice_core::check::CheckFound;
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::image::Role;
 use marktwice_core::mark::{Comparison, Foreseen, MarkSummary, Marker, agreement};
@@ -181,6 +182,11 @@ fn reason(end: &End) -> String {
             .map(|u| format!("{}: {} expected, {} found", u.what, u.expected, u.found))
             .collect::<Vec<_>>()
             .join("; "),
+        End::Checks(table, checks) => {
+            let one =
+                |found: &CheckFound| format!("check {}: {}", found.check.title(), found.sentence(table));
+            checks.iter().map(one).collect::<Vec<_>>().join("; ")
+        }
         End::Moved(moved) => format!("{} rows have moved since the preview", moved.total()),
         End::Conflicts(conflicts) => format!("{} rows have changed since the run", conflicts.count),
         End::Verification(faults) => match &faults.whole {

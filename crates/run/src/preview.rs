@@ -1,5 +1,6 @@
 //! What a preview tells: of a change step by step, of an undo batch by batch.
 
+use marktwice_core::check::CheckFound;
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, HeldRow, Label, StepKind};
 use marktwice_core::moved::Moved;
@@ -94,6 +95,8 @@ pub struct Block {
     pub side: Vec<SideWrite>,
     /// Expected counts that are not met.
     pub unmet: Vec<Unmet>,
+    /// What checks of each row have found.
+    pub checks: Vec<CheckFound>,
     /// What values refer to: column, value, and the name of the row it refers to.
     pub meanings: Vec<(usize, Value, String)>,
     /// Columns that the filter names.
@@ -101,6 +104,11 @@ pub struct Block {
 }
 
 impl Block {
+    /// Checks that do not hold.
+    pub fn failing(&self) -> Vec<CheckFound> {
+        self.checks.iter().filter(|check| check.failing > 0).cloned().collect()
+    }
+
     /// Whether some after-values are not known before the run.
     pub fn uncertain(&self) -> bool {
         self.foreseen.iter().any(|f| f.label == Label::Unknown)
@@ -191,6 +199,11 @@ pub struct Preview {
 }
 
 impl Preview {
+    /// Whether a check does not hold.
+    pub fn fails(&self) -> bool {
+        self.steps.iter().any(|step| step.block.checks.iter().any(|check| check.failing > 0))
+    }
+
     /// Whether its rows, and what would become of them, are those of the earlier preview.
     pub fn as_before(&self) -> bool {
         let same = |since: &Since| since.moved.total() == 0 && !since.rows_only;

@@ -2,6 +2,7 @@
 
 use marktwice_core::Finding;
 use marktwice_core::change::Change;
+use marktwice_core::check::CheckFound;
 use marktwice_core::finding::{Code, Level};
 use marktwice_core::mark::{Label, MarkSummary, StepKind};
 use marktwice_core::notice::Notices;
@@ -165,6 +166,9 @@ pub(crate) fn take(
                     if !change.quick && held.matched > 0 {
                         collector.breaches = hold.breaches(plan)?;
                     }
+                    for check in &change.terms(plan.step).each {
+                        collector.checks.push(hold.each(plan.step, check)?);
+                    }
                     collector.held = Some(held);
                 }
             }
@@ -290,6 +294,7 @@ fn assemble(
             totals: Vec::new(),
             side: held.side.clone(),
             unmet: Vec::new(),
+            checks: Vec::new(),
             meanings: Vec::new(),
             filter: plan.reads.clone(),
         },
@@ -308,6 +313,8 @@ fn assemble(
         stays_null: (0, Vec::new()),
     };
     if !told {
+        let open = |check| CheckFound::open(check, "what rows the step meets".to_owned());
+        step.block.checks = change.terms(plan.step).each.iter().map(open).collect();
         already_run(&mut step, plan, receipts);
         return step;
     }
@@ -333,6 +340,7 @@ fn assemble(
     from_rows(&mut step);
     let several = change.steps.len() > 1;
     step.block.findings.extend(broken(&collector.breaches.found, &plan.target, several));
+    step.block.checks.clone_from(&collector.checks);
     step.study.skipped = still_open(&collector.breaches.open);
     step.block.findings.extend(side_findings(&step.block.side));
     if step.block.matched > 0 {

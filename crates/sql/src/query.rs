@@ -1,5 +1,6 @@
 //! Queries made of slices of a statement, and small questions with their answers.
 
 pub mod ask;
+pub mod each;
 pub mod many;
 pub mod row_query;

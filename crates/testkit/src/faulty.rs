@@ -6,6 +6,7 @@ use std::rc::Rc;
 
 use marktwice_core::Code;
 use marktwice_core::breach::Breaches;
+use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::hash::Fingerprint;
 use marktwice_core::mark::{MarkRow, MarkSummary};
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
@@ -328,6 +329,10 @@ impl Hold for FaultyHold<'_> {
         self.1.engine(|| self.0.held(step, sink))
     }
 
+    fn each(&mut self, step: usize, check: &EachCheck) -> Result<CheckFound, EngineError> {
+        self.1.engine(|| self.0.each(step, check))
+    }
+
     fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {
         self.1.engine(|| self.0.breaches(plan))
     }
@@ -340,6 +345,10 @@ impl Hold for FaultyTx<'_> {
 
     fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
         self.1.engine(|| self.0.held(step, sink))
+    }
+
+    fn each(&mut self, step: usize, check: &EachCheck) -> Result<CheckFound, EngineError> {
+        self.1.engine(|| self.0.each(step, check))
     }
 
     fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {

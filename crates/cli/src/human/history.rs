@@ -7,6 +7,7 @@ use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState, StepReceip
 use marktwice_run::{Entry, side_text};
 
 use super::table::{Text, TextColumn, draw};
+use marktwice_core::check::CheckFound;
 use marktwice_core::words::moment;
 
 use super::{BOLD, DIM, GOOD, STOP, WARN, cells, number, rows, size, styled, trouble, width};
@@ -135,6 +136,12 @@ fn expected(step: &StepReceipt) -> String {
 }
 
 /// What was written outside the rows of a step, and was let pass.
+/// What its checks have found.
+fn checks(step: &StepReceipt) -> Vec<String> {
+    let one = |found: &CheckFound| format!("{}: {}", found.check.title(), found.sentence(&step.table));
+    step.checks.iter().map(one).collect()
+}
+
 fn also_written(step: &StepReceipt) -> Vec<String> {
     step.also_written.iter().map(side_text).collect()
 }
@@ -175,6 +182,7 @@ pub(crate) fn receipt(entry: &Entry) -> String {
         line("rows", &counts(step));
         line("expected", &expected(step));
         also_written(step).iter().for_each(|text| line("also", text));
+        checks(step).iter().for_each(|text| line("check", text));
     }
     line("rehearsed", if receipt.rehearsed { "yes: its rows were told by a rehearsal" } else { "" });
     line("settings", &receipt.settings.join("; "));
@@ -203,6 +211,9 @@ pub(crate) fn receipt(entry: &Entry) -> String {
             }
             for text in also_written(step) {
                 let _ = writeln!(out, "    {} {}", styled(DIM, "also"), cells::escape(&text));
+            }
+            for text in checks(step) {
+                let _ = writeln!(out, "    {} {}", styled(DIM, "check"), cells::escape(&text));
             }
         }
         for text in step.statement.lines() {

@@ -20,7 +20,7 @@ pub(crate) fn rehearsed(seen: &Rehearsal, file: &str, on: &str) -> String {
         return next_step(preview, on);
     }
     let mut out = String::new();
-    if !preview.stops().is_empty() || !preview.unmet().is_empty() {
+    if !preview.stops().is_empty() || !preview.unmet().is_empty() || preview.fails() {
         out.push_str("Rehearsed and rolled back; nothing changed. ");
         out.push_str(&next_step(preview, on));
         return out;
@@ -48,6 +48,9 @@ pub(crate) fn next_step(preview: &Preview, on: &str) -> String {
     }
     if !preview.unmet().is_empty() {
         return "It would not be applied: another count is expected.\n".to_owned();
+    }
+    if preview.fails() {
+        return "It would not be applied: a check does not hold.\n".to_owned();
     }
     if preview.nothing_to_do() {
         return "There is nothing to apply.\n".to_owned();

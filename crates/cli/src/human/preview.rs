@@ -62,6 +62,7 @@ fn body(out: &mut String, step: &StepPreview) {
     closer::pins(out, step);
     way_back(out, step);
     unmet(out, step);
+    checks(out, block);
     if let Some(why) = &step.study.skipped {
         let _ = writeln!(out, "  {}", styled(DIM, &format!("not looked at closer: {why}")));
     }
@@ -466,6 +467,23 @@ fn totals(out: &mut String, block: &Block) {
         column("greatest", all.iter().map(|t| pair(&t.before.greatest, &t.after.greatest)).collect(), false),
     ];
     out.push_str(&draw(table, None).0);
+}
+
+/// What checks of each row have found.
+fn checks(out: &mut String, block: &Block) {
+    if block.checks.is_empty() {
+        return;
+    }
+    out.push('\n');
+    for found in &block.checks {
+        let style = match (&found.open, found.failing) {
+            (Some(_), _) => DIM,
+            (None, 0) => super::GOOD,
+            _ => super::STOP,
+        };
+        let text = format!("{}: {}", found.check.title(), found.sentence(&block.target.table));
+        let _ = writeln!(out, "  {}  {}", styled(style, "check"), cells::escape(&text));
+    }
 }
 
 /// What was expected, in words; `all` stands for so many.

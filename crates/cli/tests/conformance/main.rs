@@ -8,6 +8,7 @@
     reason = "a test that cannot go on is to fail"
 )]
 
+mod checks;
 mod cluster;
 mod compare;
 mod connecting;

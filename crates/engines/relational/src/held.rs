@@ -78,6 +78,7 @@ pub fn stream_plainly<D: Driver>(
         kind: plan.kind,
         row: by_row.is_some(),
         flags: false,
+        moving: plan.foreseen.iter().map(|f| f.column).collect(),
         after: detail.values.iter().map(|(at, _)| (*at, String::new())).collect(),
     };
     let held = Held::new(layout, table);
@@ -129,6 +130,7 @@ pub fn fill<S: Shell>(
         kind: plan.kind,
         row: table.row_identity().is_some(),
         flags: false,
+        moving: plan.foreseen.iter().map(|f| f.column).collect(),
         after: recipe.after,
     };
     let held = Held::new(layout, table);
@@ -159,6 +161,11 @@ impl<T: Tabled> Held<T> {
             forms.extend([T::TRUTH, T::TRUTH]);
         }
         Held { layout, table: table.clone(), forms }
+    }
+
+    /// Whether a column may become something else.
+    pub fn may_change(&self, at: usize) -> bool {
+        self.layout.moving.contains(&at)
     }
 
     /// The held table, as it stands in a statement.

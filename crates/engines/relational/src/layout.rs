@@ -24,6 +24,8 @@ pub struct Layout {
     pub row: bool,
     /// Whether each row says if it is there now and if it is wanted.
     pub flags: bool,
+    /// Columns that may become something else, known or not.
+    pub moving: Vec<usize>,
     /// Columns with an after-value, and the name of that column in the held table, in its own quotes.
     pub after: Vec<(usize, String)>,
 }

@@ -7,6 +7,7 @@ pub mod around;
 pub mod breaches;
 pub mod detail;
 pub mod driver;
+pub mod each;
 pub mod finder;
 pub mod foresee;
 pub mod held;

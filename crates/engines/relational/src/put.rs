@@ -81,6 +81,7 @@ pub fn hold_rows<D: Driver>(
         kind: batch.kind,
         row: table.row_identity().is_some(),
         flags: true,
+        moving: batch.columns.clone(),
         after: twice.iter().map(|at| (*at, wanted(*at))).collect(),
     };
     Ok((Held::new(layout, &table), held))

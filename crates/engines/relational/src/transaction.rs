@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use marktwice_core::breach::Breaches;
+use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::mark::StepKind;
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
@@ -14,6 +15,7 @@ use marktwice_sql::dialect::ours::wanted;
 use crate::around::{actions, count, surroundings};
 use crate::breaches::breaches;
 use crate::driver::Driver;
+use crate::each;
 use crate::held::{Held, create};
 use crate::put;
 use crate::statement::{detail, may_write};
@@ -77,6 +79,11 @@ impl<D: Driver> Drop for Transaction<'_, D> {
 }
 
 impl<D: Driver> Hold for Transaction<'_, D> {
+    fn each(&mut self, step: usize, check: &EachCheck) -> Result<CheckFound, EngineError> {
+        let held = self.rows_held(step)?;
+        self.driver.acting(|driver| each::ask(driver, &held, check, true))
+    }
+
     fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {
         let held = self.rows_held(plan.step)?;
         let detail = detail::<D::Table>(plan)?;

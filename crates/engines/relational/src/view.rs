@@ -3,11 +3,13 @@
 use std::collections::BTreeMap;
 
 use marktwice_core::breach::Breaches;
+use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_port::{EngineError, Hold, Plan, RowSink};
 
 use crate::around::{plainly_held, surroundings};
 use crate::breaches::breaches;
 use crate::driver::Driver;
+use crate::each;
 use crate::held::{Held, stream_plainly};
 use crate::statement::detail;
 
@@ -39,6 +41,13 @@ impl<D: Driver> Hold for View<'_, D> {
         })?;
         self.kept.extend(held.map(|held| (plan.step, held)));
         Ok(about)
+    }
+
+    fn each(&mut self, step: usize, check: &EachCheck) -> Result<CheckFound, EngineError> {
+        let Some(held) = self.kept.get(&step) else {
+            return Ok(CheckFound::open(check, "the rows cannot be held here".to_owned()));
+        };
+        self.driver.acting(|driver| each::ask(driver, held, check, false))
     }
 
     fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {

@@ -2,6 +2,7 @@
 //! snapshot is finished, and only the commit is left.
 
 use marktwice_core::Code;
+use marktwice_core::check::CheckFound;
 use marktwice_core::image::{Image, Place};
 use marktwice_core::mark::HeldRow;
 use marktwice_core::receipt::RunState;
@@ -87,10 +88,25 @@ impl<'a, 's> Written<'a, 's> {
             let unmet = Unmet { what: "changes", expected, found: pass.changed };
             return Err(self.end(End::Expectation(vec![unmet])));
         }
-        match self.effects(&facts, looking) {
+        match self.effects(&facts, looking.as_deref_mut()) {
             Ok(None) => {}
             Ok(Some((what, code))) => return Err(self.end(End::SideEffects(what, code))),
             Err(error) => return Err(self.end(ended_by(error))),
+        }
+        let mut checks = Vec::new();
+        for check in &facts.terms.each {
+            match self.begun.tx.each(step, check) {
+                Ok(found) => checks.push(found),
+                Err(error) => return Err(self.end(ended_by(error))),
+            }
+        }
+        let failing: Vec<CheckFound> = checks.iter().filter(|found| found.failing > 0).cloned().collect();
+        if let Some(collector) = &mut looking {
+            collector.checks.clone_from(&checks);
+        }
+        self.begun.run.step_receipt(step, |step| step.checks = checks);
+        if !failing.is_empty() {
+            return Err(self.end(End::Checks(facts.target.table.clone(), failing)));
         }
         if let Err(error) = self.begun.tx.intact() {
             return Err(self.end(End::Failed(error.into())));

@@ -219,6 +219,7 @@ impl<'a> Looker<'a> {
             totals: self.totals.finish(|c| target.columns.get(c).map_or(String::new(), |c| c.name.clone())),
             side: back.side.clone(),
             unmet: Vec::new(),
+            checks: Vec::new(),
             meanings: Vec::new(),
             filter: Vec::new(),
         };

@@ -1,0 +1,109 @@
+//! Checks of each row: judged in the preview where that is certain, and always inside the transaction.
+
+use marktwice_testkit::stage::On;
+
+use crate::each;
+
+fn file(checks: &str, statement: &str) -> String {
+    format!("/* marktwice\nrows = \"all\"\n{checks}*/\n{statement}")
+}
+
+fn check(each: &str) -> String {
+    format!("\n[[check]]\nname = \"as it must be\"\neach = \"{each}\"\n")
+}
+
+#[test]
+fn a_check_that_does_not_hold_stops_the_change() {
+    each(|stage| {
+        let s = &stage.scene;
+        let before = stage.dump();
+        // NULL is not true: the row without a weight fails too.
+        let double = "UPDATE hive SET kilos = kilos * 2";
+        s.write("change.sql", file(&check("new.kilos < 100 AND old.hive_id > 0"), double));
+        s.run(&["preview", "change.sql"])
+            .expect(4)
+            .says("as it must be: 2 of 4 rows fail: hive 12 (new.kilos 199.98, old.hive_id 12), hive 13 (new.kilos NULL")
+            .says("a check does not hold");
+        s.run(&["apply", "change.sql", "--yes"]).expect(4).says("A check does not hold").says("Not begun");
+        assert_eq!(stage.dump(), before);
+        s.write("change.sql", file(&check("coalesce(new.kilos, 0) >= coalesce(old.kilos, 0)"), double));
+        s.run(&["preview", "change.sql"]).expect(0).says("holds for all 4 rows");
+        s.run(&["apply", "change.sql", "--yes"]).expect(0);
+        s.run(&["receipt"]).expect(0).says("as it must be: holds for all 4 rows");
+        s.run(&["undo", "--yes", "--rows", "all"]);
+        assert_eq!(stage.dump(), before);
+        // Rows that go are as they were.
+        s.write("change.sql", "/* marktwice\nrows = 3\n\n[[check]]\neach = \"old.kilos < 50\"\n*/\nDELETE FROM hive WHERE hive_id < 13");
+        s.run(&["preview", "change.sql"]).expect(4).says("1 of 3 rows fails: hive 12 (old.kilos 99.99)");
+        assert_eq!(stage.dump(), before);
+    });
+}
+
+#[test]
+fn what_only_the_run_can_tell_is_checked_inside() {
+    each(|stage| {
+        let s = &stage.scene;
+        match stage.on {
+            On::Sqlite => stage.run(
+                "CREATE TRIGGER heavy AFTER UPDATE ON hive WHEN new.kilos <> 500 BEGIN UPDATE hive SET kilos = 500 WHERE hive_id = new.hive_id; END;",
+            ),
+            On::Postgres => stage.run(
+                "CREATE FUNCTION heavy() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN new.kilos := 500; RETURN new; END $$; \
+                 CREATE TRIGGER heavy BEFORE UPDATE ON hive FOR EACH ROW EXECUTE FUNCTION heavy();",
+            ),
+            On::Maria => stage.run("CREATE TRIGGER heavy BEFORE UPDATE ON hive FOR EACH ROW SET new.kilos = 500;"),
+        }
+        let before = stage.dump();
+        let text = |each: &str| {
+            format!(
+                "/* marktwice\nrows = 1\nallow = [\"undeclared-write\", \"no-way-back\"]\n\n[[check]]\neach = \"{each}\"\n*/\n\
+                 UPDATE hive SET kilos = 7 WHERE hive_id = 10"
+            )
+        };
+        s.write("change.sql", text("new.kilos < 100"));
+        s.run(&["preview", "change.sql"]).expect(0).says("only the run can tell: what becomes of kilos");
+        s.run(&["rehearse", "change.sql"]).expect(4).says("1 of 1 row fails: hive 10 (new.kilos 500");
+        s.run(&["apply", "change.sql", "--yes"]).expect(4).says("A check does not hold").says("Rolled back");
+        assert_eq!(stage.dump(), before);
+        s.write("change.sql", text("new.kilos > 100"));
+        s.run(&["apply", "change.sql", "--yes"]).expect(0);
+    });
+}
+
+#[test]
+fn conditions_that_are_none_of_a_row() {
+    each(|stage| {
+        let s = &stage.scene;
+        for (each, code, says) in [
+            ("new.kilo < 1", "unknown-name", "did you mean kilos?"),
+            ("kilos < 1", "ambiguous-name", "old.kilos"),
+            ("new.kilos < 1) OR (1 = 1", "not-understood", "not one condition"),
+            ("new.kilos < (SELECT 5)", "not-understood", "reads tables"),
+            ("1 = 1", "not-understood", "reads nothing of the row"),
+            ("new.kilos < 1; DELETE FROM hive", "not-understood", "not one condition"),
+        ] {
+            s.write("change.sql", file(&check(each), "UPDATE hive SET kilos = 1"));
+            s.run(&["preview", "change.sql"]).expect(3).says(code).says(says);
+        }
+        s.write("change.sql", file(&check("new.kilos < 1"), "DELETE FROM hive"));
+        s.run(&["preview", "change.sql"]).expect(3).says("a DELETE leaves no row");
+        // Of several steps one is named.
+        let two = "UPDATE hive SET kilos = 1 WHERE hive_id = 10;\n/* marktwice step\nname = \"second\"\n*/\nUPDATE keeper SET name = 'x' WHERE keeper_id = 4;";
+        s.write("change.sql", format!("/* marktwice\n{}*/\n{two}", check("old.keeper_id = 4")));
+        s.run(&["preview", "change.sql"]).expect(2).says("which step");
+        s.write(
+            "change.sql",
+            format!("/* marktwice\n{}step = \"second\"\n*/\n{two}", check("old.keeper_id = 4")),
+        );
+        s.run(&["preview", "change.sql"]).expect(0).says("holds for the row");
+        // Of a step that waits it is said what will be asked.
+        let waits = two
+            .replace("UPDATE keeper SET name = 'x' WHERE keeper_id = 4", "DELETE FROM hive WHERE kilos = 1");
+        s.write(
+            "change.sql",
+            format!("/* marktwice\n{}step = \"second\"\n*/\n{waits}", check("old.hive_id = 10")),
+        );
+        s.run(&["preview", "change.sql"]).expect(0).says("only the run can tell: what rows the step meets");
+        s.run(&["rehearse", "change.sql"]).expect(0).says("holds for the row");
+    });
+}
