@@ -6,7 +6,7 @@
 use std::ops::Range;
 use std::str::FromStr;
 
-use marktwice_core::change::{Change, ChangeStep, Terms};
+use marktwice_core::change::{AlreadySo, Change, ChangeStep, Terms};
 use marktwice_core::check::EachCheck;
 use marktwice_core::finding::TextPlace;
 use marktwice_core::{Code, Expect};
@@ -38,6 +38,10 @@ struct Header {
     changes: Option<Expect>,
     #[serde(default, deserialize_with = "codes")]
     allow: Vec<Code>,
+    #[serde(default)]
+    also_writes: Vec<String>,
+    columns: Option<Vec<String>>,
+    already_so: Option<AlreadySo>,
     #[serde(default)]
     check: Vec<Check>,
 }
@@ -215,11 +219,13 @@ impl Reader {
                 hint: format!("a block may say title, reason, {}", Terms::KEYS),
             }
         })?;
-        let Header { title, reason, name, rows, changes, allow, check } = header;
-        let mut terms = Terms { name, rows, changes, allow, each: Vec::new() };
+        let Header { title, reason, name, rows, changes, allow, also_writes, columns, already_so, check } =
+            header;
+        let mut terms =
+            Terms { name, rows, changes, allow, also_writes, columns, already_so, each: Vec::new() };
         self.checks.extend(check.into_iter().map(|check| (inside.clone(), step, check)));
         let several = self.change.steps.len() > 1;
-        let own = terms.name.is_some() || terms.rows.is_some() || terms.changes.is_some();
+        let own = Terms { allow: Vec::new(), ..terms.clone() } != Terms::default();
         if step.is_some() && (title.is_some() || reason.is_some()) {
             return Err(self.error(
                 inside,
@@ -230,7 +236,7 @@ impl Reader {
         if step.is_none() && several && own {
             return Err(self.error(
                 inside,
-                "name, rows and changes are about one step, and there are several",
+                "only title, reason, allow and check are about the whole file, and there are several steps",
                 "move them into a block that begins with `/* marktwice step`, in front of their step",
             ));
         }
@@ -242,7 +248,7 @@ impl Reader {
         let at = step.unwrap_or(0);
         let said = self.change.terms(at);
         if said.said_twice(&terms).is_some() {
-            return Err(self.error(inside, "an expected count is said twice", "say it once"));
+            return Err(self.error(inside, "one thing is said twice", "say it once"));
         }
         if let Some(step) = self.change.steps.get_mut(at) {
             step.terms = said.under(terms);

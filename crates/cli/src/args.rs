@@ -188,6 +188,9 @@ pub(crate) struct ChangeArgs {
     /// Let a finding pass, by its code; may be given more than once
     #[arg(long, value_name = "CODE", value_parser = code)]
     pub(crate) allow: Vec<Code>,
+    /// A table beside the target that is known to be written, by a trigger or a foreign key's action; may be given more than once
+    #[arg(long, value_name = "TABLE")]
+    pub(crate) also_writes: Vec<String>,
     /// A second run of a statement that was committed already is meant
     #[arg(long)]
     pub(crate) again: bool,

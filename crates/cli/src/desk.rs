@@ -161,6 +161,9 @@ pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: &dyn Language)
     let mut change =
         marktwice_change::read(&text.text, language).map_err(|e| Trouble::change(e, &text.name))?;
     let counts = args.rows.is_some() || args.changes.is_some();
+    for step in &mut change.steps {
+        step.terms.also_writes.extend(args.also_writes.iter().cloned());
+    }
     if counts && change.steps.len() > 1 {
         return Err(Trouble::usage(
             format!(

@@ -5,6 +5,19 @@ use serde::{Deserialize, Serialize};
 use crate::check::EachCheck;
 use crate::expect::Expect;
 use crate::finding::Code;
+use crate::side::SideWrite;
+
+/// What is thought of rows that hold the new values already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum AlreadySo {
+    /// They are of no interest.
+    Allow,
+    /// They are named as a warning.
+    Warn,
+    /// With one of them nothing is done.
+    Refuse,
+}
 
 /// What is expected of one step: the same for a block in a file, the command line and a receipt.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,6 +34,15 @@ pub struct Terms {
     /// Findings that are let pass for this step.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub allow: Vec<Code>,
+    /// Tables beside the target that it is known to write.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also_writes: Vec<String>,
+    /// The columns that may differ afterwards; without a list, whichever the statement changes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub columns: Option<Vec<String>>,
+    /// What is thought of rows that hold the new values already.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub already_so: Option<AlreadySo>,
     /// What must hold for each of its rows.
     #[serde(default, rename = "each_row", skip_serializing_if = "Vec::is_empty")]
     pub each: Vec<EachCheck>,
@@ -28,13 +50,14 @@ pub struct Terms {
 
 impl Terms {
     /// What a block about a step may say.
-    pub const KEYS: &str = "name, rows, changes, allow and check";
+    pub const KEYS: &str = "name, rows, changes, columns, already_so, also_writes, allow and check";
 
     /// These terms, with `other`'s in their place where it has any. Findings let pass add up, and so do checks.
     #[must_use]
     pub fn under(self, other: Terms) -> Terms {
-        let Terms { name, rows, changes, allow, each } = other;
-        let (mut all, mut checks) = (self.allow, self.each);
+        let Terms { name, rows, changes, allow, also_writes, columns, already_so, each } = other;
+        let (mut all, mut checks, mut writes) = (self.allow, self.each, self.also_writes);
+        writes.extend(also_writes);
         all.extend(allow);
         checks.extend(each);
         Terms {
@@ -42,8 +65,17 @@ impl Terms {
             rows: rows.or(self.rows),
             changes: changes.or(self.changes),
             allow: all,
+            also_writes: writes,
+            columns: columns.or(self.columns),
+            already_so: already_so.or(self.already_so),
             each: checks,
         }
+    }
+
+    /// Whether a write outside the rows was declared, by its table's name with or without its schema.
+    pub fn declares(&self, write: &SideWrite) -> bool {
+        let bare = write.table.rsplit('.').next().unwrap_or(&write.table);
+        self.also_writes.iter().any(|t| t.eq_ignore_ascii_case(&write.table) || t.eq_ignore_ascii_case(bare))
     }
 
     /// What both of two blocks say, by its name; it may be said once only.
@@ -52,6 +84,8 @@ impl Terms {
             ("name", self.name.is_some() && other.name.is_some()),
             ("rows", self.rows.is_some() && other.rows.is_some()),
             ("changes", self.changes.is_some() && other.changes.is_some()),
+            ("columns", self.columns.is_some() && other.columns.is_some()),
+            ("already_so", self.already_so.is_some() && other.already_so.is_some()),
         ];
         both.into_iter().find(|(_, twice)| *twice).map(|(what, _)| what)
     }

@@ -148,6 +148,12 @@ codes! {
     HasChildren "has-children" Stop
         "Other rows refer to what would go, or to a key that would change, and hold it there, so the database refuses the statement."
         "Look at the rows that refer, and delete or point them elsewhere first.";
+    AlreadySo "already-so" Stop
+        "Rows that match hold the new values already, which was said not to be so (already_so)."
+        "Leave those rows out, or say already_so = \"allow\".";
+    OtherColumns "other-columns" Stop
+        "Columns would change that were not among those that may (columns)."
+        "Add them to columns, or assign what was meant only.";
     MaySkip "may-skip" Warn
         "A trigger may skip, take away or rewrite matched rows: which of them really change or go only the run can tell."
         "Look at the trigger; every row is verified inside the transaction, and one that is not as it should be rolls it back.";

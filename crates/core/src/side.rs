@@ -32,6 +32,9 @@ impl SideHow {
     }
 }
 
+/// What stands for a table where an engine counts rows without saying of which.
+pub const ELSEWHERE: &str = "rows elsewhere";
+
 /// A write outside the matched rows or outside the target.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SideWrite {

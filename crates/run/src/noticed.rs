@@ -1,7 +1,7 @@
 //! What rows, counts and the closer look show of a step, as findings.
 
 use marktwice_core::breach::Breach;
-use marktwice_core::change::Change;
+use marktwice_core::change::{AlreadySo, Change, Terms};
 use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
 use marktwice_core::mark::StepKind;
@@ -179,9 +179,50 @@ fn many_sources(kind: StepKind, target: &Target, many: &Many) -> Finding {
     Finding::new(Code::ManySources, format!("{matched}{some} with different values"))
 }
 
-/// A finding for each write outside the matched rows.
-pub(crate) fn side_findings(side: &[SideWrite]) -> Vec<Finding> {
-    side.iter().map(|write| Finding::new(write.how.code(), side_text(write))).collect()
+/// A finding for each write outside the matched rows; one that was declared stops nothing.
+pub(crate) fn side_findings(side: &[SideWrite], terms: &Terms) -> Vec<Finding> {
+    let one = |write: &SideWrite| {
+        let finding = Finding::new(write.how.code(), side_text(write));
+        if !terms.declares(write) {
+            return finding;
+        }
+        let message = format!("{}; it is declared", finding.message);
+        Finding { message, ..finding }.weighing(Level::Note).hint("nothing; look at what is named")
+    };
+    side.iter().map(one).collect()
+}
+
+/// What was said of the columns that may change, and of rows that hold the new values already.
+pub(crate) fn against_terms(block: &Block, terms: &Terms) -> Vec<Finding> {
+    let mut found = Vec::new();
+    let name = |at: usize| block.target.columns.get(at).map_or("", |c| c.name.as_str());
+    if let Some(columns) = &terms.columns {
+        let may = |at: usize| columns.iter().any(|c| block.target.position(c) == Some(at));
+        let generated = |at: usize| block.target.columns.get(at).is_some_and(|c| c.generated);
+        let others = block.foreseen.iter().map(|f| f.column).filter(|at| !may(*at) && !generated(*at));
+        let others: Vec<&str> = others.map(name).collect();
+        if !others.is_empty() {
+            let message =
+                format!("{} may change, and only {} was said to", others.join(", "), columns.join(", "));
+            found.push(Finding::new(Code::OtherColumns, message));
+        }
+        if let Some(wrong) = columns.iter().find(|c| block.target.position(c).is_none()) {
+            let message = format!("columns says {wrong}, which {} does not have", block.target.table);
+            found.push(Finding::new(Code::UnknownName, message));
+        }
+    }
+    let already = block.matched - block.changes;
+    let weight = match terms.already_so {
+        Some(AlreadySo::Refuse) => Level::Stop,
+        Some(AlreadySo::Warn) => Level::Warn,
+        Some(AlreadySo::Allow) | None => return found,
+    };
+    if already > 0 && block.kind == StepKind::Update && !block.uncertain() {
+        let (rows, hold) = (words::rows(already), words::either(already, "holds", "hold"));
+        let finding = Finding::new(Code::AlreadySo, format!("{rows} already {hold} the new values"));
+        found.push(finding.weighing(weight));
+    }
+    found
 }
 
 /// A finding for each thing that is known to stand in the way of an undo.

@@ -437,7 +437,8 @@ impl Readback {
 }
 
 fn first_undeclared(facts: &StepFacts, side: &[SideWrite]) -> Option<(String, Code)> {
-    let undeclared = side.iter().find(|write| !facts.allowed.contains(&write.how.code()));
+    let undeclared =
+        side.iter().find(|write| !facts.allowed.contains(&write.how.code()) && !facts.terms.declares(write));
     undeclared.map(|write| (side_text(write), write.how.code()))
 }
 

@@ -16,7 +16,9 @@ use crate::collect::{Collector, unmet, unwrap_sink};
 use crate::context::{Context, Talk};
 use crate::history::standing;
 use crate::mark::since_then;
-use crate::noticed::{broken, closer, explained, from_rows, no_way_back, side_findings, still_open};
+use crate::noticed::{
+    against_terms, broken, closer, explained, from_rows, no_way_back, side_findings, still_open,
+};
 use crate::outcome::{Failure, RunOutcome};
 use crate::planned::{Planned, mark_header, plan_all};
 use crate::preview::{Block, Preview, Show, Since, StepPreview};
@@ -298,7 +300,7 @@ fn assemble(
             meanings: Vec::new(),
             filter: plan.reads.clone(),
         },
-        name: terms.name,
+        name: terms.name.clone(),
         statement: plan.statement.clone(),
         pin: plan.pin.clone(),
         waits: planned.standing.waits.clone(),
@@ -342,7 +344,8 @@ fn assemble(
     step.block.findings.extend(broken(&collector.breaches.found, &plan.target, several));
     step.block.checks.clone_from(&collector.checks);
     step.study.skipped = still_open(&collector.breaches.open);
-    step.block.findings.extend(side_findings(&step.block.side));
+    step.block.findings.extend(side_findings(&step.block.side, &terms));
+    step.block.findings.extend(against_terms(&step.block, &terms));
     if step.block.matched > 0 {
         step.block.findings.extend(no_way_back(&step.back));
     }

@@ -157,6 +157,7 @@ impl Walk<'_> {
             rows: None,
             changes: None,
             allow: Vec::new(),
+            also_writes: Vec::new(),
             again: false,
             quick: false,
             show: Show::First(20),

@@ -107,3 +107,56 @@ fn conditions_that_are_none_of_a_row() {
         s.run(&["rehearse", "change.sql"]).expect(0).says("holds for the row");
     });
 }
+
+#[test]
+fn what_a_step_says_of_its_writes_is_held_to() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run("CREATE TABLE log (n integer); CREATE TABLE other_log (n integer);");
+        match stage.on {
+            On::Sqlite => stage.run("CREATE TRIGGER note_it AFTER UPDATE ON hive BEGIN INSERT INTO log VALUES (1); END;"),
+            On::Postgres => stage.run(
+                "CREATE FUNCTION note_it() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO log VALUES (1); RETURN new; END $$; \
+                 CREATE TRIGGER note_it AFTER UPDATE ON hive FOR EACH ROW EXECUTE FUNCTION note_it();",
+            ),
+            On::Maria => stage.run("CREATE TRIGGER note_it AFTER UPDATE ON hive FOR EACH ROW INSERT INTO log VALUES (1);"),
+        }
+        let before = stage.dump();
+        let sql = "UPDATE hive SET note = 'n' WHERE hive_id = 10";
+        s.run(&["apply", "--sql", sql, "--rows", "1", "--yes"]).expect(3).says("undeclared-write");
+        s.run(&["apply", "--sql", sql, "--rows", "1", "--yes", "--also-writes", "other_log"]).expect(3);
+        assert_eq!(stage.dump(), before);
+        s.run(&["preview", "--sql", sql, "--also-writes", "LOG"]).expect(0).says("it is declared");
+        s.write(
+            "change.sql",
+            format!("/* marktwice\nrows = 1\nalso_writes = [\"log\"]\ncolumns = [\"note\"]\n*/\n{sql}"),
+        );
+        s.run(&["apply", "change.sql", "--yes"]).expect(0);
+        assert_eq!(stage.value("SELECT count(*) FROM log"), stage.value("SELECT 1"));
+    });
+}
+
+#[test]
+fn columns_and_rows_that_hold_the_values_already() {
+    each(|stage| {
+        let s = &stage.scene;
+        let before = stage.dump();
+        let text = |more: &str, sql: &str| format!("/* marktwice\n{more}\n*/\n{sql}");
+        let both = "UPDATE keeper SET region = 'Moor', name = 'x' WHERE keeper_id = 1";
+        s.write("change.sql", text("columns = [\"region\"]\nrows = 1", both));
+        s.run(&["apply", "change.sql", "--yes"])
+            .expect(3)
+            .says("other-columns: name may change, and only region was said to");
+        s.write("change.sql", text("columns = [\"regoin\"]", both));
+        s.run(&["preview", "change.sql"]).expect(3).says("columns says regoin");
+        // Keeper 2 is in Moor already.
+        let two = "UPDATE keeper SET region = 'Moor' WHERE keeper_id IN (1, 2)";
+        s.write("change.sql", text("already_so = \"refuse\"\nrows = 2", two));
+        s.run(&["apply", "change.sql", "--yes"]).expect(3).says("1 row already holds the new values");
+        s.write("change.sql", text("already_so = \"warn\"\nrows = 2", two));
+        s.run(&["preview", "change.sql"]).expect(0).says("already-so");
+        s.write("change.sql", text("already_so = \"never\"", two));
+        s.run(&["preview", "change.sql"]).expect(2).says("already_so");
+        assert_eq!(stage.dump(), before);
+    });
+}

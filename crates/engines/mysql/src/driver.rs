@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 use marktwice_core::Value;
 use marktwice_core::finding::Code;
 use marktwice_core::mark::StepKind;
+use marktwice_core::side::ELSEWHERE;
 use marktwice_core::steps::Touches;
 use marktwice_core::survey::Declared;
 use marktwice_core::table::{KeyKind, Target};
@@ -414,7 +415,7 @@ impl Driver for My {
             return Ok(Vec::new());
         }
         let how = SideHow::Measured(more.join(", "));
-        Ok(vec![SideWrite { table: "rows elsewhere".to_owned(), how, rows: None }])
+        Ok(vec![SideWrite { table: ELSEWHERE.to_owned(), how, rows: None }])
     }
 
     /// A savepoint goes with the transaction it was made in.

@@ -2,11 +2,13 @@
 //! snapshot is finished, and only the commit is left.
 
 use marktwice_core::Code;
+use marktwice_core::change::AlreadySo;
 use marktwice_core::check::CheckFound;
 use marktwice_core::image::{Image, Place};
 use marktwice_core::mark::HeldRow;
 use marktwice_core::receipt::RunState;
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
+use marktwice_core::side::ELSEWHERE;
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
@@ -83,6 +85,9 @@ impl<'a, 's> Written<'a, 's> {
             }
             Err(error) => return Err(self.end(End::Failed(error.into()))),
         }
+        if facts.terms.already_so == Some(AlreadySo::Refuse) && pass.changed < self.held.matched {
+            return Err(self.end(End::Stopped(vec![Code::AlreadySo])));
+        }
         let expected = facts.terms.changes.filter(|e| !e.met(pass.changed, self.held.matched));
         if let Some(expected) = expected {
             let unmet = Unmet { what: "changes", expected, found: pass.changed };
@@ -128,7 +133,11 @@ impl<'a, 's> Written<'a, 's> {
         if let Some(collector) = looking {
             collector.measured(&measured);
         }
-        if let Some(write) = first_undeclared(facts, &measured) {
+        // Some engines count rows without saying of which table: where all that is foreseen is declared, these are that.
+        let foreseen = &self.held.side;
+        let all_declared = !foreseen.is_empty() && foreseen.iter().all(|write| facts.terms.declares(write));
+        let counted = measured.iter().filter(|write| !(all_declared && write.table == ELSEWHERE)).cloned();
+        if let Some(write) = first_undeclared(facts, &counted.collect::<Vec<_>>()) {
             return Ok(Some(write));
         }
         self.begun.run.step_receipt(step, |step| step.also_written.extend(measured));
