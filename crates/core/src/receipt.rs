@@ -116,6 +116,10 @@ pub struct StepReceipt {
     /// What was written outside its rows, and was let pass.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub also_written: Vec<SideWrite>,
+    /// The other rows of the table, where it is proven that none of them was written: the engine wrote no more rows than were
+    /// verified one by one, the table has as many rows as it should, and nothing else wrote it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub untouched: Option<u64>,
     /// What its checks have found, once its statement had run.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<CheckFound>,

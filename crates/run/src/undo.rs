@@ -386,6 +386,7 @@ fn step_receipt(facts: &StepFacts, options: &UndoOptions) -> StepReceipt {
         changed: 0,
         engine_count: None,
         also_written: Vec::new(),
+        untouched: None,
         checks: Vec::new(),
     }
 }

@@ -181,6 +181,7 @@ pub(crate) fn receipt(entry: &Entry) -> String {
     if let [step] = receipt.steps.as_slice() {
         line("rows", &counts(step));
         line("expected", &expected(step));
+        line("others", &super::outcome::untouched(step).unwrap_or_default());
         also_written(step).iter().for_each(|text| line("also", text));
         checks(step).iter().for_each(|text| line("check", text));
     }

@@ -166,6 +166,18 @@ pub(crate) fn ended(outcome: &RunOutcome, begun: bool, (tables, file): (&[&str],
     out
 }
 
+/// That the other rows of a table were not touched, and by what that is known.
+pub(super) fn untouched(step: &StepReceipt) -> Option<String> {
+    let (others, wrote) = (step.untouched.filter(|n| *n > 0)?, step.engine_count?);
+    let other = if others == 1 { "row" } else { "rows" };
+    Some(format!(
+        "the other {} {other} of {}: untouched (the engine wrote {}, and each was verified)",
+        number(others),
+        step.table,
+        rows(wrote)
+    ))
+}
+
 /// What was done to the rows of a step.
 fn done(kind: RunKind, step: &StepReceipt) -> String {
     match (kind, step.kind) {
@@ -214,6 +226,11 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     let back = format!("marktwice undo {}{on}{allow}", receipt.run);
     let again = if receipt.kind == RunKind::Undo { "To take the undo back" } else { "To take it back" };
     let _ = writeln!(out, " {again}: {}", styled(BOLD, &back));
+    if let (RunKind::Apply, [step]) = (receipt.kind, receipt.steps.as_slice())
+        && let Some(text) = untouched(step)
+    {
+        let _ = writeln!(out, "  {}", styled(DIM, &cells::escape(&text)));
+    }
     if let Some(owned) = way.owned_in_words() {
         let _ = writeln!(out, "  an undo puts back all but {}", cells::escape(&owned));
     }

@@ -416,7 +416,8 @@ impl<D: Driver> Looking<'_, D> {
         let itself = key.child_target == key.parent_name;
         let identity = self.detail.table.identity();
         if itself {
-            if identity.is_empty() || kind == StepKind::Update {
+            // What becomes of rows that are written too is another matter.
+            if identity.is_empty() {
                 return Ok(());
             }
             let own = identity.iter().map(|(held, own)| format!("m.{held} = c.{own}"));

@@ -61,6 +61,7 @@ fn receipt(run: &str, state: RunState) -> Receipt {
         definition: "d".into(),
         terms: Terms { rows: Some(marktwice_core::Expect::Range(1, Some(2))), ..Terms::default() },
         also_written: Vec::new(),
+        untouched: None,
         checks: Vec::new(),
         matched: 1,
         changed: 1,

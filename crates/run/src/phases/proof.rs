@@ -8,7 +8,7 @@ use marktwice_core::image::{Image, Place};
 use marktwice_core::mark::HeldRow;
 use marktwice_core::receipt::RunState;
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
-use marktwice_core::side::ELSEWHERE;
+use marktwice_core::side::{ELSEWHERE, SideWrite};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
@@ -98,6 +98,18 @@ impl<'a, 's> Written<'a, 's> {
             Ok(Some((what, code))) => return Err(self.end(End::SideEffects(what, code))),
             Err(error) => return Err(self.end(ended_by(error))),
         }
+        // Where something else was let pass that writes the same table, nobody can say so.
+        let table = &facts.target.table;
+        let alone = |writes: &[SideWrite]| {
+            // Rows of which nobody says where they are may be its own.
+            let own = |w: &SideWrite| w.table.eq_ignore_ascii_case(table) || w.table == ELSEWHERE;
+            writes.iter().all(|w| !own(w) && w.how.code() != Code::UnmeasuredWrite)
+        };
+        let others = self.held.total.saturating_sub(self.held.matched);
+        let held_alone = alone(&self.held.side);
+        self.begun.run.step_receipt(step, |step| {
+            step.untouched = Some(others).filter(|_| held_alone && alone(&step.also_written));
+        });
         let mut checks = Vec::new();
         for check in &facts.terms.each {
             match self.begun.tx.each(step, check) {
