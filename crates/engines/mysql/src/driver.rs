@@ -29,15 +29,14 @@ use marktwice_sql::Step;
 use marktwice_sql::query::ask::Texts;
 use mysql::prelude::Queryable;
 
-use crate::catalog::{
-    NoTemporary, Table, describe, describe_found, find, foreign_keys, listed, rules, viewed,
-};
+use crate::catalog::{NoTemporary, Table, describe, describe_found, find, foreign_keys};
 use crate::client::{My, literal};
 use crate::detail::Detail;
 use crate::error::{code, engine, is_lost};
 use crate::finder;
 use crate::grants::grants;
 use crate::held::{Filled, Held, content_columns, define, expect_contents, fill, recipe};
+use crate::listing::{listed, rules, viewed};
 use crate::nameless::{put_by_content, several_of_a_content, single_contents};
 use crate::plan::{called_by, plan};
 use crate::touches::touches;

@@ -16,6 +16,7 @@ mod error;
 mod finder;
 mod grants;
 mod held;
+mod listing;
 pub mod load;
 mod nameless;
 mod open;

@@ -2,11 +2,8 @@
 
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
-use marktwice_core::survey::{OfView, TableSummary};
 use marktwice_core::table::{Column, Key, KeyKind, Target, naming};
 use marktwice_port::EngineError;
-use marktwice_relational::breaches::{Rules, Unique};
-use marktwice_relational::driver::{Listed, Viewed};
 use marktwice_relational::foresee::{Extra, Trigger};
 use marktwice_relational::layout::choose_key;
 use marktwice_relational::reach::ForeignKey;
@@ -14,7 +11,6 @@ use marktwice_relational::walk::Body;
 use marktwice_sql::Language;
 use marktwice_sql::statement::pins::UniqueKey;
 use marktwice_sql::statement::routine::{self, Routine};
-use marktwice_sql::text::qualified_names;
 
 use crate::client::{Pg, TextRow};
 use crate::copy::{Form, quoted};
@@ -95,7 +91,7 @@ pub(crate) fn cell(row: &TextRow, at: usize) -> &str {
     row.get(at).and_then(Option::as_deref).unwrap_or("")
 }
 
-fn yes(row: &TextRow, at: usize) -> bool {
+pub(crate) fn yes(row: &TextRow, at: usize) -> bool {
     cell(row, at) == "t"
 }
 
@@ -343,88 +339,6 @@ pub(crate) fn triggers(
         });
     }
     Ok(all)
-}
-
-/// What a table demands of its rows. Names in it are whole, whatever the search path is.
-pub(crate) fn rules(pg: &mut Pg, table: &Table) -> Result<Rules, EngineError> {
-    let oid = &table.oid;
-    let indexes = pg.rows(&format!(
-        "SELECT (SELECT string_agg(pg_get_indexdef(indexrelid, n, false), E'\\x1f' ORDER BY n) \
-         FROM generate_series(1, indnkeyatts) AS g(n)), pg_get_expr(indpred, indrelid), NOT indimmediate \
-         FROM pg_index WHERE indrelid = {oid} AND indisunique AND indisvalid ORDER BY indexrelid"
-    ))?;
-    let unique = indexes.iter().map(|row| Unique {
-        terms: cell(row, 0).split('\u{1f}').map(str::to_owned).collect(),
-        only: row.get(1).cloned().flatten(),
-        at_the_end: yes(row, 2),
-    });
-    let checks = pg.rows(&format!(
-        "SELECT pg_get_expr(conbin, conrelid) FROM pg_constraint WHERE conrelid = {oid} AND contype = 'c' ORDER BY conname"
-    ))?;
-    // A function that is not the server's own may do anything; columns stand there without a table before them.
-    let own = |text: &String| qualified_names(text, Language::Postgres).is_empty();
-    let role = pg.one("SELECT current_setting('session_replication_role')")?;
-    Ok(Rules {
-        unique: unique.filter(|u| u.terms.iter().chain(&u.only).all(own)).collect(),
-        not_null: (0..table.target.columns.len())
-            .filter(|at| table.target.columns.get(*at).is_some_and(|c| c.not_null))
-            .collect(),
-        checks: checks.iter().map(|row| cell(row, 0).to_owned()).filter(own).collect(),
-        every_check: true,
-        references: role.as_deref() != Some("replica"),
-    })
-}
-
-/// All tables and views on the search path, in order: one question.
-pub(crate) fn listed(pg: &mut Pg) -> Result<Vec<Listed>, EngineError> {
-    // The key is chosen as `choose_key` does: the primary one, else a unique one whose columns refuse NULL.
-    let rows = pg.rows(
-        "SELECT c.oid::regclass::text, c.relkind, format('%I.%I', n.nspname, c.relname), \
-         (SELECT count(*) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped), \
-         (SELECT string_agg(a.attname, E'\\x1f' ORDER BY k.o) FROM unnest(key.columns) WITH ORDINALITY AS k(n, o) \
-          JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.n) \
-         FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace LEFT JOIN LATERAL (\
-          SELECT (i.indkey::int2[])[0:i.indnkeyatts - 1] AS columns FROM pg_index i WHERE i.indrelid = c.oid AND i.indisunique \
-          AND i.indisvalid AND i.indimmediate AND i.indpred IS NULL AND i.indexprs IS NULL \
-          AND (i.indisprimary OR NOT EXISTS (SELECT 1 FROM pg_attribute a WHERE a.attrelid = c.oid \
-           AND a.attnum = ANY ((i.indkey::int2[])[0:i.indnkeyatts - 1]) AND NOT a.attnotnull)) \
-          ORDER BY NOT i.indisprimary, i.indnkeyatts, i.indexrelid LIMIT 1) AS key ON true \
-         WHERE c.relkind IN ('r', 'p', 'v', 'm') AND NOT c.relispartition AND n.nspname = ANY (current_schemas(false)) \
-         ORDER BY c.relname, n.nspname",
-    )?;
-    let one = |row: &TextRow| {
-        let (kind, name) = (cell(row, 1), cell(row, 2));
-        let from = if kind == "r" { format!("ONLY {name}") } else { name.to_owned() };
-        let key = cell(row, 4).split('\u{1f}').filter(|k| !k.is_empty()).map(str::to_owned).collect();
-        let about = TableSummary {
-            table: cell(row, 0).to_owned(),
-            rows: None,
-            key,
-            columns: cell(row, 3).parse().unwrap_or(0),
-            view: matches!(kind, "v" | "m"),
-        };
-        Listed { about, from }
-    };
-    Ok(rows.iter().map(one).collect())
-}
-
-/// The view of a name, where it stands for one.
-pub(crate) fn viewed(
-    pg: &mut Pg,
-    schema: Option<&str>,
-    name: &str,
-) -> Result<Option<Viewed<Table>>, EngineError> {
-    let found = find(pg, schema, name)?.filter(|f| matches!(f.sort, Sort::View | Sort::Materialized));
-    let Some(found) = found else { return Ok(None) };
-    let oid = &found.oid;
-    let definition = pg.one(&format!("SELECT pg_get_viewdef({oid}::oid, true)"))?.unwrap_or_default();
-    let reads = pg.rows(&format!(
-        "SELECT DISTINCT d.refobjid::regclass::text FROM pg_rewrite r JOIN pg_depend d ON d.objid = r.oid \
-         AND d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass \
-         WHERE r.ev_class = {oid} AND d.refobjid <> r.ev_class ORDER BY 1"
-    ))?;
-    let of = OfView { definition, reads: reads.iter().map(|row| cell(row, 0).to_owned()).collect() };
-    Ok(Some(Viewed { table: describe_found(pg, &found)?, of }))
 }
 
 /// All foreign keys of the database; those of partitions are their parents'.

@@ -30,12 +30,13 @@ use marktwice_sql::query::ask::Texts;
 use marktwice_sql::statement::routine::Written;
 
 use crate::calls::Asking;
-use crate::catalog::{Table, describe, describe_found, find, foreign_keys, listed, rules, viewed};
+use crate::catalog::{Table, describe, describe_found, find, foreign_keys};
 use crate::client::{Pg, READING, TEMPORARY};
 use crate::copy::{self, quoted};
 use crate::detail::Detail;
 use crate::error::{engine, is_lost};
 use crate::held::{Filled, Held, define, fill, recipe};
+use crate::listing::{listed, rules, viewed};
 use crate::measured::{Books, Measured, between, books};
 use crate::plan::{called_by, elsewhere, plan};
 use crate::touches::touches;

@@ -14,6 +14,7 @@ mod driver;
 mod error;
 mod finder;
 mod held;
+mod listing;
 pub mod load;
 mod measured;
 mod open;
