@@ -9,7 +9,7 @@ use marktwice_core::undo::RowChange;
 use marktwice_port::EngineError;
 use marktwice_relational::finder::{Asked, Lock};
 use marktwice_relational::layout::key_of;
-use marktwice_relational::session::forms;
+use marktwice_relational::shell::forms;
 use marktwice_sql::dialect::ours::{ASKED, FOUND, before};
 
 use crate::catalog::{Table, ident};

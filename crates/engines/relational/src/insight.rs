@@ -17,8 +17,7 @@ use marktwice_sql::statement::slicing::understand;
 use crate::around::count;
 use crate::driver::{Driver, Listed, Viewed};
 use crate::links::links;
-use crate::session::forms;
-use crate::shell::Tabled;
+use crate::shell::{Tabled, forms};
 use crate::statement::detail;
 use crate::unknown::unknown_name;
 

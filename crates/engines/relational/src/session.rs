@@ -19,7 +19,7 @@ use crate::detail::Detail;
 use crate::driver::Driver;
 use crate::held::stream_plainly;
 use crate::insight;
-use crate::shell::Tabled;
+use crate::shell::{Tabled, forms};
 use crate::statement::detail;
 use crate::transaction::Transaction;
 use crate::view::View;
@@ -62,11 +62,6 @@ fn count<T: Tabled>(detail: &Detail<T>) -> Result<String, EngineError> {
     let distinct = if step.sources.is_some() { "DISTINCT " } else { "" };
     let rows = step.query(&format!("{distinct}{own}"), Ask::default());
     Ok(format!("SELECT count(*) FROM (\n{rows}\n) AS marktwice_rows"))
-}
-
-/// How the columns of a table come.
-pub fn forms<T: Tabled>(table: &T) -> Vec<T::Form> {
-    (0..table.target().columns.len()).map(|at| table.form(at)).collect()
 }
 
 impl<D: Driver> Session for Opened<D> {

@@ -139,6 +139,11 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
     }
 }
 
+/// How the columns of a table come.
+pub fn forms<T: Tabled>(table: &T) -> Vec<T::Form> {
+    (0..table.target().columns.len()).map(|at| table.form(at)).collect()
+}
+
 /// A connection.
 pub trait Shell: Sized {
     /// The engine's tables.
