@@ -236,7 +236,7 @@ impl Reader {
         if step.is_none() && several && own {
             return Err(self.error(
                 inside,
-                "only title, reason, allow and check are about the whole file, and there are several steps",
+                "what is expected of rows and columns is about one step, and there are several",
                 "move them into a block that begins with `/* marktwice step`, in front of their step",
             ));
         }

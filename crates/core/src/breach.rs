@@ -122,6 +122,23 @@ impl Breach {
 /// Characters of a value that are shown in a sentence.
 const SHOWN: usize = 60;
 
+/// The keys of all rows that would break one of these constraints; `None` where not all of them are named.
+pub fn breakers(breaches: &[Breach]) -> Option<Vec<Vec<Value>>> {
+    let mut keys: Vec<Vec<Value>> = Vec::new();
+    for breach in breaches.iter().filter(|breach| breach.unless.is_none()) {
+        let named = breach.first.len() as u64;
+        if breach.among && named * 2 > breach.rows || !breach.among && named < breach.rows {
+            return None;
+        }
+        for row in &breach.first {
+            if !keys.contains(&row.key) {
+                keys.push(row.key.clone());
+            }
+        }
+    }
+    (!keys.is_empty()).then_some(keys)
+}
+
 /// What was asked about a step's constraints.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Breaches {

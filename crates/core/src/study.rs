@@ -23,6 +23,8 @@ pub struct Wish {
     pub expected: Option<Expect>,
     /// A condition for the rows that do not hold the new values yet, where their number is the expected one; and that number.
     pub leave_out: Option<(String, u64)>,
+    /// Keys of all rows that would break a constraint, and how many rows there are without them.
+    pub broken: Option<(Vec<Vec<Value>>, u64)>,
     /// One of the matched rows, as an example in a filter to paste.
     pub example: Vec<Value>,
     /// Keys of all matched rows, where they are few.
@@ -46,6 +48,8 @@ pub struct Study {
     pub kinds: Vec<KindOffer>,
     /// The filter that leaves out rows which already hold the new values.
     pub leave_out: Option<String>,
+    /// The filter that leaves out rows which would break a constraint.
+    pub unbroken: Option<String>,
     /// What values refer to: column, value, and the name of the row it refers to.
     #[serde(skip)]
     pub meanings: Vec<(usize, Value, String)>,

@@ -1,8 +1,8 @@
 //! What rows, counts and the closer look show of a step, as findings.
 
-use marktwice_core::breach::Breach;
+use marktwice_core::breach::{Breach, breakers};
 use marktwice_core::change::{AlreadySo, Change, Terms};
-use marktwice_core::finding::Level;
+use marktwice_core::finding::{Level, Paste};
 use marktwice_core::many::Many;
 use marktwice_core::mark::StepKind;
 use marktwice_core::notice::Notices;
@@ -23,7 +23,7 @@ pub(crate) fn closer(
     session: &mut dyn Session,
     plan: &Plan,
     change: &Change,
-    notices: &Notices,
+    (notices, breaches): (&Notices, &[Breach]),
     step: &mut StepPreview,
 ) {
     let block = &mut step.block;
@@ -37,6 +37,10 @@ pub(crate) fn closer(
         leave_out: plan.leave_out.clone().filter(|_| unmet).and_then(|condition| {
             let fits = change.terms(plan.step).rows?.met(block.changes, step.total);
             (fits && block.changes < block.matched).then_some((condition, block.changes))
+        }),
+        broken: breakers(breaches).and_then(|keys| {
+            let left = block.matched.checked_sub(keys.len() as u64).filter(|left| *left > 0)?;
+            Some((keys, left))
         }),
         example: block.rows.first().map(|r| r.image.row().to_vec()).unwrap_or_default(),
         keys: if few { block.rows.iter().map(|r| r.key.clone()).collect() } else { Vec::new() },
@@ -59,9 +63,25 @@ pub(crate) fn closer(
             block.totals.retain(|t| !refers(&t.column));
             study.skipped =
                 step.study.skipped.take().into_iter().chain(study.skipped).reduce(|a, b| format!("{a}; {b}"));
+            if let (Some(filter), Some((_, left))) = (&study.unbroken, &wish.broken) {
+                leave_out_breakers(block, filter, *left);
+            }
             step.study = study;
         }
         Err(error) => step.study.skipped = Some(error.to_string()),
+    }
+}
+
+/// Offers the filter without the rows that would break a constraint, at the last finding about one.
+fn leave_out_breakers(block: &mut Block, filter: &str, left: u64) {
+    let constraint = |f: &&mut Finding| {
+        let codes =
+            [Code::TakenAlready, Code::NullRefused, Code::CheckRefused, Code::NoParent, Code::HasChildren];
+        f.level == Level::Stop && codes.contains(&f.code)
+    };
+    if let Some(finding) = block.findings.iter_mut().filter(constraint).last() {
+        finding.hint = Some(format!("{} To leave those rows out, write:", finding.remedy()));
+        finding.paste = Some(Box::new(Paste { text: filter.into(), rows: vec![Some(left)] }));
     }
 }
 

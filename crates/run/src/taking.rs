@@ -220,7 +220,13 @@ pub(crate) fn take(
             notice(planned, &notices, &mut step);
             // What the database holds now is not what the step will meet behind others.
             if !planned.standing.must_wait() {
-                closer(&mut *session, &planned.plan, change, &notices, &mut step);
+                closer(
+                    &mut *session,
+                    &planned.plan,
+                    change,
+                    (&notices, &collector.breaches.found),
+                    &mut step,
+                );
             }
         }
         step.block.findings.sort_by_key(|f| std::cmp::Reverse(f.level));

@@ -124,6 +124,10 @@ pub fn study<E>(subject: Subject<'_>, wish: &Wish, ask: &mut Asker<'_, E>) -> St
         .leave_out
         .as_ref()
         .and_then(|(condition, left)| subject.leaving(condition, *left, &mut questions));
+    found.unbroken = wish.broken.as_ref().and_then(|(keys, left)| {
+        let condition = pins_found::without_keys(subject, keys)?;
+        subject.leaving(&condition, *left, &mut questions)
+    });
     if wish.brief {
         return found;
     }

@@ -40,21 +40,26 @@ fn declared(subject: Subject<'_>, wish: &Wish) -> Option<PinOffer> {
     if wish.keys.is_empty() || wish.keys.len() > NAMED || key.kind == KeyKind::WholeRow {
         return None;
     }
+    let filter = format!("WHERE {}", with_keys(subject, &wish.keys)?);
+    Some(PinOffer { columns: key.names.clone(), declared: key.kind != KeyKind::RowIdentity, filter })
+}
+
+/// A condition that holds for the rows of these keys and no others.
+fn with_keys(subject: Subject<'_>, keys: &[Vec<Value>]) -> Option<String> {
     let language = subject.step.language;
-    let names: Vec<String> = key.names.iter().map(|n| language.name(n)).collect();
-    let filter = match names.as_slice() {
+    let names: Vec<String> = subject.target.key.names.iter().map(|n| language.name(n)).collect();
+    Some(match names.as_slice() {
         [] => return None,
         [one] => {
             let values: Vec<String> =
-                wish.keys.iter().map(|k| language.literal(k.first()?)).collect::<Option<_>>()?;
+                keys.iter().map(|k| language.literal(k.first()?)).collect::<Option<_>>()?;
             match values.as_slice() {
-                [value] => format!("WHERE {one} = {value}"),
-                many => format!("WHERE {one} IN ({})", many.join(", ")),
+                [value] => format!("{one} = {value}"),
+                many => format!("{one} IN ({})", many.join(", ")),
             }
         }
         several => {
-            let rows: Vec<String> = wish
-                .keys
+            let rows: Vec<String> = keys
                 .iter()
                 .map(|key| {
                     let terms: Vec<String> = several
@@ -66,12 +71,22 @@ fn declared(subject: Subject<'_>, wish: &Wish) -> Option<PinOffer> {
                 })
                 .collect::<Option<_>>()?;
             match rows.as_slice() {
-                [one] => format!("WHERE {one}"),
-                many => format!("WHERE ({})", many.join(") OR (")),
+                [one] => one.clone(),
+                many => format!("({})", many.join(") OR (")),
             }
         }
-    };
-    Some(PinOffer { columns: key.names.clone(), declared: key.kind != KeyKind::RowIdentity, filter })
+    })
+}
+
+/// A condition that holds for all rows but those of these keys.
+pub(super) fn without_keys(subject: Subject<'_>, keys: &[Vec<Value>]) -> Option<String> {
+    let with = with_keys(subject, keys)?;
+    let one = subject.target.key.names.len() == 1;
+    Some(match keys {
+        [_] if one => with.replacen(" = ", " <> ", 1),
+        _ if one => with.replacen(" IN ", " NOT IN ", 1),
+        _ => format!("NOT ({with})"),
+    })
 }
 
 /// Columns, or pairs of them, whose values only one row has.
