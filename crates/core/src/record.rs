@@ -49,7 +49,7 @@ pub struct MarkHeader {
     pub taken: String,
     /// On which database.
     pub database: DatabaseId,
-    /// The command that took it: a bare `apply` takes the last one of a preview only.
+    /// The command that took it: a bare `apply` takes the last one of a preview or a rehearsal only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<String>,
     /// The file that the change was read from: its real path.

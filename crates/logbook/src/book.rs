@@ -265,11 +265,13 @@ impl Logbook for Shelf {
     fn mark(&self, name: Option<&str>) -> Result<Box<dyn Mark>, LogError> {
         let files = self.mark_files()?;
         let wanted = match name {
-            // Marks that were taken on the way to a question are not meant; older ones do not say.
-            None => files
-                .iter()
-                .rev()
-                .find(|path| first_line(path).and_then(|header| header.by).is_none_or(|by| by == "preview")),
+            // Marks that were taken on the way to a question are not meant, those of previews and rehearsals are; older ones do not
+            // say.
+            None => files.iter().rev().find(|path| {
+                first_line(path)
+                    .and_then(|header| header.by)
+                    .is_none_or(|by| by == "preview" || by == "rehearsal")
+            }),
             Some(name) => files.iter().find(|f| short_name(f) == name),
         };
         match (wanted, name) {
