@@ -218,6 +218,7 @@ pub(crate) fn comparison(found: &Difference, names: [&str; 2], status: u8) -> Js
             "rows": rows.collect::<Vec<_>>(),
             "not_compared": left_out.collect::<Vec<_>>(),
             "waits": step.waits,
+            "same_statement": step.same_statement,
             "same": step.same(),
         })
     };

@@ -51,6 +51,8 @@ pub struct StepDifference {
     pub left_out: Vec<(String, Option<String>)>,
     /// Why the rows cannot be compared, where one of the steps rests on an earlier one.
     pub waits: Option<String>,
+    /// Whether it rests on earlier steps, and both are the same statement behind steps that do the same.
+    pub same_statement: bool,
 }
 
 /// A row that two steps do not treat alike: what it is and becomes in each, where that one matches it.
@@ -121,7 +123,13 @@ pub fn compare(context: &Context<'_>, changes: [&Change; 2]) -> Result<Differenc
         let count = |plan: &Plan| matched.iter().find(|(step, _)| *step == plan.step).map_or(0, |(_, n)| *n);
         for (one, two) in &pairs {
             let counts = [count(&one.plan), count(&two.plan)];
-            steps.push(difference(hold, (one, two), counts)?);
+            let mut step = difference(hold, (one, two), counts)?;
+            // What rests on the same earlier steps is the same where the statement is.
+            let alike = steps.iter().all(StepDifference::same);
+            if step.waits.is_some() && alike && one.plan.statement_hash == two.plan.statement_hash {
+                (step.waits, step.same_statement) = (None, true);
+            }
+            steps.push(step);
         }
         Ok(())
     });
@@ -181,6 +189,7 @@ fn difference(
         rows: Vec::new(),
         left_out,
         waits,
+        same_statement: false,
     };
     if step.waits.is_some() {
         return Ok(step);

@@ -54,6 +54,10 @@ fn one_step(out: &mut String, step: &StepDifference, [a, b]: [&str; 2]) {
         );
         return;
     }
+    if step.same_statement {
+        let _ = writeln!(out, "  the same statement, behind steps that do the same");
+        return;
+    }
     let [first, second] = step.matched;
     let matches = |n: u64| format!("{} {}", rows(n), verb(n, "matches", "match"));
     let _ = writeln!(out, "  {}: {}; {}: {}", a, matches(first), b, matches(second));

@@ -40,6 +40,12 @@ fn two_statements() {
         let left_out = compare(&dice, "UPDATE hive SET kilos = 1, note = 'x' WHERE hive_id = 10");
         assert_eq!(left_out.status, Some(0));
         assert_eq!(left_out.json()["steps"][0]["not_compared"][0]["column"], "kilos");
+        // A step that rests on another is the same where all before it is.
+        let two = "UPDATE hive SET note = 'z' WHERE hive_id = 10; DELETE FROM hive WHERE note = 'z'";
+        let steps = compare(two, two);
+        assert_eq!((steps.status, &steps.json()["steps"][1]["same_statement"]), (Some(0), &true.into()));
+        let other = two.replace("hive_id = 10", "hive_id = 11");
+        assert_eq!(compare(two, &other).status, Some(4));
         s.run(&["compare", "--sql", "DELETE FROM hive WHERE hive_id = 10", "--sql", &dice])
             .expect(2)
             .says("DELETE hive in the one and UPDATE hive in the other");
