@@ -49,7 +49,7 @@ pub struct Study {
     /// The filter that leaves out rows which already hold the new values.
     pub leave_out: Option<String>,
     /// The filter that leaves out rows which would break a constraint.
-    pub unbroken: Option<String>,
+    pub unbroken: Option<Unbroken>,
     /// What values refer to: column, value, and the name of the row it refers to.
     #[serde(skip)]
     pub meanings: Vec<(usize, Value, String)>,
@@ -61,6 +61,15 @@ pub struct Study {
     pub findings: Vec<Finding>,
     /// What was left out, and why.
     pub skipped: Option<String>,
+}
+
+/// A filter without the rows that would break a constraint.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Unbroken {
+    /// The whole of it; the engine was asked.
+    pub filter: String,
+    /// How many rows it matches.
+    pub rows: u64,
 }
 
 /// One condition of a filter.

@@ -2,7 +2,7 @@
 
 use marktwice_core::breach::{Breach, breakers};
 use marktwice_core::change::{AlreadySo, Change, Terms};
-use marktwice_core::finding::{Level, Paste};
+use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
 use marktwice_core::mark::StepKind;
 use marktwice_core::notice::Notices;
@@ -63,25 +63,9 @@ pub(crate) fn closer(
             block.totals.retain(|t| !refers(&t.column));
             study.skipped =
                 step.study.skipped.take().into_iter().chain(study.skipped).reduce(|a, b| format!("{a}; {b}"));
-            if let (Some(filter), Some((_, left))) = (&study.unbroken, &wish.broken) {
-                leave_out_breakers(block, filter, *left);
-            }
             step.study = study;
         }
         Err(error) => step.study.skipped = Some(error.to_string()),
-    }
-}
-
-/// Offers the filter without the rows that would break a constraint, at the last finding about one.
-fn leave_out_breakers(block: &mut Block, filter: &str, left: u64) {
-    let constraint = |f: &&mut Finding| {
-        let codes =
-            [Code::TakenAlready, Code::NullRefused, Code::CheckRefused, Code::NoParent, Code::HasChildren];
-        f.level == Level::Stop && codes.contains(&f.code)
-    };
-    if let Some(finding) = block.findings.iter_mut().filter(constraint).last() {
-        finding.hint = Some(format!("{} To leave those rows out, write:", finding.remedy()));
-        finding.paste = Some(Box::new(Paste { text: filter.into(), rows: vec![Some(left)] }));
     }
 }
 

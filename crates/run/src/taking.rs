@@ -165,7 +165,9 @@ pub(crate) fn take(
                 let held = hold.hold(plan)?;
                 if let Some(collector) = seen.get_mut(plan.step) {
                     // Where nobody looks on, the run itself tells.
-                    if !change.quick && held.matched > 0 {
+                    // Where several source rows give one row different values, nobody knows which it would hold.
+                    let known = held.many.as_ref().is_none_or(|many| many.differing == 0);
+                    if !change.quick && held.matched > 0 && known {
                         collector.breaches = hold.breaches(plan)?;
                     }
                     for check in &change.terms(plan.step).each {

@@ -51,6 +51,15 @@ pub(super) fn funnel(out: &mut String, step: &StepPreview) {
     out.push_str(&draw(table, super::width()).0);
 }
 
+/// The filter that leaves out rows which would break a constraint.
+pub(super) fn unbroken(out: &mut String, step: &StepPreview) {
+    if let Some(left) = &step.study.unbroken {
+        let rest = format!("{} {}", rows(left.rows), verb(left.rows, "remains", "remain"));
+        let _ = writeln!(out, "        to leave out the rows that would break a constraint ({rest}), write:");
+        to_paste(out, &left.filter, "          ");
+    }
+}
+
 /// Rows that are barely kept out.
 pub(super) fn near_misses(out: &mut String, step: &StepPreview) {
     if step.study.near.is_empty() {

@@ -59,6 +59,7 @@ fn body(out: &mut String, step: &StepPreview) {
     closer::funnel(out, step);
     closer::near_misses(out, step);
     findings(out, block);
+    closer::unbroken(out, step);
     closer::pins(out, step);
     way_back(out, step);
     unmet(out, step);

@@ -50,10 +50,9 @@ fn broken_constraints_roll_back() {
         // What leaves those rows out is offered, and does it.
         let sql = "UPDATE hive SET keeper_id = keeper_id + 3 WHERE hive_id > 0";
         let step = stage.scene.run(&["preview", "--sql", sql, "--format", "json"]).step();
-        let all = step["findings"].as_array().unwrap();
-        let finding = all.iter().find(|f| f["code"] == "no-parent").unwrap();
-        assert_eq!(finding["paste_rows"], serde_json::json!([2]), "{finding:#}");
-        let offered = finding["paste"].as_str().unwrap();
+        let left = &step["closer_look"]["unbroken"];
+        assert_eq!(left["rows"], 2, "{step:#}");
+        let offered = left["filter"].as_str().unwrap();
         assert_eq!(offered, "WHERE (hive_id > 0) AND hive_id NOT IN (12, 13)");
         stage.there_and_back(&format!("UPDATE hive SET keeper_id = keeper_id + 3 {offered}"), "2");
         // The refused attempts stand in the way of nothing.

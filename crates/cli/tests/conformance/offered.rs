@@ -47,6 +47,9 @@ fn filters(stage: &Stage, table: &str, sql: &str, rows: &str, tried: &mut Tried)
     for kind in closer["kinds"].as_array().into_iter().flatten() {
         fits(stage, table, kind["filter"].as_str().unwrap(), matched - kind["rows"].as_u64().unwrap(), tried);
     }
+    if let Some(filter) = closer["unbroken"]["filter"].as_str() {
+        fits(stage, table, filter, closer["unbroken"]["rows"].as_u64().unwrap(), tried);
+    }
     for pin in closer["pins"].as_array().into_iter().flatten() {
         fits(stage, table, pin["filter"].as_str().unwrap(), matched, tried);
     }

@@ -7,7 +7,7 @@ mod pins_found;
 mod references;
 mod subqueries;
 
-use marktwice_core::study::{FunnelStep, Study, Wish};
+use marktwice_core::study::{FunnelStep, Study, Unbroken, Wish};
 use marktwice_core::table::{KeyKind, Target};
 
 use crate::query::ask::{Asker, Texts};
@@ -126,7 +126,8 @@ pub fn study<E>(subject: Subject<'_>, wish: &Wish, ask: &mut Asker<'_, E>) -> St
         .and_then(|(condition, left)| subject.leaving(condition, *left, &mut questions));
     found.unbroken = wish.broken.as_ref().and_then(|(keys, left)| {
         let condition = pins_found::without_keys(subject, keys)?;
-        subject.leaving(&condition, *left, &mut questions)
+        let filter = subject.leaving(&condition, *left, &mut questions)?;
+        Some(Unbroken { filter, rows: *left })
     });
     if wish.brief {
         return found;
