@@ -93,6 +93,14 @@ fn values_that_rows_take_from_each_other() {
             s.run(&["preview", "--sql", &format!("{shifted} ORDER BY n")]).expect(3).says("taken-already");
             stage.there_and_back(&format!("{shifted} ORDER BY n DESC"), "3");
         }
+        // Columns that are left alone are compared as they are declared.
+        if stage.on == On::Sqlite {
+            stage.run("CREATE TABLE twin (a text, b text COLLATE NOCASE, PRIMARY KEY (a, b)); INSERT INTO twin VALUES ('x', 'A'), ('y', 'a');");
+            s.run(&["preview", "--sql", "UPDATE twin SET a = 'z'", "--rows", "all"])
+                .expect(3)
+                .says("2 rows would hold the same a, b");
+            stage.run("DROP TABLE twin;");
+        }
         // An index over an expression, and for some of the rows only.
         if stage.on != On::Maria {
             stage.run("CREATE UNIQUE INDEX low ON keeper (lower(name)) WHERE region IS NOT NULL;");

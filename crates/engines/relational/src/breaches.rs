@@ -7,7 +7,7 @@ use marktwice_core::breach::{Breach, Breaches, Breaker, Rule};
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::table::Target;
 use marktwice_port::{EngineError, PATIENCE_IN_ALL, Plan};
-use marktwice_sql::dialect::ours::{ORDINAL, before};
+use marktwice_sql::dialect::ours::ORDINAL;
 use marktwice_sql::query::ask::Texts;
 use marktwice_sql::text::names;
 
@@ -103,7 +103,7 @@ impl<D: Driver> Looking<'_, D> {
     /// What a held row would hold in a column; `None` where only the run can tell.
     fn after(&self, at: usize) -> Option<String> {
         let Some(foreseen) = self.plan.foreseen.iter().find(|f| f.column == at) else {
-            return Some(format!("h.{}", before(at)));
+            return Some(self.detail.table.kept(at));
         };
         let after = self.held.layout.after.iter().find(|(column, _)| *column == at);
         after.filter(|_| foreseen.label != Label::Unknown).map(|(_, name)| format!("h.{name}"))

@@ -114,6 +114,11 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
         key.map(|(&at, name)| (before(at), Self::LANGUAGE.quoted(name))).collect()
     }
 
+    /// What the held row `h` holds in a column that a step leaves alone, compared as the column itself is.
+    fn kept(&self, column: usize) -> String {
+        format!("h.{}", before(column))
+    }
+
     /// How the values of a column come.
     fn form(&self, column: usize) -> Self::Form;
 

@@ -68,6 +68,18 @@ impl Tabled for Table {
         &self.keys
     }
 
+    /// Held columns have no affinity and no collation: the row itself is asked.
+    fn kept(&self, column: usize) -> String {
+        let Some(name) = self.target.columns.get(column).map(|c| quoted(&c.name)) else {
+            return "NULL".to_owned();
+        };
+        let own: Vec<String> =
+            self.identity().iter().map(|(held, own)| format!("marktwice_s.{own} = h.{held}")).collect();
+        let collation = self.collations.get(column).map_or_else(|| quoted("BINARY"), |c| quoted(c));
+        let (from, own) = (self.from(), own.join(" AND "));
+        format!("(SELECT marktwice_s.{name} FROM {from} AS marktwice_s WHERE {own}) COLLATE {collation}")
+    }
+
     /// Without a type nothing is converted.
     fn roomy(&self, _: usize) -> String {
         if self.strict { "ANY".to_owned() } else { String::new() }
