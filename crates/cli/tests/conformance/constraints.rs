@@ -85,6 +85,16 @@ fn values_that_rows_take_from_each_other() {
         stage.run("CREATE TABLE place (place_id integer PRIMARY KEY, n integer UNIQUE); INSERT INTO place VALUES (1, 1), (2, 2), (3, 3);");
         let shifted = "UPDATE place SET n = n + 1 WHERE n < 4";
         s.run(&["preview", "--sql", shifted]).expect(0).says("taken-already").says("only the run can tell");
+        // A key that one row gives up and another takes holds its children again (where that is looked at in the end).
+        if stage.on != On::Maria {
+            stage.run("CREATE TABLE spot (spot_id integer PRIMARY KEY, n integer UNIQUE); INSERT INTO spot VALUES (1, 1), (2, 2); CREATE TABLE box (box_id integer PRIMARY KEY, n integer, FOREIGN KEY (n) REFERENCES spot (n)); INSERT INTO box VALUES (7, 2);");
+            let turned = "UPDATE spot SET n = CASE n WHEN 2 THEN 3 ELSE 2 END WHERE n < 3";
+            s.run(&["preview", "--sql", turned]).expect(0).says_not("has-children");
+            s.run(&["preview", "--sql", "UPDATE spot SET n = 3 WHERE n = 2"])
+                .expect(3)
+                .says("box 7 to spot 2");
+            stage.run("DROP TABLE box; DROP TABLE spot;");
+        }
         // Where the statement says the order, that is known too.
         if stage.on == On::Maria {
             s.run(&["preview", "--sql", &format!("{shifted} ORDER BY n DESC")])

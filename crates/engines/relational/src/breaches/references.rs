@@ -84,6 +84,18 @@ impl<D: Driver> Looking<'_, D> {
             let pairs = at.iter().zip(&after);
             let changes = pairs.map(|(at, a)| D::Table::LANGUAGE.differs(&format!("h.{}", before(*at)), a));
             conditions.push(format!("({})", changes.collect::<Vec<_>>().join(" OR ")));
+            // A key that one row gives up and another takes is there again when all are written; only then is it looked at.
+            if action == "NO ACTION" {
+                let foreseen = &self.held.layout.after;
+                let own = |at: usize| {
+                    let after = foreseen.iter().find(|(column, _)| *column == at);
+                    after.map_or_else(|| before(at), |(_, name)| name.clone())
+                };
+                let taken = at.iter().map(|at| format!("o.{} = h.{}", own(*at), before(*at)));
+                let taken = taken.collect::<Vec<_>>().join(" AND ");
+                conditions
+                    .push(format!("NOT EXISTS (SELECT 1 FROM {} AS o WHERE {taken})", self.held.name()));
+            }
         }
         let itself = key.child_target == key.parent_name;
         let identity = self.detail.table.identity();
