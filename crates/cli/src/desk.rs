@@ -5,7 +5,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use marktwice_core::receipt::DatabaseId;
-use marktwice_core::{Change, Terms};
+use marktwice_core::{Change, Code, Terms};
 use marktwice_logbook::Shelf;
 use marktwice_network::address::without_secrets;
 use marktwice_port::{Engine, Language, Limits, LogError, Logbook};
@@ -113,6 +113,15 @@ impl Text {
         Text { text: sql.to_owned(), name: "--sql".to_owned(), origin: None }
     }
 
+    /// The change that it is; `allow` is let pass besides what it says itself.
+    pub(crate) fn change(&self, language: &dyn Language, allow: &[Code]) -> Result<Change, Trouble> {
+        let read = marktwice_change::read(&self.text, language);
+        let mut change = read.map_err(|e| Trouble::change(e, &self.name))?;
+        change.origin.clone_from(&self.origin);
+        change.allow.extend(allow);
+        Ok(change)
+    }
+
     /// What stands in a file; `-` is standard input.
     pub(crate) fn of_file(path: &Path) -> Result<Text, Trouble> {
         if path.as_os_str() == "-" {
@@ -158,8 +167,7 @@ fn utf8(bytes: Vec<u8>, name: &str) -> Result<String, Trouble> {
 
 /// A change from its text, with what the command line adds to it.
 pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: &dyn Language) -> Result<Change, Trouble> {
-    let mut change =
-        marktwice_change::read(&text.text, language).map_err(|e| Trouble::change(e, &text.name))?;
+    let mut change = text.change(language, &args.allow)?;
     let counts = args.rows.is_some() || args.changes.is_some();
     for step in &mut change.steps {
         step.terms.also_writes.extend(args.also_writes.iter().cloned());
@@ -173,8 +181,6 @@ pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: &dyn Language)
             "say rows = N in a block before each step: /* marktwice step … */",
         ));
     }
-    change.origin.clone_from(&text.origin);
-    change.allow.extend(args.allow.iter().copied());
     (change.again, change.quick) = (args.again, args.quick);
     let terms = change.terms(0);
     let line = Terms { rows: args.rows, changes: args.changes, ..Terms::default() };

@@ -103,6 +103,11 @@ fn fit_to(text: &str, width: usize) -> String {
     out
 }
 
+/// The database that something is about, as every screen begins.
+fn database(id: &marktwice_core::receipt::DatabaseId) -> String {
+    format!("{} ({})", styled(BOLD, &cells::escape(&id.name)), id.engine)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

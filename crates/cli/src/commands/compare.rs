@@ -15,8 +15,9 @@ pub(crate) fn run(common: &Common, args: &CompareArgs) -> Result<u8, Trouble> {
     let files = args.files.iter().map(|path| Text::of_file(path));
     let lines = args.sql.iter().map(|sql| Ok(Text::of_line(sql)));
     let texts: Vec<Text> = files.chain(lines).collect::<Result<_, _>>()?;
-    let changes: Vec<Change> =
-        texts.iter().map(|text| change_of(&desk, text, args)).collect::<Result<_, _>>()?;
+    let language = desk.engine.language();
+    let changes = texts.iter().map(|text| text.change(language, &args.allow));
+    let changes: Vec<Change> = changes.collect::<Result<_, _>>()?;
     match (texts.as_slice(), changes.as_slice()) {
         ([one, two], [first, second]) => {
             let found = desk.with(|context| compare(context, [first, second]));
@@ -38,14 +39,6 @@ pub(crate) fn run(common: &Common, args: &CompareArgs) -> Result<u8, Trouble> {
             "name one or two change files, or --sql TEXT once or twice",
         )),
     }
-}
-
-fn change_of(desk: &Desk, text: &Text, args: &CompareArgs) -> Result<Change, Trouble> {
-    let change = marktwice_change::read(&text.text, desk.engine.language());
-    let mut change = change.map_err(|e| Trouble::change(e, &text.name))?;
-    change.origin.clone_from(&text.origin);
-    change.allow.extend(args.allow.iter().copied());
-    Ok(change)
 }
 
 /// A file as it is now, with the last preview of it.

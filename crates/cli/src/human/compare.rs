@@ -10,14 +10,13 @@ use marktwice_core::words::moment;
 use marktwice_run::{Difference, DifferentRow, Preview, Since, StepDifference};
 
 use super::table::{Text, TextColumn, draw};
-use super::{AFTER, BOLD, DIM, GOOD, STOP, WARN, cells, number, rows, styled, verb, width};
+use super::{AFTER, BOLD, DIM, GOOD, STOP, WARN, cells, database, number, rows, styled, verb, width};
 
 /// Two changes compared.
 pub(crate) fn comparison(found: &Difference, names: [&str; 2]) -> String {
     let [a, b] = names_of(names);
-    let database =
-        format!("{} ({})", styled(BOLD, &cells::escape(&found.database.name)), found.database.engine);
-    let mut out = format!("{database} · {} compared with {}\n", styled(BOLD, &a), styled(BOLD, &b));
+    let mut out =
+        format!("{} · {} compared with {}\n", database(&found.database), styled(BOLD, &a), styled(BOLD, &b));
     for note in &found.notes {
         let _ = writeln!(out, "{} {note}", styled(WARN, "note:"));
     }
@@ -178,14 +177,9 @@ pub(crate) fn since(since: &Since, table: &str) -> String {
 
 /// A file compared with its last preview.
 pub(crate) fn again(preview: &Preview, name: &str) -> String {
-    let database = &preview.database;
     let when = preview.before.as_deref().map_or(String::new(), moment);
     let name = styled(BOLD, &cells::escape(name));
-    let mut out = format!(
-        "{} ({}) · {name} compared with its preview of {when}\n",
-        styled(BOLD, &cells::escape(&database.name)),
-        database.engine
-    );
+    let mut out = format!("{} · {name} compared with its preview of {when}\n", database(&preview.database));
     for (at, step) in preview.steps.iter().enumerate() {
         let block = &step.block;
         let number_of = if preview.steps.len() > 1 { format!("Step {} · ", at + 1) } else { String::new() };

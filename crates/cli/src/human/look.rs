@@ -3,18 +3,13 @@
 use marktwice_core::words;
 use std::fmt::Write;
 
-use marktwice_core::receipt::DatabaseId;
 use marktwice_core::survey::{Reference, Survey, TableSummary};
 use marktwice_core::table::KeyKind;
 use marktwice_run::{Rows, Seen};
 
 use super::cells::{escape, key as key_text, shortened, value};
 use super::table::{Text, TextColumn, draw};
-use super::{BOLD, DIM, number, rows, styled, verb, width};
-
-fn head(database: &DatabaseId) -> String {
-    format!("{} ({})", styled(BOLD, &escape(&database.name)), database.engine)
-}
+use super::{BOLD, DIM, database, number, rows, styled, verb, width};
 
 fn column(name: &str, cells: Vec<Text>, priority: u8, right: bool) -> TextColumn {
     TextColumn { name: name.to_owned(), cells, priority, right }
@@ -26,7 +21,7 @@ pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> String {
     let views = all.iter().filter(|t| t.view).count();
     let count = words::of((all.len() - views) as u64, "table");
     let views = if views > 0 { format!(", {}", words::of(views as u64, "view")) } else { String::new() };
-    let mut out = format!("{} · {count}{views}\n", head(&seen.database));
+    let mut out = format!("{} · {count}{views}\n", database(&seen.database));
     if all.is_empty() {
         return out;
     }
@@ -57,7 +52,7 @@ pub(crate) fn table(seen: &Seen<Survey>, found: &Rows, filtered: bool) -> String
     let Survey { target, declared, view, rows: total, unique_in_fact, skipped } = &seen.seen;
     let what = if view.is_some() { "view · " } else { "" };
     let name = styled(BOLD, &escape(&target.table));
-    let mut out = format!("{} · {name} · {what}{}\n", head(&seen.database), rows(*total));
+    let mut out = format!("{} · {name} · {what}{}\n", database(&seen.database), rows(*total));
     for note in &seen.notes {
         let _ = writeln!(out, "note: {note}");
     }

@@ -12,7 +12,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::closer;
 use super::table::{Text, TextColumn, draw};
-use super::{AFTER, BOLD, DIM, WARN, cells, conflicts, number, rows, styled, trouble, verb, width};
+use super::{AFTER, BOLD, DIM, WARN, cells, conflicts, database, number, rows, styled, trouble, verb, width};
 
 /// The whole preview of a change.
 pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
@@ -121,10 +121,6 @@ pub(crate) fn undo(preview: &UndoPreview, verbose: bool) -> String {
         let _ = writeln!(out, "  {}  {found}, {expected}", styled(super::STOP, "count"));
     }
     out
-}
-
-fn database(id: &DatabaseId) -> String {
-    format!("{} ({})", styled(BOLD, &cells::escape(&id.name)), id.engine)
 }
 
 fn title(out: &mut String, title: Option<&str>) {

@@ -35,8 +35,7 @@ pub(crate) fn rules(my: &mut My, table: &Table) -> Result<Rules, EngineError> {
             unique.terms.push(term);
         }
     }
-    let settings = my.rows("SELECT @@foreign_key_checks, @@sql_mode")?;
-    let setting = |at: usize| settings.first().map_or("", |row| cell(row, at));
+    let references = my.one("SELECT @@foreign_key_checks")?.as_deref() == Some("1");
     let strict = my.own.0.contains("STRICT_");
     // Without a strict mode NULL becomes another value; a moment of now, or the next number, may stand for it.
     let refuses = |at: &usize| {
@@ -56,7 +55,7 @@ pub(crate) fn rules(my: &mut My, table: &Table) -> Result<Rules, EngineError> {
         not_null: (0..target.columns.len()).filter(|at| strict && refuses(at)).collect(),
         checks: if looked_at { checks } else { Vec::new() },
         every_check: true,
-        references: setting(0) == "1",
+        references,
     })
 }
 

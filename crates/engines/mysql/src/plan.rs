@@ -42,14 +42,13 @@ pub(crate) fn called_by(
     my: &mut My,
     step: &Step,
     allow: &[Code],
-    grants: &Grants,
+    (grants, own): (&Grants, &str),
 ) -> Result<(Vec<Body>, Option<Finding>), EngineError> {
-    let own = my.one("SELECT database()")?.unwrap_or_default();
     let mut names = step.filter.as_ref().map_or_else(Vec::new, |f| calls(step, f.slice));
     names.extend(step.tail.iter().flat_map(|t| calls(step, t.slice)));
     names.extend(step.sources.iter().flat_map(|s| calls(step, s.slice)));
     names.extend(view_calls(my, step)?);
-    let mut catalogue = Asking { my, grants, schema: &own };
+    let mut catalogue = Asking { my, grants, schema: own };
     let mut functions = Vec::new();
     for name in &names {
         functions.extend(catalogue.routines(name)?);
@@ -92,7 +91,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(my.one(sql)?.as_deref() == Some("1")))?;
     joined(&step, &table)?;
     let own = my.one("SELECT database()")?.unwrap_or_default();
-    let (mut functions, filter_calls) = called_by(my, &step, allow, &grants)?;
+    let (mut functions, filter_calls) = called_by(my, &step, allow, (&grants, &own))?;
     let mut quiet = filter_calls.is_none();
     let triggers = triggers(my, &grants, &table, step.kind)?;
     let default = |at: usize| table.types.get(at).and_then(|t| t.default.clone());

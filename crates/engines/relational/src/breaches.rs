@@ -158,13 +158,8 @@ impl<D: Driver> Looking<'_, D> {
             };
             let holds: Vec<Option<String>> = cells.by_ref().take(width).collect();
             let other: Vec<String> = cells.map(Option::unwrap_or_default).collect();
-            let (mut key, held) = (Vec::new(), self.held);
-            self.driver.pinned(|driver| {
-                held.of(driver, &ordinal, &mut |row| {
-                    key.clone_from(&row.key);
-                    Ok(())
-                })
-            })?;
+            let held = self.held;
+            let key = self.driver.pinned(|driver| held.key_of(driver, &ordinal))?;
             let with = (!other.is_empty()).then(|| other.join(","));
             first.push(Breaker { key, holds, with });
         }

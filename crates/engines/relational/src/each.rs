@@ -81,13 +81,7 @@ pub fn ask<D: Driver>(
         for row in driver.question(&sql)?.rows {
             let mut cells = row.into_iter();
             let Some(ordinal) = cells.next().flatten() else { continue };
-            let mut key = Vec::new();
-            driver.pinned(|driver| {
-                held.of(driver, &ordinal, &mut |row| {
-                    key.clone_from(&row.key);
-                    Ok(())
-                })
-            })?;
+            let key = driver.pinned(|driver| held.key_of(driver, &ordinal))?;
             first.push(Failing { key, reads: names.iter().cloned().zip(cells).collect() });
         }
     }

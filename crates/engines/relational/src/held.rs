@@ -138,10 +138,7 @@ pub fn fill<S: Shell>(
     if let Some((mut found, ordinals)) = found {
         matched = shell.number(&format!("SELECT count(*) FROM {name}"))?;
         for (example, ordinal) in found.examples.iter_mut().zip(ordinals) {
-            held.of(shell, &ordinal.to_string(), &mut |row| {
-                example.key.clone_from(&row.key);
-                Ok(())
-            })?;
+            example.key = held.key_of(shell, &ordinal.to_string())?;
         }
         many = Some(found);
     }
@@ -184,17 +181,21 @@ impl<T: Tabled> Held<T> {
         shell.each(&sql, &self.forms, &mut |values| sink(&self.layout.row(values)).map_err(EngineError::Sink))
     }
 
-    /// Hands the held row of an ordinal over. Settings must be pinned.
+    /// The key of the held row of an ordinal. Settings must be pinned.
     ///
     /// # Errors
-    /// What the engine says, or the sink does.
-    pub fn of<S: Shell<Table = T>>(
+    /// What the engine says.
+    pub fn key_of<S: Shell<Table = T>>(
         &self,
         shell: &mut S,
         ordinal: &str,
-        sink: &mut RowSink<'_>,
-    ) -> Result<(), EngineError> {
-        self.rows(shell, &format!("WHERE h.{ORDINAL} = {ordinal}"), sink)
+    ) -> Result<Vec<Value>, EngineError> {
+        let mut key = Vec::new();
+        self.rows(shell, &format!("WHERE h.{ORDINAL} = {ordinal}"), &mut |row| {
+            key.clone_from(&row.key);
+            Ok(())
+        })?;
+        Ok(key)
     }
 
     /// Hands all held rows over in order. Settings must be pinned.

@@ -8,7 +8,7 @@ use marktwice_core::Value;
 use marktwice_port::{Intent, Limits, Session};
 
 use super::hazards::{Table, draw, sum_of};
-use super::shapes::{Parts, statement};
+use super::shapes::{Making, Parts, statement, steps_behind};
 use super::{Case, Contents, Ring, sorted};
 use crate::attempt::engine_of;
 use crate::servers::Server;
@@ -32,6 +32,21 @@ struct Maker {
     dice: Rng,
     maria: bool,
     columns: Vec<(String, Kind)>,
+}
+
+impl Making for Maker {
+    fn dice(&mut self) -> &mut Rng {
+        &mut self.dice
+    }
+
+    fn condition(&mut self) -> String {
+        self.filter(1)
+    }
+
+    fn assignment(&mut self) -> String {
+        let (column, kind) = self.column();
+        format!("{column} = {}", self.expression(kind, 1))
+    }
 }
 
 impl Maker {
@@ -188,36 +203,8 @@ impl Maker {
         let (column, kind) = self.column();
         let edit = format!("UPDATE t SET {column} = {} WHERE {}", self.value(kind), self.filter(1));
         let between = self.one_in(5);
-        let more = self.more(&script);
+        let more = steps_behind(&mut self, &script);
         Case { script, statement, more, edit, between, hazard }
-    }
-
-    /// Steps behind the first, on any of the tables; mostly none.
-    fn more(&mut self, script: &str) -> Vec<String> {
-        let steps = match self.dice.u32(..12) {
-            0..6 => 0,
-            6..9 => 1,
-            9 | 10 => 2,
-            _ => 3,
-        };
-        let kid = script.contains("CREATE TABLE kid");
-        let step = |maker: &mut Self| match maker.dice.u32(..8) {
-            0 => format!(
-                "UPDATE u SET b = {} WHERE a = {}",
-                maker.pick(&["'b'", "'A'", "NULL"]),
-                maker.dice.u32(..3)
-            ),
-            1 => format!("DELETE FROM u WHERE a = {}", maker.dice.u32(..3)),
-            2 if kid => format!("DELETE FROM kid WHERE p = {}", maker.dice.u32(..6)),
-            3 if kid => format!("UPDATE kid SET p = NULL WHERE id = {}", maker.dice.u32(..4)),
-            4 | 5 => format!("DELETE FROM t WHERE {}", maker.filter(1)),
-            _ => {
-                let (column, kind) = maker.column();
-                let value = maker.expression(kind, 1);
-                format!("UPDATE t SET {column} = {value} WHERE {}", maker.filter(1))
-            }
-        };
-        (0..steps).map(|_| step(self)).collect()
     }
 
     fn shaped(&mut self, keyed: bool) -> Option<String> {

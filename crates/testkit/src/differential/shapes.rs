@@ -99,3 +99,39 @@ pub(super) fn statement(dice: &mut Rng, parts: &Parts<'_>) -> Option<String> {
         _ => format!("UPDATE t AS o SET {int} = x.a FROM {source} WHERE x.a = o.{int}"),
     })
 }
+
+/// What makes statements about the table `t` by throwing dice.
+pub(super) trait Making {
+    /// The dice.
+    fn dice(&mut self) -> &mut Rng;
+    /// A condition over its columns.
+    fn condition(&mut self) -> String;
+    /// A column and what it becomes.
+    fn assignment(&mut self) -> String;
+}
+
+/// Steps behind the first, on any of the tables; mostly none.
+pub(super) fn steps_behind(maker: &mut impl Making, script: &str) -> Vec<String> {
+    let steps = match maker.dice().u32(..12) {
+        0..6 => 0,
+        6..9 => 1,
+        9 | 10 => 2,
+        _ => 3,
+    };
+    let kid = script.contains("CREATE TABLE kid");
+    let mut step = || match maker.dice().u32(..8) {
+        0 => {
+            let value = pick(maker.dice(), &["'b'", "'A'", "NULL"]);
+            format!("UPDATE u SET b = {value} WHERE a = {}", maker.dice().u32(..3))
+        }
+        1 => format!("DELETE FROM u WHERE a = {}", maker.dice().u32(..3)),
+        2 if kid => format!("DELETE FROM kid WHERE p = {}", maker.dice().u32(..6)),
+        3 if kid => format!("UPDATE kid SET p = NULL WHERE id = {}", maker.dice().u32(..4)),
+        4 | 5 => format!("DELETE FROM t WHERE {}", maker.condition()),
+        _ => {
+            let assignment = maker.assignment();
+            format!("UPDATE t SET {assignment} WHERE {}", maker.condition())
+        }
+    };
+    (0..steps).map(|_| step()).collect()
+}
