@@ -83,6 +83,11 @@ impl Fingerprint {
         }
     }
 
+    /// Whether none was added.
+    pub fn is_empty(&self) -> bool {
+        self.rows == 0
+    }
+
     /// How many rows were added.
     pub fn rows(&self) -> u64 {
         self.rows

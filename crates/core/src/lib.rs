@@ -4,6 +4,7 @@
 //! This crate may depend on serialisation and hashing only. It must never print, read a clock, the environment
 //! or the command line, touch a file, or know a query language.
 
+pub mod along;
 pub mod breach;
 pub mod cell;
 pub mod change;

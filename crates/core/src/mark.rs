@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::along::Along;
 use crate::cell::pick;
 use crate::hash::{Fingerprint, RowHash, ShortHash};
 use crate::image::Image;
@@ -75,6 +76,10 @@ pub struct MarkSummary {
     pub rest: Fingerprint,
     /// Over keys and foreseen after-values.
     pub after: Fingerprint,
+    /// Over the rows that are taken along, with their tables: what they hold where they go, and what is written where they
+    /// stay.
+    #[serde(default, skip_serializing_if = "Fingerprint::is_empty")]
+    pub along: Fingerprint,
 }
 
 /// Which columns of a target play which part in a mark.
@@ -140,6 +145,22 @@ impl Marker {
         MarkRow { key: row.key.clone(), related: related.short(), rest: rest.short(), after: after.short() }
     }
 
+    /// Takes a row in that the step takes along.
+    pub fn take_along(&mut self, along: &Along, row: &HeldRow) {
+        let table = [Value::Text(along.target.schema.clone()), Value::Text(along.target.table.clone())];
+        let columns: Vec<usize> = along.foreseen.iter().map(|f| f.column).collect();
+        let before = row.image.before().unwrap_or_default();
+        let start = table.iter().chain(&row.key);
+        let buffer = &mut self.buffer;
+        let hash = match row.image.after() {
+            None => RowHash::with(buffer, start.chain(before)),
+            Some(after) => {
+                RowHash::with(buffer, start.chain(pick(before, &columns)).chain(pick(after, &columns)))
+            }
+        };
+        self.summary.along.add(&hash);
+    }
+
     /// The totals so far.
     pub fn summary(&self) -> &MarkSummary {
         &self.summary
@@ -155,12 +176,16 @@ pub enum Comparison {
     UnrelatedOnly,
     /// Rows joined, left or changed, or another result is foreseen.
     Moved,
+    /// The step's own rows are the same, and those that it takes along are not.
+    Along,
 }
 
 /// Compares two marks by their fingerprints.
 pub fn agreement(first: &MarkSummary, second: &MarkSummary) -> Comparison {
     if first.matched != second.matched || first.related != second.related || first.after != second.after {
         Comparison::Moved
+    } else if first.along != second.along {
+        Comparison::Along
     } else if first.rest != second.rest {
         Comparison::UnrelatedOnly
     } else {

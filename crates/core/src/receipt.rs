@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::along::AlongReceipt;
 use crate::change::Terms;
 use crate::check::CheckFound;
 use crate::finding::{Code, Finding};
@@ -116,6 +117,9 @@ pub struct StepReceipt {
     /// What was written outside its rows, and was let pass.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub also_written: Vec<SideWrite>,
+    /// Rows of this and other tables that foreign keys' actions took along; they are in the snapshot.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub along: Vec<AlongReceipt>,
     /// The other rows of the table, where it is proven that none of them was written: the engine wrote no more rows than were
     /// verified one by one, the table has as many rows as it should, and nothing else wrote it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -292,6 +296,11 @@ impl Receipt {
     /// Matched and changed rows over all steps.
     pub fn rows(&self) -> (u64, u64) {
         self.steps.iter().fold((0, 0), |(matched, changed), s| (matched + s.matched, changed + s.changed))
+    }
+
+    /// Rows that its steps took along.
+    pub fn along(&self) -> u64 {
+        self.steps.iter().flat_map(|s| &s.along).map(|a| a.deleted + a.changed).sum()
     }
 
     /// Whether this run can be taken back as far as its own record goes.

@@ -3,6 +3,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::along::AlongRecord;
 use crate::hash::Fingerprint;
 use crate::mark::{Foreseen, MarkSummary, Parts, StepKind};
 use crate::receipt::DatabaseId;
@@ -14,8 +15,8 @@ use crate::table::Target;
 pub const MARK_VERSION: u32 = 2;
 /// Version of the snapshot format written, and the newest read. Version 1: the first, with one step and one table.
 ///
-/// Version 2: rows of several steps and tables.
-pub const SNAPSHOT_VERSION: u32 = 2;
+/// Version 2: rows of several steps and tables. Version 3: rows that a step takes along.
+pub const SNAPSHOT_VERSION: u32 = 3;
 /// What a mark's header calls its format.
 pub const MARK_FORMAT: &str = "marktwice-mark";
 /// What a snapshot's header calls its format.
@@ -114,8 +115,11 @@ pub struct SnapshotHeader {
     pub params: serde_json::Map<String, serde_json::Value>,
     /// The steps, in order.
     pub steps: Vec<StepRecord>,
-    /// Their targets.
+    /// Their targets, and the tables of which they may take rows along.
     pub tables: Vec<Target>,
+    /// Of which tables the steps may take rows along, for each step parents before children.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub along: Vec<AlongRecord>,
 }
 
 /// The last line of a snapshot.

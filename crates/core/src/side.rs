@@ -45,4 +45,7 @@ pub struct SideWrite {
     pub how: SideHow,
     /// How many rows, where that can be told beforehand.
     pub rows: Option<u64>,
+    /// Whether the rows are held like the step's own: then they are in the snapshot, and an undo brings them back.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub held: bool,
 }

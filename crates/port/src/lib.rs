@@ -19,6 +19,6 @@ pub use logbook::{
     Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader, SnapshotWriter,
 };
 pub use marktwice_core::side::{SideHow, SideWrite};
-pub use plan::{Batch, Matched, Plan};
+pub use plan::{Batch, Matched, Plan, Reach};
 pub use session::{Engine, FoundSink, Intent, Limits, PATIENCE, PATIENCE_IN_ALL, Session, Viewing};
 pub use transaction::{ChangeSource, CommitOutcome, Hold, Keep, KeepSink, PairSink, RowSink, Settings, Tx};

@@ -2,6 +2,7 @@
 
 use std::any::Any;
 
+use marktwice_core::along::{Along, AlongCount};
 use marktwice_core::finding::Finding;
 use marktwice_core::image::Place;
 use marktwice_core::many::Many;
@@ -38,6 +39,8 @@ pub struct Plan {
     pub findings: Vec<Finding>,
     /// A condition, ready to paste, that leaves out rows which already hold the new values.
     pub leave_out: Option<String>,
+    /// Tables of which it may take rows along, parents before children.
+    pub along: Vec<Along>,
     /// Settings that bear on what the statement means here.
     pub settings: Vec<String>,
     /// The engine's own part.
@@ -53,6 +56,8 @@ pub struct Matched {
     pub total: u64,
     /// Writes outside the matched rows that are to be expected.
     pub side: Vec<SideWrite>,
+    /// How many rows are taken along and held, for each of [`Plan::along`], or of [`Reach::along`] where rows are put back.
+    pub along: Vec<AlongCount>,
     /// Matched rows that several rows of a join match.
     pub many: Option<Many>,
     /// Whether and how an undo will succeed.
@@ -77,4 +82,15 @@ pub struct Batch {
     pub columns: Vec<usize>,
     /// Whether rows may have to be brought in again in an UPDATE.
     pub inserts: bool,
+}
+
+/// What putting rows back reaches.
+#[derive(Debug, Default)]
+pub struct Reach {
+    /// What it writes outside the rows that are put back.
+    pub side: Vec<SideWrite>,
+    /// What definitions say of its success.
+    pub back: WayBack,
+    /// Tables of which it may take rows along.
+    pub along: Vec<Along>,
 }

@@ -5,19 +5,17 @@ use std::time::Duration;
 use marktwice_core::finding::Code;
 use marktwice_core::hash::Fingerprint;
 use marktwice_core::receipt::DatabaseId;
-use marktwice_core::side::SideWrite;
 use marktwice_core::steps::Touches;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
-use marktwice_core::way_back::WayBack;
 
 use crate::ambient::{Stopper, Watch};
 use crate::error::{EngineError, SinkError};
 use crate::language::Language;
-use crate::plan::{Batch, Plan};
+use crate::plan::{Batch, Plan, Reach};
 use crate::transaction::{ChangeSource, Hold, RowSink, Tx};
 
 /// Takes a row that was asked for and what is there now.
@@ -173,11 +171,11 @@ pub trait Session {
         sink: &mut FoundSink<'_>,
     ) -> Result<(), EngineError>;
 
-    /// What putting rows back would write outside them, and what definitions say of its success.
+    /// What putting rows back reaches, as far as definitions say.
     ///
     /// # Errors
     /// When the engine fails.
-    fn restore_reach(&mut self, batch: &Batch) -> Result<(Vec<SideWrite>, WayBack), EngineError>;
+    fn restore_reach(&mut self, batch: &Batch) -> Result<Reach, EngineError>;
 
     /// Fingerprints of the contents of all tables, by name: what proves that a database is as it was.
     ///

@@ -9,7 +9,7 @@ use marktwice_port::{Intent, Logbook, Mark};
 use crate::context::{Answer, Context, Question, Shown, Talk};
 use crate::mark::{Agreed, ground_shifted, moved_between};
 use crate::outcome::{End, Failure, RunOutcome};
-use crate::phases::{Ended, Prepared, StepFacts};
+use crate::phases::{Ended, Prepared, StepFacts, other_along};
 use crate::planned::step_receipts;
 use crate::preview::{Preview, Show, StepPreview};
 use crate::taking::{APPLY, Taken, Way, take};
@@ -209,7 +209,11 @@ fn held_to(kept: &dyn Mark, taken: &Taken) -> Result<Option<(End, Option<usize>)
         }
         let both = kept.totals().get(at).zip(taken.totals.get(at));
         let Some((first, second)) = both.filter(|_| !header.open.contains(&at)) else { continue };
-        if agreement(first, second) == Comparison::Moved {
+        let compared = agreement(first, second);
+        if compared == Comparison::Along {
+            return Ok(Some((End::Changed(other_along()), Some(at))));
+        }
+        if compared == Comparison::Moved {
             let fresh = match &own {
                 Some(fresh) => fresh,
                 None => own.insert(taken.book.mark(taken.preview.mark.as_deref())?),

@@ -1,16 +1,17 @@
 //! What rows show as they are handed over, and the errors that come back through an engine.
 
+use marktwice_core::along::number;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::CheckFound;
 use marktwice_core::mark::{HeldRow, Label, Marker};
 use marktwice_core::notice::{Assigned, Notices};
 use marktwice_core::totals::Totals;
 use marktwice_core::{Expect, Image, Value};
-use marktwice_port::{DraftMark, EngineError, LogError, Matched, Phase, Plan, SideWrite, SinkError};
+use marktwice_port::{DraftMark, EngineError, Hold, LogError, Matched, Phase, Plan, SideWrite, SinkError};
 
 use crate::context::Context;
 use crate::outcome::Failure;
-use crate::preview::{Show, ShownRow, Unmet};
+use crate::preview::{AlongRows, Show, ShownRow, Unmet};
 
 /// What a rehearsal has made of a step's rows.
 pub(crate) struct Proven {
@@ -34,6 +35,8 @@ pub(crate) struct Collector<'a> {
     pub(crate) show: Show,
     /// What is known of the rows once they are held.
     pub(crate) held: Option<Matched>,
+    /// Rows that the step takes along, by table.
+    pub(crate) along: Vec<AlongRows>,
     /// Constraints that they would break.
     pub(crate) breaches: Breaches,
     /// What checks of each of them have found.
@@ -54,6 +57,7 @@ impl<'a> Collector<'a> {
             rows: Vec::new(),
             show,
             held: None,
+            along: Vec::new(),
             breaches: Breaches::default(),
             checks: Vec::new(),
             proven: None,
@@ -89,6 +93,35 @@ impl<'a> Collector<'a> {
 }
 
 impl Collector<'_> {
+    /// Takes the rows into the mark that the step takes along, and keeps the first ones.
+    pub(crate) fn along(
+        &mut self,
+        hold: &mut dyn Hold,
+        plan: &Plan,
+        held: &Matched,
+    ) -> Result<(), EngineError> {
+        let (ambient, show) = (self.context.ambient, self.show);
+        for ((nth, along), count) in plan.along.iter().enumerate().zip(&held.along) {
+            let mut rows = Vec::new();
+            hold.held(number(plan.step, nth), &mut |row| {
+                self.marker.take_along(along, row);
+                if show.wants(&rows) {
+                    rows.push(ShownRow::of(row));
+                }
+                let done = self.marker.summary().along.rows();
+                if done.is_multiple_of(4096) {
+                    ambient.progress(Phase::Reading, done, None);
+                    if (ambient.stopper())() {
+                        return Err(Box::new(Stopped));
+                    }
+                }
+                Ok(())
+            })?;
+            self.along.push(AlongRows { along: along.clone(), count: *count, rows });
+        }
+        Ok(())
+    }
+
     /// A rehearsal is about to look at what became of the rows.
     pub(crate) fn rehearsed(&mut self, plan: &Plan) {
         let columns = plan.target.amounts(plan.foreseen.iter().map(|f| f.column));

@@ -256,7 +256,11 @@ pub fn side_text(write: &SideWrite) -> String {
         }
         SideHow::Unmeasured(what) => what.clone(),
         SideHow::Measured(what) => format!(
-            "{rows}{} were {what} on the way, by a trigger or a foreign key's action; these are not in the snapshot and an undo leaves them",
+            "{} were {what} on the way, by a trigger or a foreign key's action; these are not in the snapshot and an undo leaves them",
+            write.table
+        ),
+        SideHow::ForeignKey(action) if write.held => format!(
+            "a foreign key's {action} writes {rows}{}; these are in the snapshot, and an undo brings them back",
             write.table
         ),
         SideHow::ForeignKey(action) => format!(

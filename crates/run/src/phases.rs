@@ -6,11 +6,11 @@
 use std::any::Any;
 
 use marktwice_core::Code;
+use marktwice_core::along::{Along, number};
 use marktwice_core::cell::diff;
 use marktwice_core::change::{Change, Terms};
 use marktwice_core::check::CheckFound;
 use marktwice_core::hash::{Fingerprint, RowHash};
-use marktwice_core::image::Role;
 use marktwice_core::mark::{Comparison, Foreseen, MarkSummary, Marker, agreement};
 use marktwice_core::moved::How;
 use marktwice_core::receipt::{Receipt, RunState, StepReceipt};
@@ -44,7 +44,7 @@ pub(crate) type Ended = Box<RunOutcome>;
 pub(crate) struct StepFacts {
     pub(crate) target: Target,
     pub(crate) record: StepRecord,
-    pub(crate) role: Role,
+    pub(crate) along: Vec<Along>,
     pub(crate) allowed: Vec<Code>,
     pub(crate) terms: Terms,
 }
@@ -56,7 +56,7 @@ impl StepFacts {
         StepFacts {
             target: plan.target.clone(),
             record: record(plan, 0),
-            role: Role::Target,
+            along: plan.along.clone(),
             allowed: change.allowed(plan.step),
             terms: change.terms(plan.step),
         }
@@ -122,7 +122,7 @@ impl<'a> Prepared<'a> {
                     receipt.settings = settings.said;
                     receipt.warnings = settings.warnings;
                 });
-                Ok(Begun { run: self, tx, snapshot: None, proven: 0 })
+                Ok(Begun { run: self, tx, snapshot: None, proven: 0, along: 0 })
             }
             Err(error) => Err(Box::new(self.ended(ended_by(error), None))),
         }
@@ -207,6 +207,8 @@ pub(crate) struct Begun<'a, 's> {
     /// Opened by the first step that is proven, and written on by all of them.
     snapshot: Option<Box<dyn SnapshotWriter>>,
     proven: usize,
+    /// Rows in it that steps took along.
+    along: u64,
 }
 
 /// The end that an engine's error means while rows are held.
@@ -258,6 +260,7 @@ impl<'a, 's> Begun<'a, 's> {
     ) -> Result<Marked<'a, 's>, Ended> {
         let held = self.tx.hold(plan).and_then(|held| {
             self.tx.held(plan.step, &mut |row| collector.row(draft, row))?;
+            collector.along(&mut *self.tx, plan, &held)?;
             Ok(held)
         });
         match held {
@@ -290,6 +293,12 @@ impl<'a, 's> Begun<'a, 's> {
                 marker.take(row);
                 tick(context, Phase::Holding, marker.summary().matched, Some(first.matched), &*stop)
             })?;
+            for (nth, along) in plan.along.iter().enumerate().take(held.along.len()) {
+                self.tx.held(number(plan.step, nth), &mut |row| {
+                    marker.take_along(along, row);
+                    tick(context, Phase::Holding, marker.summary().along.rows(), None, &*stop)
+                })?;
+            }
             Ok(held)
         });
         let held = match held {
@@ -306,6 +315,7 @@ impl<'a, 's> Begun<'a, 's> {
                 }
                 Err(error) => return Err(self.end(End::Failed(unwrap_sink(error)))),
             },
+            Comparison::Along => return Err(self.end(End::Changed(other_along()))),
             Comparison::Moved => {
                 return Err(match moved(agreed, &mut *self.tx, plan) {
                     Ok(moved) => self.end(End::Moved(moved)),
@@ -410,6 +420,11 @@ impl<'a, 's> Begun<'a, 's> {
         self.run.step_receipt(step, |step| step.matched = summary.matched);
         Ok(Marked { begun: self, held })
     }
+}
+
+/// Why a run ends whose foreign keys take others along than were seen.
+pub(crate) fn other_along() -> String {
+    "the rows that foreign keys take along are not those of the preview".to_owned()
 }
 
 /// A phase that was reached without a step is a mistake of ours, and nothing is written then.

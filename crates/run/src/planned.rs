@@ -157,6 +157,7 @@ pub(crate) fn step_receipts(steps: &[Planned], change: &Change) -> Vec<StepRecei
             changed: 0,
             engine_count: None,
             also_written: Vec::new(),
+            along: Vec::new(),
             untouched: None,
             checks: Vec::new(),
         }

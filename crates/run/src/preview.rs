@@ -1,5 +1,6 @@
 //! What a preview tells: of a change step by step, of an undo batch by batch.
 
+use marktwice_core::along::{Along, AlongCount};
 use marktwice_core::check::CheckFound;
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, HeldRow, Label, StepKind};
@@ -70,6 +71,17 @@ pub struct Unmet {
     pub found: u64,
 }
 
+/// Rows of one table that a step takes along.
+#[derive(Debug, Clone)]
+pub struct AlongRows {
+    /// The table, and what may become of its rows.
+    pub along: Along,
+    /// How many they are.
+    pub count: AlongCount,
+    /// The first of them.
+    pub rows: Vec<ShownRow>,
+}
+
 /// Rows of one table that are written together: those of a step, or of a batch of an undo.
 #[derive(Debug, Clone)]
 pub struct Block {
@@ -93,6 +105,8 @@ pub struct Block {
     pub totals: Vec<ColumnTotals>,
     /// Writes outside of them.
     pub side: Vec<SideWrite>,
+    /// Rows of other tables, and others of this one, that they take along.
+    pub along: Vec<AlongRows>,
     /// Expected counts that are not met.
     pub unmet: Vec<Unmet>,
     /// What checks of each row have found.

@@ -179,6 +179,9 @@ pub(crate) fn take(
             for plan in &plans {
                 let Some(collector) = seen.get_mut(plan.step) else { continue };
                 hold.held(plan.step, &mut |row| collector.row(&mut *draft, row))?;
+                if let Some(held) = collector.held.clone() {
+                    collector.along(hold, plan, &held)?;
+                }
             }
             Ok(())
         });
@@ -214,6 +217,7 @@ pub(crate) fn take(
         step.since = since.get_mut(planned.plan.step).and_then(Option::take);
         let notices = collector.notices;
         step.block.rows = collector.rows;
+        step.block.along = collector.along;
         step.block.totals = collector
             .proven
             .map_or(collector.totals, |proven| proven.totals)
@@ -284,6 +288,7 @@ fn assemble(
         matched: 0,
         total: 0,
         side: Vec::new(),
+        along: Vec::new(),
         many: None,
         back: WayBack::default(),
         fires: false,
@@ -303,6 +308,7 @@ fn assemble(
             rows: Vec::new(),
             totals: Vec::new(),
             side: held.side.clone(),
+            along: Vec::new(),
             unmet: Vec::new(),
             checks: Vec::new(),
             meanings: Vec::new(),

@@ -3,6 +3,7 @@
 
 use std::cell::RefCell;
 
+use marktwice_core::along::Along;
 use marktwice_core::change::Terms;
 use marktwice_core::image::{Place, Role};
 use marktwice_core::mark::{Foreseen, Label, StepKind};
@@ -13,7 +14,7 @@ use marktwice_core::table::Target;
 use marktwice_core::undo::{OnChanged, OnGone, Policy, RowChange, inverse_kind};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Expect, hash};
-use marktwice_port::{Batch, EngineError, Intent, Logbook, Session, SinkError, SnapshotReader, Tx};
+use marktwice_port::{Batch, EngineError, Intent, Logbook, Reach, Session, SinkError, SnapshotReader, Tx};
 
 use crate::apply::Agreement;
 use crate::context::{Answer, Context, Question, Shown, Talk};
@@ -60,6 +61,8 @@ struct Back {
     /// What putting them back writes besides.
     side: Vec<SideWrite>,
     way: WayBack,
+    /// What it may take along.
+    along: Vec<Along>,
 }
 
 /// What is taken back, and how.
@@ -115,7 +118,7 @@ pub fn undo(
         Ok(undoing) => undoing,
         Err(end) => return Ok(RunOutcome::not_begun(end)),
     };
-    let only = Only::parse(&options.only, undoing.batches.iter().map(|back| back.batch.of.step));
+    let only = Only::parse(&options.only, &undoing.batches);
     let sight = if undoing.must_rehearse() {
         let database = session.database().clone();
         drop(session);
@@ -213,48 +216,93 @@ fn what_to_take_back(
     let Some(snapshot) = receipt.snapshot.clone().filter(|_| receipt.can_be_undone()) else {
         return Err(Failure::usage(format!("run {run} changed nothing"), "there is nothing to take back"));
     };
-    let SnapshotHeader { steps, tables, .. } = book.snapshot(run, &snapshot)?.header().clone();
+    let header = book.snapshot(run, &snapshot)?.header().clone();
     let mut batches = Vec::new();
-    for (at, step) in steps.iter().enumerate().rev() {
-        let Some(target) = tables.get(step.table) else {
-            return Err(Failure::usage(
-                format!("the snapshot of {run} holds no table for its step {}", at + 1),
-                "it cannot be taken back",
-            ));
-        };
-        if receipt.steps.get(at).is_some_and(|step| step.changed == 0) {
-            continue;
+    for (at, step) in header.steps.iter().enumerate().rev() {
+        for part in parts(receipt.steps.get(at), &header, (at, step)) {
+            let Some(target) = header.tables.get(part.table) else {
+                return Err(Failure::usage(
+                    format!("the snapshot of {run} holds no table for its step {}", at + 1),
+                    "it cannot be taken back",
+                ));
+            };
+            let now = session.describe(&target.schema, &target.table)?;
+            if now.definition != target.definition {
+                return Ok(Err(End::Changed(format!(
+                    "the definition of {} has changed since run {run}",
+                    target.table
+                ))));
+            }
+            let of = Place { step: at, table: part.table, role: Role::Target };
+            let mut next = back(session, &part, target, (batches.len(), of), options)?;
+            let same = batches.iter().filter(|earlier: &&Back| earlier.batch.of.table == of.table);
+            let unknown = |f: &&Foreseen| f.label == Label::Unknown;
+            next.open = same.flat_map(|b| b.foreseen.iter().filter(unknown)).map(|f| f.column).collect();
+            batches.push(next);
         }
-        let now = session.describe(&target.schema, &target.table)?;
-        if now.definition != target.definition {
-            return Ok(Err(End::Changed(format!(
-                "the definition of {} has changed since run {run}",
-                target.table
-            ))));
-        }
-        let of = Place { step: at, table: step.table, role: Role::Target };
-        let mut next = back(session, step, target, (batches.len(), of), options)?;
-        let same = batches.iter().filter(|earlier: &&Back| earlier.batch.of.table == of.table);
-        let unknown = |f: &&Foreseen| f.label == Label::Unknown;
-        next.open = same.flat_map(|b| b.foreseen.iter().filter(unknown)).map(|f| f.column).collect();
-        batches.push(next);
     }
     Ok(Ok(Undoing { entry, snapshot, batches }))
+}
+
+/// Rows of one table that a step wrote, its own and those that it took along.
+struct Part {
+    table: usize,
+    /// Whether rows went, and whether rows stayed and were written, or came in.
+    went: bool,
+    kind: StepKind,
+    foreseen: Vec<Foreseen>,
+}
+
+/// The tables of a step, in the order in which their rows can be brought back: its own first, then parents before children.
+fn parts(
+    receipt: Option<&StepReceipt>,
+    header: &SnapshotHeader,
+    (at, step): (usize, &StepRecord),
+) -> Vec<Part> {
+    let mut all: Vec<Part> = Vec::new();
+    if receipt.is_none_or(|receipt| receipt.changed > 0) {
+        let (kind, foreseen) = (step.kind, step.foreseen.clone());
+        all.push(Part { table: step.table, went: kind == StepKind::Delete, kind, foreseen });
+    }
+    for along in header.along.iter().filter(|along| along.step == at) {
+        let name = header.tables.get(along.table).map(|t| t.table.as_str());
+        let rows = receipt.and_then(|r| r.along.iter().find(|a| Some(a.table.as_str()) == name));
+        let Some(rows) = rows else { continue };
+        let kind = if rows.changed > 0 { StepKind::Update } else { StepKind::Delete };
+        let went = rows.deleted > 0;
+        match all.iter_mut().find(|part| part.table == along.table) {
+            Some(part) => {
+                part.went |= went;
+                if kind == StepKind::Update {
+                    part.kind = kind;
+                }
+                let more: Vec<Foreseen> = along
+                    .foreseen
+                    .iter()
+                    .filter(|f| !part.foreseen.iter().any(|known| known.column == f.column))
+                    .cloned()
+                    .collect();
+                part.foreseen.extend(more);
+            }
+            None => all.push(Part { table: along.table, went, kind, foreseen: along.foreseen.clone() }),
+        }
+    }
+    all
 }
 
 /// How the rows of one step are put back.
 fn back(
     session: &mut dyn Session,
-    step: &StepRecord,
+    part: &Part,
     target: &Target,
     (number, of): (usize, Place),
     options: &UndoOptions,
 ) -> Result<Back, EngineError> {
-    let kind = inverse_kind(step.kind);
+    let kind = inverse_kind(part.kind);
     let written = |f: &&Foreseen| target.columns.get(f.column).is_some_and(|c| !c.generated);
-    let columns: Vec<usize> = step.foreseen.iter().filter(written).map(|f| f.column).collect();
+    let columns: Vec<usize> = part.foreseen.iter().filter(written).map(|f| f.column).collect();
     let mut foreseen: Vec<Foreseen> = match kind {
-        StepKind::Update => step
+        StepKind::Update => part
             .foreseen
             .iter()
             .map(|f| {
@@ -267,9 +315,9 @@ fn back(
         // An undone DELETE brings whole rows back; the columns matter when that undo is itself taken back.
         StepKind::Insert | StepKind::Delete => Vec::new(),
     };
-    let inserts = kind == StepKind::Update && options.policy.gone == OnGone::Insert;
+    let inserts = kind == StepKind::Update && (part.went || options.policy.gone == OnGone::Insert);
     let batch = Batch { step: number, of, target: target.clone(), kind, columns, inserts };
-    let (side, way) = session.restore_reach(&batch)?;
+    let Reach { side, back: way, along } = session.restore_reach(&batch)?;
     // Columns that something in the database sets whenever a row is written: what they will hold only the undo can tell.
     for owned in &way.owned {
         let Some(column) = target.position(&owned.column) else { continue };
@@ -278,15 +326,27 @@ fn back(
         foreseen.push(Foreseen { column, label: Label::Unknown, derived, why: Some(owned.why.clone()) });
     }
     foreseen.sort_by_key(|f| f.column);
-    Ok(Back { batch, foreseen, open: Vec::new(), side, way })
+    Ok(Back { batch, foreseen, open: Vec::new(), side, way, along })
 }
+
+/// What the numbers of rows that were taken along come behind.
+const BEHIND: i64 = 1 << 40;
 
 /// The rows of a step to put back: the inverse of each change that made a difference.
 fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>, of: Place) -> Result<Option<RowChange>, SinkError> {
     loop {
         match reader.borrow_mut().next().map_err(Box::new)? {
             None => return Ok(None),
-            Some(change) if change.place == of && change.differs() => return Ok(Some(change.inverse())),
+            Some(mut change) if (change.place.step, change.place.table) == (of.step, of.table) => {
+                if !change.differs() {
+                    continue;
+                }
+                if change.place.role != Role::Target {
+                    // Rows of a step and those that it took along of the same table are put back together.
+                    change.ordinal += BEHIND;
+                }
+                return Ok(Some(change.inverse()));
+            }
             Some(_) => {}
         }
     }
@@ -314,7 +374,7 @@ fn facts(undoing: &Undoing, options: &UndoOptions) -> Vec<StepFacts> {
             table: 0,
             foreseen: back.foreseen.clone(),
         },
-        role: back.batch.of.role,
+        along: back.along.clone(),
         allowed: options.allow.clone(),
         terms: Terms::default(),
     };
@@ -386,6 +446,7 @@ fn step_receipt(facts: &StepFacts, options: &UndoOptions) -> StepReceipt {
         changed: 0,
         engine_count: None,
         also_written: Vec::new(),
+        along: Vec::new(),
         untouched: None,
         checks: Vec::new(),
     }

@@ -17,11 +17,10 @@ use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
-use marktwice_core::way_back::WayBack;
 use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, DraftMark, Engine, EngineError, FoundSink, Hold, Intent, KeepSink,
-    Language, Limits, LogError, LogErrorKind, Logbook, Mark, Matched, PairSink, Plan, RowSink, RunFolder,
-    Session, Settings, SideWrite, SnapshotReader, SnapshotWriter, Stopper, Tx, Viewing,
+    Language, Limits, LogError, LogErrorKind, Logbook, Mark, Matched, PairSink, Plan, Reach, RowSink,
+    RunFolder, Session, Settings, SideWrite, SnapshotReader, SnapshotWriter, Stopper, Tx, Viewing,
 };
 
 /// Counts calls and says which one fails.
@@ -302,7 +301,7 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.look_up(target, source, sink))
     }
 
-    fn restore_reach(&mut self, batch: &Batch) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
+    fn restore_reach(&mut self, batch: &Batch) -> Result<Reach, EngineError> {
         self.1.engine(|| self.0.restore_reach(batch))
     }
 

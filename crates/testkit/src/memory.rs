@@ -23,8 +23,8 @@ use marktwice_core::way_back::WayBack;
 use marktwice_core::{Image, Value};
 use marktwice_port::{
     Batch, Broken, ChangeSource, CommitOutcome, Composed, Cut, Draft, Engine, EngineError, FoundSink, Hold,
-    Intent, Keep, KeepSink, Language, Limits, Matched, PairSink, Plan, RowSink, Session, Settings, Stopper,
-    Tx, Uncomposed, Viewing, Watch, Which, Work,
+    Intent, Keep, KeepSink, Language, Limits, Matched, PairSink, Plan, Reach, RowSink, Session, Settings,
+    Stopper, Tx, Uncomposed, Viewing, Watch, Which, Work,
 };
 use serde_json::Value as Json;
 
@@ -301,6 +301,7 @@ fn about(rows: &Rows, collection: &Collection) -> Matched {
         matched: rows.len() as u64,
         total: collection.rows.len() as u64,
         side: Vec::new(),
+        along: Vec::new(),
         many: None,
         back: WayBack::default(),
         fires: false,
@@ -397,6 +398,7 @@ impl Session for Open {
             pin: if pinned { Pin::PrimaryKey(target.key.names.clone()) } else { Pin::Nothing },
             findings,
             leave_out: None,
+            along: Vec::new(),
             settings: Vec::new(),
             target,
             detail: Box::new(step),
@@ -497,8 +499,8 @@ impl Session for Open {
         Ok(())
     }
 
-    fn restore_reach(&mut self, _: &Batch) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
-        Ok((Vec::new(), WayBack::default()))
+    fn restore_reach(&mut self, _: &Batch) -> Result<Reach, EngineError> {
+        Ok(Reach::default())
     }
 
     fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {

@@ -254,6 +254,7 @@ pub(crate) fn foreign_keys(my: &mut My, table: &Table) -> Result<Vec<ForeignKey>
                 parent_readable: true,
                 // Rows come in unchecked while foreign_key_checks is off.
                 enforced: false,
+                sets: Vec::new(),
             };
             all.push((id, key));
         }
@@ -303,6 +304,7 @@ pub(crate) fn unseen_foreign_keys(
                 parent_sql: String::new(),
                 parent_readable: false,
                 enforced: true,
+                sets: Vec::new(),
             })
         })
         .collect())

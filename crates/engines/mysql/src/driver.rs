@@ -17,7 +17,7 @@ use marktwice_port::{
 use marktwice_relational::breaches::Rules;
 use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
-use marktwice_relational::held::create;
+use marktwice_relational::held::{create, names as held_names};
 use marktwice_relational::put::{self, Together};
 use marktwice_relational::reach::ForeignKey;
 use marktwice_relational::recipe::Recipe;
@@ -241,7 +241,7 @@ impl Driver for My {
             let detail = detail::<Table>(plan)?;
             if detail.own.no_temporary.is_none() {
                 create(self, plan, detail)?;
-                made.push(detail.table.held_name(plan.step));
+                made.extend(held_names::<Table>(plan)?);
             }
         }
         if made.is_empty() {
@@ -365,6 +365,10 @@ impl Driver for My {
         Ok(((), settings))
     }
 
+    fn expect(&mut self, held: &Held) -> Result<(), EngineError> {
+        self.with_pins(|my| expect_contents(held, my))
+    }
+
     fn kept(
         &mut self,
         held: &Held,
@@ -415,7 +419,7 @@ impl Driver for My {
             return Ok(Vec::new());
         }
         let how = SideHow::Measured(more.join(", "));
-        Ok(vec![SideWrite { table: ELSEWHERE.to_owned(), how, rows: None }])
+        Ok(vec![SideWrite { table: ELSEWHERE.to_owned(), how, rows: None, held: false }])
     }
 
     /// A savepoint goes with the transaction it was made in.

@@ -39,6 +39,11 @@ impl Tabled for Table {
     const ENGINE: &str = "MariaDB";
     const JOINING: Joining = Joining::Join;
     const NUMBERED: (&str, &str) = ("bigint PRIMARY KEY", "tinyint");
+    const COUNTED: &str = "bigint AUTO_INCREMENT PRIMARY KEY";
+    const WHOLE: &str = "bigint";
+    const LOCKS: &str = "FOR UPDATE";
+    /// The storage engine writes the rows, and nobody above it sees that.
+    const ACTIONS_FIRE: bool = false;
     const MOST_COLUMNS: usize = 1_017;
     const NUMBER: Form = Form::Number;
     const TRUTH: Form = Form::Number;
@@ -158,7 +163,7 @@ fn count_by_content(held: &Held) -> String {
 pub(crate) fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
     let (step, table) = (&detail.step, &detail.table);
     let visible = ident(&step.table.visible().text);
-    let mut recipe = Recipe::new(format!("{ORDINAL} bigint AUTO_INCREMENT PRIMARY KEY"));
+    let mut recipe = Recipe::new(format!("{ORDINAL} {}", Table::COUNTED));
     let columns = table.target.columns.iter().zip(&table.types).zip(&table.extras);
     let slots: Vec<Slot> = columns
         .map(|((column, of), extra)| Slot {

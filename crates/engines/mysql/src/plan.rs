@@ -178,6 +178,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
         settings: vec![format!("sql_mode: {}", my.own.0), format!("time_zone: {}", my.own.1)],
         detail: Detail {
             foreign_keys,
+            along: None,
             writes,
             reached: [called, fired],
             fires: Fires::of(&triggers),
@@ -421,7 +422,12 @@ fn all_foreign_keys(
                  right PROCESS, or SELECT on {}.*, would show it",
                 target.schema, target.table, target.schema
             );
-            unseen.push(SideWrite { table: String::new(), how: SideHow::Unmeasured(what), rows: None });
+            unseen.push(SideWrite {
+                table: String::new(),
+                how: SideHow::Unmeasured(what),
+                rows: None,
+                held: false,
+            });
         }
     }
     Ok((keys, unseen))

@@ -358,9 +358,13 @@ pub(crate) fn foreign_keys(pg: &mut Pg) -> Result<Vec<ForeignKey>, EngineError> 
          (SELECT nspname FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid WHERE c.oid = conrelid), \
          (SELECT relname FROM pg_class WHERE oid = conrelid), \
          (SELECT format('%I.%I', n.nspname, c.relname) FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid \
-          WHERE c.oid = confrelid), has_table_privilege(confrelid, 'SELECT'), convalidated FROM pg_constraint WHERE contype = 'f' AND conparentid = 0 ORDER BY 1, conname",
+          WHERE c.oid = confrelid), has_table_privilege(confrelid, 'SELECT'), convalidated, {} FROM pg_constraint AS f WHERE contype = 'f' AND conparentid = 0 ORDER BY 1, conname",
         columns("conrelid", "conkey"),
         columns("confrelid", "confkey"),
+        // Older servers have no such column.
+        "(SELECT string_agg(a.attname, E'\\x1f' ORDER BY k.o) FROM jsonb_array_elements_text(CASE jsonb_typeof(\
+         to_jsonb(f)->'confdelsetcols') WHEN 'array' THEN to_jsonb(f)->'confdelsetcols' ELSE '[]' END) \
+         WITH ORDINALITY AS k(n, o) JOIN pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.n::int)",
     ))?;
     let names = |text: &str| text.split('\u{1f}').map(str::to_owned).collect::<Vec<_>>();
     let action = |letter: &str| match letter {
@@ -386,6 +390,7 @@ pub(crate) fn foreign_keys(pg: &mut Pg) -> Result<Vec<ForeignKey>, EngineError> 
             parent_sql: cell(row, 12).to_owned(),
             parent_readable: yes(row, 13),
             enforced: yes(row, 14),
+            sets: names(cell(row, 15)).into_iter().filter(|name| !name.is_empty()).collect(),
         })
         .collect())
 }

@@ -39,6 +39,8 @@ impl Tabled for Table {
     const ENGINE: &str = "PostgreSQL";
     const JOINING: Joining = Joining::From;
     const NUMBERED: (&str, &str) = ("bigint", "boolean");
+    const COUNTED: &str = "bigint GENERATED ALWAYS AS IDENTITY";
+    const WHOLE: &str = "bigint";
     const MOST_COLUMNS: usize = 1_600;
     const NUMBER: Form = Form::Int;
     const TRUTH: Form = Form::Bool;
@@ -193,7 +195,7 @@ fn by_content(held: &Held, columns: &str, range: &str) -> String {
 pub(crate) fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
     let (step, table) = (&detail.step, &detail.table);
     let visible = ident(&step.table.visible().text);
-    let mut recipe = Recipe::new(format!("{ORDINAL} bigint GENERATED ALWAYS AS IDENTITY"));
+    let mut recipe = Recipe::new(format!("{ORDINAL} {}", Table::COUNTED));
     if table.target.key.kind == KeyKind::WholeRow {
         recipe.put(&PART.to_string(), "oid", format!("{visible}.tableoid"));
         recipe.put(&PLACE.to_string(), "tid", format!("{visible}.ctid"));

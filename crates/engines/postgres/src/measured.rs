@@ -105,11 +105,17 @@ pub(crate) fn between(before: &Books, after: &Books, own: &[String], children: &
         } else if written != [0; 3] {
             accounted.push(relid);
             let how = SideHow::Measured(in_words(written));
-            elsewhere.push(SideWrite { table: name.clone(), how, rows: None });
+            let rows = Some(written.iter().sum());
+            elsewhere.push(SideWrite { table: name.clone(), how, rows, held: false });
         }
     }
     let mut unmeasured = |table: &str, what: String| {
-        elsewhere.push(SideWrite { table: table.to_owned(), how: SideHow::Unmeasured(what), rows: None });
+        elsewhere.push(SideWrite {
+            table: table.to_owned(),
+            how: SideHow::Unmeasured(what),
+            rows: None,
+            held: false,
+        });
     };
     for (relid, (name, kind, of)) in &after.locks {
         let known = own.contains(relid)

@@ -158,6 +158,7 @@ pub(crate) fn plan(
         settings: settings.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect(),
         detail: Detail {
             foreign_keys,
+            along: None,
             writes,
             reached: [functions, fired],
             fires: Fires::of(&triggers),

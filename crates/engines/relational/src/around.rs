@@ -6,6 +6,7 @@ use std::cell::RefCell;
 use marktwice_core::mark::StepKind;
 use marktwice_port::{EngineError, Matched, Plan, SideWrite};
 
+use crate::along::{self, Gathered};
 use crate::detail::Detail;
 use crate::driver::Driver;
 use crate::held::Filled;
@@ -65,7 +66,8 @@ pub fn surroundings<D: Driver>(
     plan: &Plan,
     detail: &Detail<D::Table>,
     filled: &Filled<D::Table>,
-) -> Result<Matched, EngineError> {
+    lock: bool,
+) -> Result<(Matched, Vec<Gathered<D::Table>>), EngineError> {
     let (matched, total) = (filled.matched, count(driver, &detail.table)?);
     let back = driver.rows_back(plan, detail)?;
     let layout = &filled.held.layout;
@@ -75,11 +77,29 @@ pub fn surroundings<D: Driver>(
     if matched > 0 || detail.fires.for_statement {
         side.extend_from_slice(&detail.writes);
     }
-    if matched > 0 {
-        side.extend(actions(driver, plan.step, &detail.foreign_keys, &detail.table, plan.kind, &assigned)?);
+    let mut gathered = Vec::new();
+    match &detail.along {
+        Some(graph) => {
+            if matched > 0 && !graph.nodes.is_empty() {
+                gathered = driver.pinned(|driver| along::gather(driver, graph, &filled.held, lock))?;
+                side.extend(along::side(driver, graph, &gathered)?);
+            }
+        }
+        None if matched > 0 => {
+            side.extend(actions(
+                driver,
+                plan.step,
+                &detail.foreign_keys,
+                &detail.table,
+                plan.kind,
+                &assigned,
+            )?);
+        }
+        None => {}
     }
+    let along = gathered.iter().map(|rows| rows.count).collect();
     let fires = detail.fires.for_statement || (matched > 0 && detail.fires.for_rows);
-    Ok(Matched { matched, total, side, many: filled.many.clone(), back, fires })
+    Ok((Matched { matched, total, side, along, many: filled.many.clone(), back, fires }, gathered))
 }
 
 /// What is known of rows that were counted and shown, and are held nowhere.
@@ -92,5 +112,6 @@ pub fn plainly_held<D: Driver>(driver: &mut D, detail: &Detail<D::Table>) -> Res
     let total = count(driver, &detail.table)?;
     let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
     let fires = detail.fires.for_rows || detail.fires.for_statement;
-    Ok(Matched { matched, total, side, many: None, back: detail.back.clone(), fires })
+    let along = Vec::new();
+    Ok(Matched { matched, total, side, along, many: None, back: detail.back.clone(), fires })
 }

@@ -4,6 +4,7 @@ use marktwice_core::way_back::WayBack;
 use marktwice_port::SideWrite;
 use marktwice_sql::Step;
 
+use crate::along::Graph;
 use crate::reach::ForeignKey;
 use crate::shell::Tabled;
 use crate::statement::Fires;
@@ -18,6 +19,8 @@ pub struct Detail<T: Tabled> {
     pub table: T,
     /// Foreign keys of and onto the table, and of what follows from those.
     pub foreign_keys: Vec<ForeignKey>,
+    /// What foreign keys' actions may take along; `None` where not all of it can be held.
+    pub along: Option<Graph<T>>,
     /// Writes by triggers, as far as is known.
     pub writes: Vec<SideWrite>,
     /// What its functions and its triggers do in the end.

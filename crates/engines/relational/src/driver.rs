@@ -306,6 +306,11 @@ pub trait Driver: Shell + 'static {
         assigned: &[usize],
     ) -> Result<Self::Books, EngineError>;
 
+    /// Rows that a step takes along are held: notes what they are to be, where only their contents will tell them.
+    fn expect(&mut self, _: &Held<Self::Table>) -> Result<(), EngineError> {
+        Ok(())
+    }
+
     /// Runs the statement of a plan, verbatim, through an interface that takes one statement only.
     fn run(&mut self, plan: &Plan, of: &mut OfStep<Self>) -> Result<u64, EngineError>
     where

@@ -1,6 +1,7 @@
 //! Rows that are held in a temporary table: how it is filled, read, and paired with what is there now.
 
 use marktwice_core::Value;
+use marktwice_core::along::number;
 use marktwice_core::many::Many;
 use marktwice_core::mark::HeldRow;
 use marktwice_core::table::KeyKind;
@@ -10,12 +11,13 @@ use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, before};
 use marktwice_sql::query::many::{HeldNames, once_each};
 use marktwice_sql::query::row_query::Ask;
 
+use crate::along;
 use crate::detail::Detail;
 use crate::driver::Driver;
 use crate::layout::{Layout, fits};
 use crate::recipe::Recipe;
 use crate::shell::{Shell, Tabled};
-use crate::statement::{in_place, unknown_values};
+use crate::statement::{detail, in_place, unknown_values};
 
 /// Rows that are paired at once where both images do not fit into one answer.
 const PAIRS: i64 = 500;
@@ -49,7 +51,20 @@ pub struct Filled<T: Tabled> {
 pub fn create<D: Driver>(driver: &mut D, plan: &Plan, detail: &Detail<D::Table>) -> Result<(), EngineError> {
     let columns = driver.recipe(plan, detail).columns;
     fits(&plan.target.table, columns.len(), D::Table::MOST_COLUMNS, D::Table::ENGINE)?;
-    driver.define(&detail.table, plan.step, &columns)
+    driver.define(&detail.table, plan.step, &columns)?;
+    detail.along.as_ref().map_or(Ok(()), |graph| along::define(driver, graph, plan.step))
+}
+
+/// The held tables of a plan.
+///
+/// # Errors
+/// When the plan is another engine's.
+pub fn names<T: Tabled>(plan: &Plan) -> Result<Vec<String>, EngineError> {
+    let detail = detail::<T>(plan)?;
+    let mut all = vec![detail.table.held_name(plan.step)];
+    let nodes = detail.along.iter().flat_map(|graph| &graph.nodes).enumerate();
+    all.extend(nodes.map(|(nth, node)| node.table.held_name(number(plan.step, nth))));
+    Ok(all)
 }
 
 /// Streams the matched rows and the values that can be told without a temporary table, in the order of their identity; gives

@@ -3,6 +3,7 @@
 //!
 //! Nothing here speaks a protocol; it knows SQL only in so far as the engines write it alike.
 
+pub mod along;
 pub mod around;
 pub mod breaches;
 pub mod detail;

@@ -39,6 +39,8 @@ pub struct ForeignKey {
     pub parent_readable: bool,
     /// Whether the engine vouches that every row has its parent.
     pub enforced: bool,
+    /// The columns that ON DELETE SET NULL or SET DEFAULT names, where it does: it is then only those that it sets.
+    pub sets: Vec<String>,
 }
 
 impl ForeignKey {
@@ -69,7 +71,7 @@ pub struct Counter<'a> {
     pub further: &'a mut dyn FnMut(&Written) -> Result<Vec<SideWrite>, EngineError>,
 }
 
-fn acts(action: &str) -> bool {
+pub(crate) fn acts(action: &str) -> bool {
     ["CASCADE", "SET NULL", "SET DEFAULT"].contains(&action)
 }
 
@@ -119,7 +121,7 @@ pub fn count_actions(
         if rows == Some(0) {
             continue;
         }
-        all.push(SideWrite { table: key.child.clone(), how, rows });
+        all.push(SideWrite { table: key.child.clone(), how, rows, held: false });
         let removes = kind == StepKind::Delete && action == "CASCADE";
         let changed = if removes { Vec::new() } else { key.child_columns.clone() };
         further(counter, keys, key, removes, &changed, &mut all)?;
@@ -156,7 +158,7 @@ fn further(
         }
         let word = if removes { "DELETE" } else { "UPDATE" };
         let how = SideHow::ForeignKey(format!("ON {word} {action}"));
-        if add(SideWrite { table: key.child.clone(), how, rows: None }, all) {
+        if add(SideWrite { table: key.child.clone(), how, rows: None, held: false }, all) {
             let removes = removes && action == "CASCADE";
             let changed = if removes { Vec::new() } else { key.child_columns.clone() };
             further(counter, keys, key, removes, &changed, all)?;

@@ -8,10 +8,8 @@ use marktwice_core::steps::Touches;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
-use marktwice_core::way_back::WayBack;
 use marktwice_port::{
-    Batch, ChangeSource, EngineError, FoundSink, Plan, RowSink, Session, SideWrite, Stopper, Tx, Viewing,
-    Watch,
+    Batch, ChangeSource, EngineError, FoundSink, Plan, Reach, RowSink, Session, Stopper, Tx, Viewing, Watch,
 };
 use marktwice_sql::query::row_query::Ask;
 
@@ -23,7 +21,7 @@ use crate::shell::{Tabled, forms};
 use crate::statement::detail;
 use crate::transaction::Transaction;
 use crate::view::View;
-use crate::{through, ties};
+use crate::{along, through, ties};
 
 /// An open database of a relational engine.
 pub struct Opened<D> {
@@ -80,6 +78,7 @@ impl<D: Driver> Session for Opened<D> {
     fn plan(&mut self, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
         let mut plan = through::plan(&mut self.driver, source, allow, earlier)?;
         ties::settle(&mut self.driver, &mut plan)?;
+        self.driver.looking(|driver| along::settle(driver, &mut plan))?;
         Ok(plan)
     }
 
@@ -162,8 +161,13 @@ impl<D: Driver> Session for Opened<D> {
         self.driver.look_up(target, source, sink)
     }
 
-    fn restore_reach(&mut self, batch: &Batch) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
-        self.driver.looking(|driver| driver.restore_reach(batch))
+    fn restore_reach(&mut self, batch: &Batch) -> Result<Reach, EngineError> {
+        self.driver.looking(|driver| {
+            let (side, back) = driver.restore_reach(batch)?;
+            let table = driver.described(&batch.target.schema, &batch.target.table)?;
+            let graph = along::of_batch(driver, &table, batch)?;
+            Ok(Reach { side, back, along: graph.map(|graph| graph.along()).unwrap_or_default() })
+        })
     }
 
     fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {

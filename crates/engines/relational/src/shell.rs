@@ -41,6 +41,14 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
     const IN_ORDER: bool = false;
     /// The type of the number of a row that is put back, of its flags.
     const NUMBERED: (&str, &str);
+    /// The type of the number of a row that is held, which the engine counts itself.
+    const COUNTED: &str;
+    /// The type of a whole number.
+    const WHOLE: &str;
+    /// How rows are locked that a query reads, where it must say so.
+    const LOCKS: &str = "";
+    /// Whether foreign keys' actions set off triggers.
+    const ACTIONS_FIRE: bool = true;
     /// Columns that a table, and an answer, has at most.
     const MOST_COLUMNS: usize;
     /// How a whole number comes, and a truth.
@@ -70,6 +78,16 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
 
     /// A type for what a column holds, in a table of held rows.
     fn roomy(&self, column: usize) -> String;
+
+    /// A type that makes of a value what the column would hold.
+    fn stored(&self, column: usize) -> String {
+        self.roomy(column)
+    }
+
+    /// The name of a column, quoted.
+    fn column(&self, at: usize) -> String {
+        self.target().columns.get(at).map_or_else(|| "NULL".to_owned(), |c| Self::LANGUAGE.quoted(&c.name))
+    }
 
     /// Whether DEFAULT takes the next number of the column's own.
     fn counts(&self, _column: usize) -> bool {

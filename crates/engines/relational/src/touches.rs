@@ -351,6 +351,7 @@ mod tests {
             parent_sql: String::new(),
             parent_readable: true,
             enforced: true,
+            sets: Vec::new(),
         };
         let all = [
             key("hive", "apiary", "CASCADE"),

@@ -2,22 +2,25 @@
 
 use std::collections::BTreeMap;
 
+use marktwice_core::along::{is_of, number};
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::mark::StepKind;
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, EngineError, Hold, KeepSink, Matched, PairSink, Plan, RowSink,
-    Settings, SideWrite, Stopper, Tx,
+    Settings, SideHow, SideWrite, Stopper, Tx,
 };
 use marktwice_sql::dialect::ours::wanted;
 
-use crate::around::{actions, count, surroundings};
+use crate::along::{self, Gathered};
+use crate::around::{actions, count, still_defined, surroundings};
 use crate::breaches::breaches;
 use crate::driver::Driver;
 use crate::each;
 use crate::held::{Held, create};
 use crate::put;
+use crate::shell::Tabled;
 use crate::statement::{detail, may_write};
 
 /// What is kept of one step.
@@ -39,6 +42,8 @@ pub struct Transaction<'d, D: Driver> {
     here: D::Here,
     settings: Settings,
     steps: BTreeMap<usize, OfStep<D>>,
+    /// Rows that steps take along, by the numbers that they carry.
+    along: BTreeMap<usize, Gathered<D::Table>>,
     open: bool,
 }
 
@@ -51,7 +56,8 @@ impl<'d, D: Driver> Transaction<'d, D> {
         driver.start(stop)?;
         // From here on dropping it rolls back.
         let (here, settings) = (D::Here::default(), Settings::default());
-        let mut tx = Transaction { driver, here, settings, steps: BTreeMap::new(), open: true };
+        let (steps, along) = (BTreeMap::new(), BTreeMap::new());
+        let mut tx = Transaction { driver, here, settings, steps, along, open: true };
         (tx.here, tx.settings) = tx.driver.arrive()?;
         Ok(tx)
     }
@@ -61,7 +67,18 @@ impl<'d, D: Driver> Transaction<'d, D> {
     }
 
     fn rows_held(&mut self, step: usize) -> Result<Held<D::Table>, EngineError> {
+        if let Some(held) = self.along.get(&step) {
+            return Ok(held.held.clone());
+        }
         Ok(self.of(step)?.held.clone())
+    }
+
+    fn keep_along(&mut self, gathered: Vec<Gathered<D::Table>>) -> Result<(), EngineError> {
+        for rows in gathered {
+            self.driver.expect(&rows.held)?;
+            self.along.insert(rows.held.layout.step, rows);
+        }
+        Ok(())
     }
 }
 
@@ -94,13 +111,16 @@ impl<D: Driver> Hold for Transaction<'_, D> {
         may_write(plan)?;
         let detail = detail::<D::Table>(plan)?;
         self.driver.may_hold(detail)?;
-        let (held, about) = self.driver.acting(|driver| {
+        let (held, gathered, about) = self.driver.acting(|driver| {
             driver.unchanged(detail)?;
+            let nodes = detail.along.iter().flat_map(|graph| &graph.nodes);
+            nodes.into_iter().try_for_each(|node| still_defined(driver, &node.table))?;
             create(driver, plan, detail)?;
             let filled = driver.fill(plan, detail, true)?;
-            let about = surroundings(driver, plan, detail, &filled)?;
-            Ok((filled.held, about))
+            let (about, gathered) = surroundings(driver, plan, detail, &filled, true)?;
+            Ok((filled.held, gathered, about))
         })?;
+        self.keep_along(gathered)?;
         let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
         let books = self.driver.kept(&held, &detail.foreign_keys, plan.kind, &assigned)?;
         self.steps.insert(plan.step, OfStep { held, kind: plan.kind, executed: 0, books });
@@ -130,11 +150,23 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         let assigned: Vec<(usize, Option<String>)> =
             batch.columns.iter().map(|&at| (at, Some(wanted(at)))).collect();
         let keys = driver.foreign_keys(&held.table)?;
-        let side = actions(driver, batch.step, &keys, &held.table, batch.kind, &assigned)?;
+        let graph = along::of_batch(driver, &held.table, batch)?;
+        let mut gathered = Vec::new();
+        let side = match &graph {
+            Some(graph) if graph.nodes.is_empty() => Vec::new(),
+            Some(graph) => driver.acting(|driver| {
+                along::define(driver, graph, batch.step)?;
+                gathered = driver.pinned(|driver| along::gather(driver, graph, &held, true))?;
+                along::side(driver, graph, &gathered)
+            })?,
+            None => actions(driver, batch.step, &keys, &held.table, batch.kind, &assigned)?,
+        };
+        let along = gathered.iter().map(|rows| rows.count).collect();
         let total = count(driver, &held.table)?;
         let books = driver.kept(&held, &keys, batch.kind, &batch.columns)?;
         self.steps.insert(batch.step, OfStep { held, kind: batch.kind, executed: 0, books });
-        Ok(Matched { matched, total, side, many: None, back: WayBack::default(), fires: false })
+        self.keep_along(gathered)?;
+        Ok(Matched { matched, total, side, along, many: None, back: WayBack::default(), fires: false })
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {
@@ -163,7 +195,19 @@ impl<D: Driver> Tx for Transaction<'_, D> {
     }
 
     fn effects(&mut self, step: usize) -> Result<Vec<SideWrite>, EngineError> {
-        self.driver.effects(of_step(&mut self.steps, step)?)
+        let mut measured = self.driver.effects(of_step(&mut self.steps, step)?)?;
+        for (_, rows) in self.along.range(number(step, 0)..).filter(|(at, _)| is_of(step, **at)) {
+            let (table, held) = (rows.held.table.shown(), rows.count.rows());
+            let of = |write: &SideWrite| write.table == table && matches!(write.how, SideHow::Measured(_));
+            // These are proven one by one. What is reached on two ways may be counted twice.
+            measured.retain(|write| {
+                !of(write) || write.rows.is_none_or(|n| n != held && !(rows.again && n > held))
+            });
+            for write in measured.iter_mut().filter(|write| of(write)) {
+                write.rows = write.rows.map(|n| n.saturating_sub(held));
+            }
+        }
+        Ok(measured)
     }
 
     fn total(&mut self, step: usize) -> Result<u64, EngineError> {

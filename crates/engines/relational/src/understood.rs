@@ -80,6 +80,7 @@ impl<T: Tabled> Understood<T> {
             foreseen,
             pin,
             findings: all,
+            along: Vec::new(),
             settings,
             detail: Box::new(detail),
         }

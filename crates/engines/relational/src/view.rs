@@ -33,13 +33,14 @@ impl<D: Driver> Hold for View<'_, D> {
         let (held, about) = self.driver.acting(|driver| {
             // Where no temporary table can be made the rows are only counted.
             if driver.may_hold(detail).is_err() {
-                return Ok((None, plainly_held(driver, detail)?));
+                return Ok((Vec::new(), plainly_held(driver, detail)?));
             }
             let filled = driver.fill(plan, detail, false)?;
-            let about = surroundings(driver, plan, detail, &filled)?;
-            Ok((Some(filled.held), about))
+            let (about, gathered) = surroundings(driver, plan, detail, &filled, false)?;
+            let own = std::iter::once(filled.held);
+            Ok((own.chain(gathered.into_iter().map(|rows| rows.held)).collect(), about))
         })?;
-        self.kept.extend(held.map(|held| (plan.step, held)));
+        self.kept.extend(held.into_iter().map(|held| (held.layout.step, held)));
         Ok(about)
     }
 

@@ -368,6 +368,7 @@ fn declared_keys(connection: &Connection) -> rusqlite::Result<Vec<ForeignKey>> {
                 parent_readable: false,
                 // Off by default on every connection.
                 enforced: false,
+                sets: Vec::new(),
             };
             all.push((id, key));
         }

@@ -16,7 +16,7 @@ use marktwice_port::{
 use marktwice_relational::breaches::Rules;
 use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
-use marktwice_relational::held::create;
+use marktwice_relational::held::{create, names as held_names};
 use marktwice_relational::reach::ForeignKey;
 use marktwice_relational::recipe::Recipe;
 use marktwice_relational::shell::Tabled;
@@ -173,8 +173,9 @@ impl Driver for Lite {
         let done = work(self);
         let mut ended = self.handing_over();
         for plan in plans {
-            let kept = detail::<Table>(plan)?.table.held_name(plan.step);
-            ended = ended.and(self.batch(&format!("DROP TABLE IF EXISTS {kept}")));
+            for kept in held_names::<Table>(plan)? {
+                ended = ended.and(self.batch(&format!("DROP TABLE IF EXISTS {kept}")));
+            }
         }
         let done = done.and(ended);
         self.unless_written(done)

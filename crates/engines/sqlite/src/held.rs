@@ -42,6 +42,8 @@ impl Tabled for Table {
     const ENGINE: &str = "SQLite";
     const JOINING: Joining = Joining::In;
     const NUMBERED: (&str, &str) = ("INTEGER PRIMARY KEY", "INTEGER");
+    const COUNTED: &str = "INTEGER PRIMARY KEY";
+    const WHOLE: &str = "INTEGER";
     const MOST_COLUMNS: usize = 2_000;
     const NUMBER: () = ();
     const TRUTH: () = ();
@@ -83,6 +85,11 @@ impl Tabled for Table {
     /// Without a type nothing is converted.
     fn roomy(&self, _: usize) -> String {
         if self.strict { "ANY".to_owned() } else { String::new() }
+    }
+
+    fn stored(&self, column: usize) -> String {
+        let declared = self.target.columns.get(column).map_or("", |c| &c.declared);
+        type_name(declared, self.strict).to_string()
     }
 
     fn beside(&self) -> Vec<String> {
@@ -173,7 +180,7 @@ impl Shell for Lite {
 pub(crate) fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
     let table = &detail.table;
     let visible = quoted(&detail.step.table.visible().text);
-    let mut recipe = Recipe::new(format!("{ORDINAL} INTEGER PRIMARY KEY"));
+    let mut recipe = Recipe::new(format!("{ORDINAL} {}", Table::COUNTED));
     let untyped = if table.strict { "ANY" } else { "" };
     if let Some(row) = &table.row {
         recipe.put(&ROW.to_string(), untyped, format!("{visible}.{}", quoted(row)));

@@ -69,6 +69,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
         settings: vec!["foreign keys: enforced".to_owned()],
         detail: Detail {
             foreign_keys,
+            along: None,
             // The engine's compile step has looked through everything that the statement sets off.
             reached: Default::default(),
             fires: Fires { for_rows: fired.any, for_statement: false },

@@ -57,7 +57,12 @@ pub(crate) fn fired(connection: &Connection, acts: &[Deed], table: &Table) -> Re
             }
             Act::Read { .. } | Act::Other => continue,
         };
-        let write = SideWrite { table: written.clone(), how: SideHow::Trigger(by.to_owned()), rows: None };
+        let write = SideWrite {
+            table: written.clone(),
+            how: SideHow::Trigger(by.to_owned()),
+            rows: None,
+            held: false,
+        };
         if !fired.writes.contains(&write) {
             fired.writes.push(write);
         }

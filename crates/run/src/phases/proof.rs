@@ -2,10 +2,11 @@
 //! snapshot is finished, and only the commit is left.
 
 use marktwice_core::Code;
+use marktwice_core::along::{Along, AlongReceipt, AlongRecord, number};
 use marktwice_core::change::AlreadySo;
 use marktwice_core::check::CheckFound;
-use marktwice_core::image::{Image, Place};
-use marktwice_core::mark::HeldRow;
+use marktwice_core::image::{Image, Place, Role};
+use marktwice_core::mark::{Foreseen, HeldRow};
 use marktwice_core::receipt::RunState;
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
 use marktwice_core::side::{ELSEWHERE, SideWrite};
@@ -32,6 +33,14 @@ pub(crate) struct Written<'a, 's> {
     pub(super) count: u64,
 }
 
+/// Rows that are proven in one pass: a step's own, or those of a table that it takes along.
+struct Rows<'a> {
+    number: usize,
+    along: Option<usize>,
+    target: &'a Target,
+    foreseen: &'a [Foreseen],
+}
+
 /// What one pass over the pairs of a step has found.
 struct Pass {
     faults: Faults,
@@ -41,11 +50,23 @@ struct Pass {
     changed: u64,
 }
 
-/// The steps of a run as its snapshot records them, with their tables.
-fn records(steps: &[StepFacts]) -> (Vec<StepRecord>, Vec<Target>) {
-    let (tables, at) = tables(steps.iter().map(|facts| &facts.target));
+/// The steps of a run as its snapshot records them, what they take along, and the tables of both.
+fn records(steps: &[StepFacts]) -> (Vec<StepRecord>, Vec<AlongRecord>, Vec<Target>) {
+    let own = steps.iter().map(|facts| &facts.target);
+    let (tables, at) =
+        tables(own.chain(steps.iter().flat_map(|facts| &facts.along).map(|along| &along.target)));
+    let mut at = at.into_iter();
     let record = |(facts, table): (&StepFacts, usize)| StepRecord { table, ..facts.record.clone() };
-    (steps.iter().zip(at).map(record).collect(), tables)
+    let records = steps.iter().zip(at.by_ref()).map(record).collect();
+    let all = steps.iter().enumerate().flat_map(|(step, facts)| facts.along.iter().map(move |a| (step, a)));
+    let record = |((step, along), table): ((usize, &Along), usize)| AlongRecord {
+        step,
+        table,
+        role: Role::Cascade,
+        kind: along.kind,
+        foreseen: along.foreseen.clone(),
+    };
+    (records, all.zip(at).map(record).collect(), tables)
 }
 
 impl<'a, 's> Written<'a, 's> {
@@ -66,19 +87,33 @@ impl<'a, 's> Written<'a, 's> {
     ) -> Result<Begun<'a, 's>, Ended> {
         let step = self.begun.proven;
         let Some(facts) = self.begun.facts().cloned() else { return Err(self.end(End::Failed(no_step()))) };
-        let pass = match self.pass(&facts, looking.as_deref_mut()) {
+        let own = Rows { number: step, along: None, target: &facts.target, foreseen: facts.foreseen() };
+        let pass = match self.pass(&own, self.held.matched, looking.as_deref_mut()) {
             Ok(pass) => pass,
-            Err(failure) => return Err(self.end(End::Failed(failure))),
+            Err(end) => return Err(self.end(end)),
         };
-        if pass.faults.count > 0 {
-            return Err(self.end(End::Verification(pass.faults)));
+        let mut net = pass.net;
+        let mut taken = Vec::new();
+        for (nth, count) in self.held.along.clone().into_iter().enumerate() {
+            let Some(along) = facts.along.get(nth) else { return Err(self.end(End::Failed(no_step()))) };
+            let number = number(step, nth);
+            let rows = Rows { number, along: Some(nth), target: &along.target, foreseen: &along.foreseen };
+            let pass = match self.pass(&rows, count.rows(), None) {
+                Ok(pass) => pass,
+                Err(end) => return Err(self.end(end)),
+            };
+            let same =
+                (&along.target.schema, &along.target.table) == (&facts.target.schema, &facts.target.table);
+            net += if same { pass.net } else { 0 };
+            self.begun.along += pass.pairs;
+            if pass.changed > 0 {
+                let changed = pass.changed.saturating_sub(count.deleted);
+                let table = along.target.table.clone();
+                taken.push(AlongReceipt { table, deleted: count.deleted, changed });
+            }
         }
-        if pass.pairs != self.held.matched {
-            let (held, read) = (self.held.matched, pass.pairs);
-            let message = format!("{held} rows were held and {read} were read again");
-            return Err(self.end(End::Failed(EngineError::Other(message).into())));
-        }
-        match self.whole(&facts, pass.net) {
+        self.begun.run.step_receipt(step, |step| step.along = taken);
+        match self.whole(&facts, net) {
             Ok(None) => {}
             Ok(Some(what)) => {
                 return Err(self.end(End::Verification(Faults::whole(&facts.target, what))));
@@ -160,7 +195,7 @@ impl<'a, 's> Written<'a, 's> {
     fn snapshot(&mut self) -> Result<(), Failure> {
         let Some(record) = &mut self.begun.run.record else { return Ok(()) };
         if self.begun.snapshot.is_none() {
-            let (steps, tables) = records(&self.begun.run.steps);
+            let (steps, along, tables) = records(&self.begun.run.steps);
             let header = SnapshotHeader {
                 format: SNAPSHOT_FORMAT.to_owned(),
                 version: SNAPSHOT_VERSION,
@@ -169,27 +204,38 @@ impl<'a, 's> Written<'a, 's> {
                 params: serde_json::Map::new(),
                 steps,
                 tables,
+                along,
             };
             self.begun.snapshot = Some(record.folder.snapshot(&header)?);
         }
         Ok(())
     }
 
-    fn pass(&mut self, facts: &StepFacts, mut looking: Option<&mut Collector<'_>>) -> Result<Pass, Failure> {
-        self.snapshot()?;
+    /// One pass over the pairs of some rows: all of them must be as they should be.
+    fn pass(
+        &mut self,
+        rows: &Rows<'_>,
+        matched: u64,
+        mut looking: Option<&mut Collector<'_>>,
+    ) -> Result<Pass, End> {
+        self.snapshot().map_err(End::Failed)?;
         let step = self.begun.proven;
-        let table = records(&self.begun.run.steps).0.get(step).map_or(0, |record| record.table);
-        let place = Place { step, table, role: facts.role };
+        let (steps, taken, _) = records(&self.begun.run.steps);
+        let (table, role) = match rows.along {
+            None => (steps.get(step).map(|record| record.table), Role::Target),
+            Some(nth) => (taken.iter().filter(|a| a.step == step).nth(nth).map(|a| a.table), Role::Cascade),
+        };
+        let place = Place { step, table: table.unwrap_or_default(), role };
         let Begun { run, tx, snapshot, .. } = &mut self.begun;
-        let (context, matched) = (run.context, self.held.matched);
+        let context = run.context;
         let stop = context.ambient.stopper();
-        let mut pass = Pass { faults: Faults::none(&facts.target), net: 0, pairs: 0, changed: 0 };
-        tx.pair(step, &mut |held, now| {
+        let mut pass = Pass { faults: Faults::none(rows.target), net: 0, pairs: 0, changed: 0 };
+        tx.pair(rows.number, &mut |held, now| {
             pass.pairs += 1;
             if let Some(collector) = looking.as_deref_mut() {
                 collector.became(held, now);
             }
-            match judge(facts.foreseen(), held, now) {
+            match judge(rows.foreseen, held, now) {
                 Ok(fate) => {
                     pass.changed += u64::from(fate != Fate::Same);
                     pass.net += match fate {
@@ -199,15 +245,23 @@ impl<'a, 's> Written<'a, 's> {
                     };
                     // Once a row is not as it should be, all is rolled back, and the snapshot goes with it.
                     if let (Some(snapshot), 0) = (snapshot.as_mut(), pass.faults.count) {
-                        row_change(place, &facts.target, held, now)
-                            .map_or(Ok(()), |row| snapshot.row(&row))?;
+                        row_change(place, rows.target, held, now).map_or(Ok(()), |row| snapshot.row(&row))?;
                     }
                 }
                 Err(fault) => pass.faults.add(&held.key, fault),
             }
             tick(context, Phase::Proving, pass.pairs, Some(matched), &*stop)
         })
-        .map_err(unwrap_sink)?;
+        .map_err(|error| End::Failed(unwrap_sink(error)))?;
+        if pass.faults.count > 0 {
+            return Err(End::Verification(pass.faults));
+        }
+        if pass.pairs != matched {
+            let read = pass.pairs;
+            let message =
+                format!("{matched} rows of {} were held and {read} were read again", rows.target.table);
+            return Err(End::Failed(EngineError::Other(message).into()));
+        }
         Ok(pass)
     }
 
@@ -219,7 +273,7 @@ impl<'a, 's> Written<'a, 's> {
             return Ok(Some(format!("the statement wrote {count} rows where {matched} were marked")));
         }
         let table = &facts.target.table;
-        if self.held.side.iter().any(|write| write.table.eq_ignore_ascii_case(table)) {
+        if self.held.side.iter().any(|write| !write.held && write.table.eq_ignore_ascii_case(table)) {
             return Ok(None);
         }
         let expected = self.held.total.saturating_add_signed(net);
@@ -258,7 +312,8 @@ impl<'a, 's> Begun<'a, 's> {
             Ok(done) => done,
             Err(error) => return Err(self.end(End::Failed(error.into()))),
         };
-        let matched = self.run.record.as_ref().map_or(0, |record| record.receipt.rows().0);
+        let receipt = self.run.record.as_ref().map(|record| &record.receipt);
+        let matched = receipt.map_or(0, |receipt| receipt.rows().0) + self.along;
         if totals.rows != matched {
             let message = format!("{matched} rows were held and {} are in the snapshot", totals.rows);
             return Err(self.end(End::Failed(EngineError::Other(message).into())));

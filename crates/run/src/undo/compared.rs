@@ -4,9 +4,10 @@ use std::cell::RefCell;
 
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::table::Target;
 use marktwice_core::totals::Totals;
 use marktwice_core::undo::{RowChange, Treatment, treat};
-use marktwice_core::{Image, Value};
+use marktwice_core::{Image, Role, Value};
 use marktwice_port::{Intent, Keep, Logbook, Phase, Session, Tx};
 
 use super::{Back, UndoOptions, Undoing, facts, first_differing, inverse};
@@ -30,40 +31,58 @@ pub(super) struct Sight {
     pub(super) ended: Option<RunOutcome>,
 }
 
+/// One row that was asked for.
+struct Wanted {
+    typed: String,
+    step: Option<usize>,
+    table: Option<String>,
+    key: String,
+}
+
 /// The rows that were asked for.
 pub(super) struct Only {
-    /// As typed, with the step it is about where one is named.
-    keys: Vec<(String, Option<usize>, String)>,
+    /// As typed, with the step or the table that it is about where one is named.
+    keys: Vec<Wanted>,
     found: RefCell<Vec<String>>,
 }
 
 impl Only {
-    /// Reads `418`, `12,2026`, `hive_id=12,season=2026` or `2:418`; the last only where there are several steps, and one of that number.
-    pub(super) fn parse(typed: &[String], steps: impl Iterator<Item = usize>) -> Only {
-        let steps: Vec<usize> = steps.collect();
+    /// Reads `418`, `12,2026`, `hive_id=12,season=2026`, `2:418` or `inspection:418`: the number of a step where there are
+    /// several, and one of that number; a table where one has rows in the run.
+    pub(super) fn parse(typed: &[String], batches: &[Back]) -> Only {
+        let mut steps: Vec<usize> = batches.iter().map(|back| back.batch.of.step).collect();
+        steps.dedup();
+        let tables: Vec<&str> = batches.iter().map(|back| back.batch.target.table.as_str()).collect();
         let one = |typed: &String| {
             let text = typed.replace(", ", ",");
-            let split = text.split_once(':').filter(|_| steps.len() > 1);
-            let named =
-                split.and_then(|(step, key)| Some((step.parse::<usize>().ok()?.checked_sub(1)?, key)));
-            match named.filter(|(step, _)| steps.contains(step)) {
-                Some((step, key)) => (typed.clone(), Some(step), in_order(key)),
-                None => (typed.clone(), None, in_order(&text)),
+            let whole = Wanted { typed: typed.clone(), step: None, table: None, key: in_order(&text) };
+            let Some((named, key)) = text.split_once(':') else { return whole };
+            let step = named.parse::<usize>().ok().and_then(|n| n.checked_sub(1));
+            let step = step.filter(|step| steps.len() > 1 && steps.contains(step));
+            let table = tables.iter().find(|table| table.eq_ignore_ascii_case(named.trim()));
+            if step.is_none() && table.is_none() {
+                return whole;
             }
+            Wanted { step, table: table.map(|t| (*t).to_owned()), key: in_order(key), ..whole }
         };
         Only { keys: typed.iter().map(one).collect(), found: RefCell::default() }
     }
 
-    fn wants(&self, step: usize, names: &[String], change: &RowChange) -> bool {
+    /// Rows that a step took along are meant only where their table is named.
+    fn wants(&self, (step, target): (usize, &Target), change: &RowChange) -> bool {
+        let names = &target.key.names;
         if self.keys.is_empty() {
             return true;
         }
         let [before, now] = [key_text(&change.key), key_text(change.key_now())];
         let keys = [by_name(names, &before), by_name(names, &now), before, now].map(|key| in_order(&key));
-        let named =
-            self.keys.iter().find(|(_, of, key)| of.is_none_or(|of| of == step) && keys.contains(key));
-        if let Some((typed, ..)) = named {
-            self.found.borrow_mut().push(typed.clone());
+        let own = change.place.role == Role::Target;
+        let named = self.keys.iter().find(|wanted| {
+            let here = wanted.table.as_ref().map_or(own, |table| *table == target.table);
+            here && wanted.step.is_none_or(|of| of == step) && keys.contains(&wanted.key)
+        });
+        if let Some(wanted) = named {
+            self.found.borrow_mut().push(wanted.typed.clone());
         }
         named.is_some()
     }
@@ -71,7 +90,7 @@ impl Only {
     /// A key that no row of the run has.
     fn missing(&self) -> Option<String> {
         let found = self.found.borrow();
-        self.keys.iter().map(|(typed, ..)| typed).find(|typed| !found.contains(typed)).cloned()
+        self.keys.iter().map(|wanted| &wanted.typed).find(|typed| !found.contains(typed)).cloned()
     }
 }
 
@@ -125,7 +144,7 @@ impl<'a> Judge<'a> {
     }
 
     pub(super) fn decide(&mut self, change: &RowChange, now: Option<&[Value]>) -> Keep {
-        if !self.only.wants(self.back.batch.of.step, &self.back.batch.target.key.names, change) {
+        if !self.only.wants((self.back.batch.of.step, &self.back.batch.target), change) {
             self.not_asked += 1;
             return Keep::Leave;
         }
@@ -221,6 +240,7 @@ impl<'a> Looker<'a> {
             rows: self.rows,
             totals: self.totals.finish(|c| target.columns.get(c).map_or(String::new(), |c| c.name.clone())),
             side: back.side.clone(),
+            along: Vec::new(),
             unmet: Vec::new(),
             checks: Vec::new(),
             meanings: Vec::new(),

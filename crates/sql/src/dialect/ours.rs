@@ -41,6 +41,8 @@ pub const ROW: Ours = Ours("row");
 pub const THERE: Ours = Ours("there");
 /// See [`THERE`].
 pub const IS_WANTED: Ours = Ours("is_wanted");
+/// Its column for how many foreign keys' actions lead to a row that is taken along.
+pub const WAVE: Ours = Ours("wave");
 /// Its columns for where a row without a key stands: the partition and the place in it.
 pub const PART: Ours = Ours("part");
 /// See [`PART`].
