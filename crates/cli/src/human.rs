@@ -108,6 +108,18 @@ fn database(id: &marktwice_core::receipt::DatabaseId) -> String {
     format!("{} ({})", styled(BOLD, &cells::escape(&id.name)), id.engine)
 }
 
+/// `3 tables`, or `3 steps` where a table has more than one of them.
+pub(crate) fn steps_or_tables<'t>(tables: impl Iterator<Item = &'t str>) -> String {
+    let all: Vec<&str> = tables.collect();
+    let mut each = all.clone();
+    each.sort_unstable();
+    each.dedup();
+    match all.len() {
+        1 => "1 table".to_owned(),
+        n => format!("{n} {}", if each.len() == n { "tables" } else { "steps" }),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

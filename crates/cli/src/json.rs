@@ -95,9 +95,22 @@ fn block(block: &Block) -> Json {
         "rows": block.rows.iter().map(|r| row(target, r)).collect::<Vec<_>>(),
         "totals": block.totals,
         "side_effects": block.side,
+        "along": block.along.iter().map(along).collect::<Vec<_>>(),
         "findings": findings,
         "unmet": block.unmet.iter().map(unmet).collect::<Vec<_>>(),
         "checks": block.checks,
+    })
+}
+
+/// Rows that are taken along, of one table and written alike.
+fn along(taken: &Block) -> Json {
+    let target = &taken.target;
+    json!({
+        "kind": taken.kind,
+        "table": target.table,
+        "key": target.key.names,
+        "matched": taken.matched,
+        "rows": taken.rows.iter().map(|r| row(target, r)).collect::<Vec<_>>(),
     })
 }
 

@@ -40,6 +40,8 @@ pub struct Breach {
     pub rule: Rule,
     /// Its columns: those of the target, for children those of the table that refers.
     pub columns: Vec<String>,
+    /// The table, where it is not the step's own: rows that it takes along.
+    pub table: Option<String>,
     /// The other table: the parent that lacks a row, or the one that refers.
     pub other: Option<String>,
     /// What a check demands.
@@ -70,6 +72,7 @@ impl Breach {
 impl Breach {
     /// What is said of it: how many rows break it, and the first of them by key.
     pub fn sentence(&self, table: &str) -> String {
+        let table = self.table.as_deref().unwrap_or(table);
         let (n, columns, rows) = (self.rows, self.columns.join(", "), words::rows(self.rows));
         let other = self.other.as_deref().unwrap_or_default();
         let said = match self.rule {
@@ -84,7 +87,11 @@ impl Breach {
             Rule::Parent => format!("{columns} of {rows} would refer to what {other} does not have"),
             Rule::Children => {
                 let (refer, hold) = (words::either(n, "refers", "refer"), words::either(n, "holds", "hold"));
-                format!("{rows} of {other} {refer} to these by {columns}, and {hold} them there")
+                let these = match &self.table {
+                    None => "these".to_owned(),
+                    Some(table) => format!("rows of {table} that are taken along"),
+                };
+                format!("{rows} of {other} {refer} to {these} by {columns}, and {hold} them there")
             }
         };
         let named: Vec<String> = self.first.iter().map(|row| self.named(row, table)).collect();
@@ -127,7 +134,11 @@ pub fn breakers(breaches: &[Breach]) -> Option<Vec<Vec<Value>>> {
     let mut keys: Vec<Vec<Value>> = Vec::new();
     for breach in breaches.iter().filter(|breach| breach.unless.is_none()) {
         let named = breach.first.len() as u64;
-        if breach.among && named * 2 > breach.rows || !breach.among && named < breach.rows {
+        // Which of the step's rows take along what breaks it is not told.
+        if breach.table.is_some()
+            || breach.among && named * 2 > breach.rows
+            || !breach.among && named < breach.rows
+        {
             return None;
         }
         for row in &breach.first {
@@ -162,6 +173,7 @@ mod tests {
         let breach = Breach {
             rule: Rule::Unique,
             columns: vec!["email".into()],
+            table: None,
             other: None,
             text: None,
             among: false,

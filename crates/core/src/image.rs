@@ -6,7 +6,7 @@ use crate::kind::StepKind;
 use crate::value::Value;
 
 /// The part that a row plays.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Role {
     /// A row that the step itself matched.
@@ -21,7 +21,7 @@ pub enum Role {
 }
 
 /// Where a row of a run stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
 pub struct Place {
     /// The step, from 0.
     pub step: usize,

@@ -3,7 +3,7 @@
 use marktwice_core::along::number;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::CheckFound;
-use marktwice_core::mark::{HeldRow, Label, Marker};
+use marktwice_core::mark::{HeldRow, Label, Marker, StepKind};
 use marktwice_core::notice::{Assigned, Notices};
 use marktwice_core::totals::Totals;
 use marktwice_core::{Expect, Image, Value};
@@ -11,7 +11,7 @@ use marktwice_port::{DraftMark, EngineError, Hold, LogError, Matched, Phase, Pla
 
 use crate::context::Context;
 use crate::outcome::Failure;
-use crate::preview::{AlongRows, Show, ShownRow, Unmet};
+use crate::preview::{Block, Show, ShownRow, Unmet};
 
 /// What a rehearsal has made of a step's rows.
 pub(crate) struct Proven {
@@ -36,7 +36,7 @@ pub(crate) struct Collector<'a> {
     /// What is known of the rows once they are held.
     pub(crate) held: Option<Matched>,
     /// Rows that the step takes along, by table.
-    pub(crate) along: Vec<AlongRows>,
+    pub(crate) along: Vec<Block>,
     /// Constraints that they would break.
     pub(crate) breaches: Breaches,
     /// What checks of each of them have found.
@@ -100,12 +100,19 @@ impl Collector<'_> {
         plan: &Plan,
         held: &Matched,
     ) -> Result<(), EngineError> {
-        let (ambient, show) = (self.context.ambient, self.show);
+        let ambient = self.context.ambient;
+        // They are many tables where the step's own rows are one.
+        let show = match self.show {
+            Show::First(most) => Show::First(most.div_ceil(4)),
+            Show::All => Show::All,
+        };
         for ((nth, along), count) in plan.along.iter().enumerate().zip(&held.along) {
-            let mut rows = Vec::new();
+            let (mut gone, mut written) = (Vec::new(), Vec::new());
             hold.held(number(plan.step, nth), &mut |row| {
                 self.marker.take_along(along, row);
-                if show.wants(&rows) {
+                let goes = row.image.after().is_none();
+                let rows = if goes { &mut gone } else { &mut written };
+                if show.wants(rows) {
                     rows.push(ShownRow::of(row));
                 }
                 let done = self.marker.summary().along.rows();
@@ -117,7 +124,9 @@ impl Collector<'_> {
                 }
                 Ok(())
             })?;
-            self.along.push(AlongRows { along: along.clone(), count: *count, rows });
+            let both = [(StepKind::Delete, count.deleted, gone), (StepKind::Update, count.written, written)];
+            let both = both.into_iter().filter(|(_, count, _)| *count > 0);
+            self.along.extend(both.map(|(kind, count, rows)| Block::along(along, kind, count, rows)));
         }
         Ok(())
     }

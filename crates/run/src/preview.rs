@@ -1,6 +1,6 @@
 //! What a preview tells: of a change step by step, of an undo batch by batch.
 
-use marktwice_core::along::{Along, AlongCount};
+use marktwice_core::along::Along;
 use marktwice_core::check::CheckFound;
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, HeldRow, Label, StepKind};
@@ -71,17 +71,6 @@ pub struct Unmet {
     pub found: u64,
 }
 
-/// Rows of one table that a step takes along.
-#[derive(Debug, Clone)]
-pub struct AlongRows {
-    /// The table, and what may become of its rows.
-    pub along: Along,
-    /// How many they are.
-    pub count: AlongCount,
-    /// The first of them.
-    pub rows: Vec<ShownRow>,
-}
-
 /// Rows of one table that are written together: those of a step, or of a batch of an undo.
 #[derive(Debug, Clone)]
 pub struct Block {
@@ -105,8 +94,8 @@ pub struct Block {
     pub totals: Vec<ColumnTotals>,
     /// Writes outside of them.
     pub side: Vec<SideWrite>,
-    /// Rows of other tables, and others of this one, that they take along.
-    pub along: Vec<AlongRows>,
+    /// Rows of other tables, and others of this one, that they take along: those that go and those that stay by themselves.
+    pub along: Vec<Block>,
     /// Expected counts that are not met.
     pub unmet: Vec<Unmet>,
     /// What checks of each row have found.
@@ -118,6 +107,27 @@ pub struct Block {
 }
 
 impl Block {
+    /// Rows that are taken along, of one table and all of them written alike.
+    pub(crate) fn along(along: &Along, kind: StepKind, count: u64, rows: Vec<ShownRow>) -> Block {
+        Block {
+            kind,
+            target: along.target.clone(),
+            foreseen: if kind == StepKind::Update { along.foreseen.clone() } else { Vec::new() },
+            findings: Vec::new(),
+            allowed: Vec::new(),
+            matched: count,
+            changes: count,
+            rows,
+            totals: Vec::new(),
+            side: Vec::new(),
+            along: Vec::new(),
+            unmet: Vec::new(),
+            checks: Vec::new(),
+            meanings: Vec::new(),
+            filter: Vec::new(),
+        }
+    }
+
     /// Checks that do not hold.
     pub fn failing(&self) -> Vec<CheckFound> {
         self.checks.iter().filter(|check| check.failing > 0).cloned().collect()
@@ -278,6 +288,8 @@ pub struct BatchPreview {
     pub conflicts: Option<Conflicts>,
     /// Rows that are left alone, as it was told to.
     pub left_alone: Option<Conflicts>,
+    /// Whether rows before them take theirs back along.
+    pub follows: bool,
     /// Rows that are as they were before the run already.
     pub already_back: u64,
     /// Rows of the run that were not asked for.

@@ -10,6 +10,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 
 use marktwice_core::Value;
+use marktwice_core::image::Place;
 use marktwice_core::receipt::{Receipt, RunState};
 use marktwice_core::table::KeyKind;
 use marktwice_core::undo::RowChange;
@@ -277,13 +278,17 @@ fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> 
     };
     // Steps that changed something, with their tables.
     let wrote = |at: &usize| receipt.steps.get(*at).is_none_or(|step| step.changed > 0);
-    let steps: Vec<(usize, usize)> = header
-        .steps
-        .iter()
-        .enumerate()
-        .filter(|(at, _)| wrote(at))
-        .map(|(at, step)| (at, step.table))
-        .collect();
+    let own = header.steps.iter().enumerate().filter(|(at, _)| wrote(at)).map(|(at, step)| (at, step.table));
+    let mut steps: Vec<(usize, usize)> = own.collect();
+    // What they took along says the same, where it can be told again.
+    let by_content =
+        |table: usize| header.tables.get(table).is_none_or(|target| target.key.kind == KeyKind::WholeRow);
+    for along in header.along.iter().filter(|along| !by_content(along.table)) {
+        if !steps.contains(&(along.step, along.table)) {
+            steps.push((along.step, along.table));
+        }
+    }
+    steps.sort_by_key(|(at, _)| *at);
     let mut last: Vec<(usize, usize)> = Vec::new();
     let mut first: Vec<(usize, usize)> = Vec::new();
     for (at, table) in steps {
@@ -293,10 +298,7 @@ fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> 
             first.push((at, table));
         }
     }
-    let by_content = |(_, table): &(usize, usize)| {
-        header.tables.get(*table).is_none_or(|target| target.key.kind == KeyKind::WholeRow)
-    };
-    if last.iter().any(by_content) {
+    if last.iter().any(|(_, table)| by_content(*table)) {
         return not("nobody can tell a row of the run from an equal one that was always there");
     }
     let mut differing = |steps: &[(usize, usize)], after: bool| -> Result<(u64, Differing), Failure> {
@@ -310,7 +312,10 @@ fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> 
                     match reader.borrow_mut().next().map_err(Box::new)? {
                         None => return Ok(None),
                         // Asked for by the key that the row has if this is true, with what it then holds.
-                        Some(change) if change.place.step == step && change.differs() => {
+                        Some(change)
+                            if (change.place.step, change.place.table) == (step, table)
+                                && change.differs() =>
+                        {
                             return Ok(Some(if after { change.inverse() } else { change }));
                         }
                         Some(_) => {}
@@ -323,7 +328,7 @@ fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> 
                     if change.image.before() != now {
                         // Numbers of all, keys of as many as are ever named.
                         let key = if found.len() < KEYS { change.key.clone() } else { Vec::new() };
-                        found.insert((step, change.ordinal), key);
+                        found.insert((change.place, change.ordinal), key);
                     }
                     Ok(())
                 })
@@ -340,10 +345,10 @@ fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> 
         return Ok(Compared::AsBefore);
     }
     // Rows of a table that only one step wrote were compared with both.
-    let mut neither: Vec<((usize, i64), Vec<Value>)> = not_before
+    let mut neither: Vec<((Place, i64), Vec<Value>)> = not_before
         .iter()
-        .filter(|((step, n), _)| {
-            !last.iter().any(|(at, _)| at == step) || not_left.contains_key(&(*step, *n))
+        .filter(|((place, n), _)| {
+            !last.contains(&(place.step, place.table)) || not_left.contains_key(&(*place, *n))
         })
         .map(|(at, key)| (*at, key.clone()))
         .collect();
@@ -357,5 +362,5 @@ fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> 
     })
 }
 
-/// Rows that do not hold what they should, by step and number, with their keys.
-type Differing = HashMap<(usize, i64), Vec<Value>>;
+/// Rows that do not hold what they should, by place and number, with their keys.
+type Differing = HashMap<(Place, i64), Vec<Value>>;

@@ -58,6 +58,8 @@ struct Back {
     foreseen: Vec<Foreseen>,
     /// Columns that the batches before it leave to the database in the same table: what they hold by then is nobody's edit.
     open: Vec<usize>,
+    /// Whether a batch before it takes its rows back along.
+    follows: bool,
     /// What putting them back writes besides.
     side: Vec<SideWrite>,
     way: WayBack,
@@ -123,7 +125,7 @@ pub fn undo(
         let database = session.database().clone();
         drop(session);
         talk.tell(
-            "its steps touched the same rows, so the undo is now rehearsed: run in a transaction that is rolled back; \
+            "its rows hang on one another, so the undo is now rehearsed: run in a transaction that is rolled back; \
              its rows are locked until then",
         );
         compared::rehearse(context, &*book, &undoing, options, &only, (database, notes))?
@@ -238,6 +240,14 @@ fn what_to_take_back(
             let same = batches.iter().filter(|earlier: &&Back| earlier.batch.of.table == of.table);
             let unknown = |f: &&Foreseen| f.label == Label::Unknown;
             next.open = same.flat_map(|b| b.foreseen.iter().filter(unknown)).map(|f| f.column).collect();
+            let target = &next.batch.target;
+            let taken = batches.iter().filter(|earlier: &&Back| earlier.batch.of.step == at);
+            let taken = taken.flat_map(|earlier| &earlier.along);
+            let taken = taken.filter(|along| along.target.definition == target.definition);
+            for along in taken.filter(|along| along.kind == StepKind::Update) {
+                next.follows = true;
+                next.open.extend(along.foreseen.iter().map(|f| f.column));
+            }
             batches.push(next);
         }
     }
@@ -326,14 +336,15 @@ fn back(
         foreseen.push(Foreseen { column, label: Label::Unknown, derived, why: Some(owned.why.clone()) });
     }
     foreseen.sort_by_key(|f| f.column);
-    Ok(Back { batch, foreseen, open: Vec::new(), side, way, along })
+    Ok(Back { batch, foreseen, open: Vec::new(), follows: false, side, way, along })
 }
 
 /// What the numbers of rows that were taken along come behind.
 const BEHIND: i64 = 1 << 40;
 
 /// The rows of a step to put back: the inverse of each change that made a difference.
-fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>, of: Place) -> Result<Option<RowChange>, SinkError> {
+fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>, back: &Back) -> Result<Option<RowChange>, SinkError> {
+    let of = back.batch.of;
     loop {
         match reader.borrow_mut().next().map_err(Box::new)? {
             None => return Ok(None),
@@ -341,11 +352,17 @@ fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>, of: Place) -> Result<Optio
                 if !change.differs() {
                     continue;
                 }
-                if change.place.role != Role::Target {
+                let taken = change.place.role != Role::Target;
+                if taken {
                     // Rows of a step and those that it took along of the same table are put back together.
                     change.ordinal += BEHIND;
                 }
-                return Ok(Some(change.inverse()));
+                let mut change = change.inverse();
+                if taken && back.follows {
+                    // The key that took it along has taken it back by now.
+                    change.key = change.key_after.take().unwrap_or(change.key);
+                }
+                return Ok(Some(change));
             }
             Some(_) => {}
         }
@@ -412,7 +429,7 @@ fn put_back(
             let mut judge = Judge::new(options, only, back);
             let marked = begun.hold_rows(
                 &back.batch,
-                &mut || inverse(&reader, back.batch.of),
+                &mut || inverse(&reader, back),
                 &mut |change, now| Ok(judge.decide(change, now)),
                 &mut |tx: &mut dyn Tx| first_differing(tx, book, undoing, back),
             )?;

@@ -20,6 +20,7 @@ use crate::stage::On;
 pub use hazards::Hazard;
 
 mod advice;
+pub mod families;
 mod file;
 mod hazards;
 mod servers;
@@ -36,6 +37,8 @@ trait Ring {
     fn folder(&self) -> &Path;
     /// Makes both databases.
     fn set_up(&mut self, case: &Case);
+    /// Names of the tables whose rows it gives, in that order.
+    fn tables(&mut self) -> Vec<String>;
     /// What is in the database under test.
     fn everything(&mut self) -> Contents;
     /// Runs a statement on the other one; gives the rows that it matched.
@@ -113,6 +116,9 @@ fn bare(ring: &mut dyn Ring, case: &Case) -> Bare {
 
 /// Makes a case from a seed.
 pub fn case(seed: u64, on: On) -> Case {
+    if seed >= families::FROM {
+        return families::case(seed, on);
+    }
     if on != On::Sqlite {
         return servers::case(seed, on);
     }
@@ -262,7 +268,14 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     assert_eq!(ring.everything(), start, "a preview writes nothing");
     if let Ok(done) = &bare {
         // A row that a cascade has taken along before its turn is not counted by every engine; one that is skipped is not.
-        if !matches!(case.hazard, Hazard::OntoItself | Hazard::Skips) {
+        if case.hazard == Hazard::Family {
+            if let ([step], [(_, after)]) = (preview.steps.as_slice(), done.as_slice()) {
+                let held = step.block.side.iter().all(|write| write.held);
+                if step.told && held {
+                    families::check_along(&step.block, (&ring.tables(), &start, after));
+                }
+            }
+        } else if !matches!(case.hazard, Hazard::OntoItself | Hazard::Skips) {
             if let ([step], [(count, after)]) = (preview.steps.as_slice(), done.as_slice()) {
                 check_preview(step, &start[0], &after[0], *count);
             } else {
@@ -358,7 +371,7 @@ fn foretold(case: &Case, place: &Place, change: &Change, bare: &Bare) {
         "cannot be null",
         "check constraint",
     ];
-    let known = matches!(case.hazard, Hazard::None | Hazard::Settings)
+    let known = matches!(case.hazard, Hazard::None | Hazard::Settings | Hazard::Family)
         && step.told
         && step.study.skipped.is_none()
         && step.block.target.key.kind != KeyKind::WholeRow

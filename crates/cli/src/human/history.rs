@@ -181,6 +181,7 @@ pub(crate) fn receipt(entry: &Entry) -> String {
     if let [step] = receipt.steps.as_slice() {
         line("rows", &counts(step));
         line("expected", &expected(step));
+        line("along", &super::outcome::along(step).unwrap_or_default());
         line("others", &super::outcome::untouched(step).unwrap_or_default());
         also_written(step).iter().for_each(|text| line("also", text));
         checks(step).iter().for_each(|text| line("check", text));
@@ -209,6 +210,9 @@ pub(crate) fn receipt(entry: &Entry) -> String {
             let expected = expected(step);
             if !expected.is_empty() {
                 let _ = writeln!(out, "    {} {expected}", styled(DIM, "expected"));
+            }
+            if let Some(text) = super::outcome::along(step) {
+                let _ = writeln!(out, "    {}", cells::escape(&text));
             }
             for text in also_written(step) {
                 let _ = writeln!(out, "    {} {}", styled(DIM, "also"), cells::escape(&text));

@@ -205,15 +205,23 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
             _ => format!("{} committed", rows(step.changed)),
         },
         (kind, steps) => {
-            for (at, step) in steps.iter().enumerate() {
+            let idle =
+                |step: &StepReceipt| kind == RunKind::Undo && step.changed == 0 && step.along.is_empty();
+            for (at, step) in steps.iter().enumerate().filter(|(_, step)| !idle(step)) {
                 let table = cells::escape(&step.table);
                 let name = format!("step {}", at + 1);
                 let name =
                     if kind == RunKind::Undo { String::new() } else { format!("{}  ", styled(DIM, &name)) };
-                let _ = writeln!(out, "  {name}{table}: {}", self::done(kind, step));
+                let along = along(step).map_or(String::new(), |text| format!("; {text}"));
+                let _ = writeln!(out, "  {name}{table}: {}{}", self::done(kind, step), cells::escape(&along));
             }
-            let what = if kind == RunKind::Undo { "taken back" } else { "committed" };
-            format!("{} steps {what}", steps.len())
+            if kind == RunKind::Undo {
+                let (written, along) = (receipt.rows().1, receipt.along());
+                let tables = steps.iter().filter(|step| !idle(step)).map(|step| step.table.as_str());
+                format!("{} in {} taken back", rows(written + along), super::steps_or_tables(tables))
+            } else {
+                format!("{} steps committed", steps.len())
+            }
         }
     };
     let way = receipt.back.clone().unwrap_or_default();
@@ -226,6 +234,11 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     let back = format!("marktwice undo {}{on}{allow}", receipt.run);
     let again = if receipt.kind == RunKind::Undo { "To take the undo back" } else { "To take it back" };
     let _ = writeln!(out, " {again}: {}", styled(BOLD, &back));
+    if let [step] = receipt.steps.as_slice()
+        && let Some(text) = along(step)
+    {
+        let _ = writeln!(out, "  {}", cells::escape(&text));
+    }
     if let (RunKind::Apply, [step]) = (receipt.kind, receipt.steps.as_slice())
         && let Some(text) = untouched(step)
     {
@@ -234,6 +247,19 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     if let Some(owned) = way.owned_in_words() {
         let _ = writeln!(out, "  an undo puts back all but {}", cells::escape(&owned));
     }
+}
+
+/// Rows that a step took along; `None` where there are none.
+pub(crate) fn along(step: &StepReceipt) -> Option<String> {
+    let mut parts = Vec::new();
+    for taken in &step.along {
+        for (n, what) in [(taken.deleted, "deleted"), (taken.changed, "changed")] {
+            if n > 0 {
+                parts.push(format!("{} of {} {what}", rows(n), taken.table));
+            }
+        }
+    }
+    (!parts.is_empty()).then(|| format!("taken along by foreign keys: {}", parts.join(", ")))
 }
 
 /// What the rows of a run say, as the end of a sentence.

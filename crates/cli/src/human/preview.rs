@@ -55,6 +55,7 @@ fn body(out: &mut String, step: &StepPreview) {
     let block = &step.block;
     row_table(out, block, &step.stays_null.1);
     totals(out, block);
+    along(out, block);
     many(out, step);
     closer::funnel(out, step);
     closer::near_misses(out, step);
@@ -75,7 +76,8 @@ pub(crate) fn undo(preview: &UndoPreview, verbose: bool) -> String {
     let several = preview.batches.len() > 1;
     if several {
         let how = if preview.rehearsed { ", rehearsed and rolled back" } else { "" };
-        let what = format!("undo of {} in {} steps", preview.run, preview.batches.len());
+        let places = preview.batches.iter().map(|batch| batch.block.target.table.as_str());
+        let what = format!("undo of {} in {}", preview.run, super::steps_or_tables(places));
         let count = format!("{} to put back", rows(preview.matched()));
         let _ = writeln!(out, "{} · {} · {count}{how}", database(&preview.database), styled(BOLD, &what));
         title(&mut out, preview.title.as_deref());
@@ -141,6 +143,17 @@ fn about(out: &mut String, id: &DatabaseId, block: &Block) {
     let _ = writeln!(out, "  {} {}", styled(DIM, "table definition"), block.target.definition);
 }
 
+/// Rows that are taken along.
+fn along(out: &mut String, block: &Block) {
+    for taken in &block.along {
+        let goes = if taken.kind == StepKind::Delete { "deleted" } else { "changed" };
+        let table = cells::escape(&taken.target.table);
+        let what = format!("{} of {table} {goes}", rows(taken.matched));
+        let _ = writeln!(out, "\n  {}, by a foreign key's action", styled(BOLD, &what));
+        row_table(out, taken, &[]);
+    }
+}
+
 /// What an undo does to rows.
 fn back_word(kind: StepKind) -> &'static str {
     match kind {
@@ -190,7 +203,8 @@ fn not_put_back(out: &mut String, batch: &BatchPreview) {
         out.push('\n');
         out.push_str(&conflicts::left_alone(found));
     }
-    let counts = [(batch.already_back, "as before the run already"), (batch.not_asked, "not asked for")];
+    let already = if batch.follows { "back with those above" } else { "as before the run already" };
+    let counts = [(batch.already_back, already), (batch.not_asked, "not asked for")];
     for (count, what) in counts.iter().filter(|(count, _)| *count > 0) {
         let _ = writeln!(out, "  {} {} {what}", rows(*count), verb(*count, "is", "are"));
     }

@@ -5,7 +5,6 @@ use marktwice_core::way_back::WayBack;
 use marktwice_port::{EngineError, Plan, SideWrite, Unusable};
 use marktwice_relational::shell::Tabled;
 use marktwice_relational::way_back;
-use marktwice_sql::Language;
 use marktwice_sql::dialect::ours::before;
 
 use crate::calls::{reached, triggers};
@@ -38,20 +37,13 @@ pub(crate) fn by_definition(
 /// Adds what the held rows say.
 pub(crate) fn by_rows(my: &mut My, plan: &Plan, detail: &Detail) -> Result<WayBack, EngineError> {
     let mut back = detail.back.clone();
-    let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
-    back.obstacles.extend(way_back::by_rows(
-        Language::Mysql,
-        &detail.table.held_name(plan.step),
-        &detail.table.target,
-        plan.kind,
-        &assigned,
-        &detail.foreign_keys,
-        &mut |sql| match my.count(sql) {
-            // A parent that this user may not read tells nothing.
-            Err(EngineError::Unusable(Unusable::Denied, _)) => Ok(0),
-            other => other,
-        },
-    )?);
+    back.obstacles.extend(way_back::by_rows(&detail.table, plan, &detail.foreign_keys, &mut |sql| match my
+        .count(sql)
+    {
+        // A parent that this user may not read tells nothing.
+        Err(EngineError::Unusable(Unusable::Denied, _)) => Ok(0),
+        other => other,
+    })?);
     let table = &detail.table;
     let checks = checks(my, table)?;
     // A row without a key is told by all that it holds.

@@ -6,7 +6,6 @@ use marktwice_core::way_back::WayBack;
 use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_relational::shell::Tabled;
 use marktwice_relational::way_back;
-use marktwice_sql::Language;
 use marktwice_sql::dialect::ours::{self, before};
 
 use crate::calls::reached;
@@ -46,17 +45,7 @@ pub(crate) fn by_definition(
 pub(crate) fn by_rows(pg: &mut Pg, plan: &Plan, detail: &Detail) -> Result<WayBack, EngineError> {
     let mut back = detail.back.clone();
     let table = &detail.table;
-    let held = format!("pg_temp.{}", ours::held(plan.step));
-    let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
-    back.obstacles.extend(way_back::by_rows(
-        Language::Postgres,
-        &held,
-        &table.target,
-        plan.kind,
-        &assigned,
-        &detail.foreign_keys,
-        &mut |sql| pg.count(sql),
-    )?);
+    back.obstacles.extend(way_back::by_rows(table, plan, &detail.foreign_keys, &mut |sql| pg.count(sql))?);
     let kept = ours::held(plan.step);
     older_than_checks(pg, &kept, table, &mut back)?;
     values_that_read_back(pg, &kept, table, &mut back)?;
@@ -72,12 +61,12 @@ fn older_than_checks(pg: &mut Pg, kept: &str, table: &Table, back: &mut WayBack)
             table.oid
         ))
     })?;
-    let held = format!("pg_temp.{kept}");
     let same = table.identity().into_iter().map(|(held, own)| format!("h.{held} = {}.{own}", table.name));
     let same: Vec<String> = same.collect();
     let same = same.join(" AND ");
     let text = |row: &Vec<Option<String>>, at: usize| row.get(at).cloned().flatten().unwrap_or_default();
     let checks: Vec<(String, String)> = checks.iter().map(|row| (text(row, 0), text(row, 1))).collect();
+    let held = format!("pg_temp.{kept}");
     back.obstacles.extend(pg.canonical(|pg| {
         let names = (table.from.as_str(), held.as_str(), same.as_str());
         way_back::by_checks(names, &checks, &mut |sql| pg.count(sql))

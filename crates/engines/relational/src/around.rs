@@ -57,6 +57,9 @@ pub fn actions<D: Driver>(
     count_actions(&mut counter, keys, table.target(), kind, assigned)
 }
 
+/// What is known of held rows, and those that they take along.
+pub type Surroundings<T> = (Matched, Vec<Gathered<T>>);
+
 /// What is held, counted, and foreseen to be written elsewhere, once the held table is full.
 ///
 /// # Errors
@@ -67,7 +70,7 @@ pub fn surroundings<D: Driver>(
     detail: &Detail<D::Table>,
     filled: &Filled<D::Table>,
     lock: bool,
-) -> Result<(Matched, Vec<Gathered<D::Table>>), EngineError> {
+) -> Result<Surroundings<D::Table>, EngineError> {
     let (matched, total) = (filled.matched, count(driver, &detail.table)?);
     let back = driver.rows_back(plan, detail)?;
     let layout = &filled.held.layout;
@@ -79,11 +82,9 @@ pub fn surroundings<D: Driver>(
     }
     let mut gathered = Vec::new();
     match &detail.along {
-        Some(graph) => {
-            if matched > 0 && !graph.nodes.is_empty() {
-                gathered = driver.pinned(|driver| along::gather(driver, graph, &filled.held, lock))?;
-                side.extend(along::side(driver, graph, &gathered)?);
-            }
+        Some(graph) if matched > 0 && !graph.nodes.is_empty() => {
+            gathered = driver.pinned(|driver| along::gather(driver, graph, &filled.held, lock))?;
+            side.extend(along::side(driver, graph, &gathered)?);
         }
         None if matched > 0 => {
             side.extend(actions(
@@ -95,7 +96,7 @@ pub fn surroundings<D: Driver>(
                 &assigned,
             )?);
         }
-        None => {}
+        Some(_) | None => {}
     }
     let along = gathered.iter().map(|rows| rows.count).collect();
     let fires = detail.fires.for_statement || (matched > 0 && detail.fires.for_rows);

@@ -3,17 +3,20 @@
 
 use std::time::Instant;
 
+use marktwice_core::along::number;
 use marktwice_core::breach::{Breach, Breaches, Breaker, Rule};
-use marktwice_core::mark::{Label, StepKind};
+use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::table::Target;
 use marktwice_port::{EngineError, PATIENCE_IN_ALL, Plan};
-use marktwice_sql::dialect::ours::ORDINAL;
+use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL};
 use marktwice_sql::query::ask::Texts;
 use marktwice_sql::text::names;
 
+use crate::along::Node;
 use crate::detail::Detail;
 use crate::driver::Driver;
 use crate::held::Held;
+use crate::reach::ForeignKey;
 use crate::shell::Tabled;
 
 mod references;
@@ -51,13 +54,39 @@ pub struct Rules {
 /// What a question gave: nothing where it was not answered in time.
 type Answered = Result<Option<Texts>, EngineError>;
 
+/// Rows that a step takes along, by table.
+pub type Beside<'a, T> = [(&'a Node<T>, &'a Held<T>)];
+
+/// What is looked at: the step's own rows, or those of a table that it takes along.
 struct Looking<'a, D: Driver> {
     driver: &'a mut D,
-    plan: &'a Plan,
-    detail: &'a Detail<D::Table>,
+    table: &'a D::Table,
     held: &'a Held<D::Table>,
+    /// The step's own rows.
+    root: &'a Held<D::Table>,
+    /// Whether rows of it go, and whether rows of it stay and are written.
+    fates: [bool; 2],
+    foreseen: &'a [Foreseen],
+    keys: &'a [ForeignKey],
+    beside: &'a Beside<'a, D::Table>,
+    /// Whether the rows are those that are taken along.
+    along: bool,
+    /// Whether they are written in a known order.
+    ordered: bool,
+    /// Whether a trigger may make it come otherwise.
+    fires: bool,
     until: Instant,
     found: Breaches,
+}
+
+/// Rows that a step takes along, as `held` has them by their number.
+pub fn beside<'a, T: Tabled>(
+    detail: &'a Detail<T>,
+    step: usize,
+    held: impl Fn(usize) -> Option<&'a Held<T>>,
+) -> Vec<(&'a Node<T>, &'a Held<T>)> {
+    let nodes = detail.along.iter().flat_map(|graph| &graph.nodes).enumerate();
+    nodes.filter_map(|(nth, node)| Some((node, held(number(step, nth))?))).collect()
 }
 
 /// Asks about all constraints that a step may break.
@@ -69,26 +98,81 @@ pub fn breaches<D: Driver>(
     plan: &Plan,
     detail: &Detail<D::Table>,
     held: &Held<D::Table>,
+    beside: &Beside<'_, D::Table>,
 ) -> Result<Breaches, EngineError> {
-    let rules = driver.rules(&detail.table)?;
     let until = Instant::now() + PATIENCE_IN_ALL;
-    let mut looking = Looking { driver, plan, detail, held, until, found: Breaches::default() };
-    if plan.kind == StepKind::Update {
-        looking.not_null(&rules)?;
-        looking.checks(&rules)?;
-        looking.unique(&rules)?;
+    let goes = plan.kind == StepKind::Delete;
+    let own = Looking {
+        driver,
+        table: &detail.table,
+        held,
+        root: held,
+        fates: [goes, !goes],
+        foreseen: &plan.foreseen,
+        keys: &detail.foreign_keys,
+        beside,
+        along: false,
+        // Held rows are numbered in the order that the statement asks for, where it does.
+        ordered: D::Table::IN_ORDER && detail.step.tail.as_ref().is_some_and(|tail| !tail.order.is_empty()),
+        fires: detail.fires.for_rows || detail.fires.for_statement,
+        until,
+        found: Breaches::default(),
+    };
+    let mut found = own.all()?;
+    let root = held;
+    for (node, held) in beside {
+        let fires = D::Table::ACTIONS_FIRE && !driver.declared(&node.table)?.triggers.is_empty();
+        let looking = Looking {
+            driver,
+            table: &node.table,
+            held,
+            root,
+            fates: [true, node.along.kind == StepKind::Update],
+            foreseen: &node.along.foreseen,
+            keys: &detail.foreign_keys,
+            beside,
+            along: true,
+            ordered: false,
+            fires: fires || detail.fires.for_rows,
+            until,
+            found: Breaches::default(),
+        };
+        let more = looking.all()?;
+        found.open.extend(more.open);
+        let table = || Some(node.along.target.table.clone());
+        found.found.extend(more.found.into_iter().map(|breach| Breach { table: table(), ..breach }));
     }
-    if rules.references {
-        looking.references()?;
-    }
-    let found = looking.found;
     driver.unhurried();
     Ok(found)
 }
 
 impl<D: Driver> Looking<'_, D> {
+    /// Asks about everything.
+    fn all(mut self) -> Result<Breaches, EngineError> {
+        let rules = self.driver.rules(self.table)?;
+        if self.fates[1] {
+            self.not_null(&rules)?;
+            self.checks(&rules)?;
+            self.unique(&rules)?;
+        }
+        if rules.references {
+            self.references()?;
+        }
+        Ok(self.found)
+    }
+
     fn target(&self) -> &Target {
-        self.detail.table.target()
+        self.table.target()
+    }
+
+    /// The held rows that stay, or those that go, as they stand behind FROM.
+    fn rows(&self, goes: bool) -> String {
+        let held = self.held.name();
+        match (self.along, goes) {
+            (false, _) => held,
+            (true, false) => format!("(SELECT * FROM {held} WHERE {IS_WANTED})"),
+            (true, true) => format!("(SELECT * FROM {held} WHERE NOT {IS_WANTED})"),
+        }
     }
 
     fn quoted(&self, name: &str) -> String {
@@ -97,13 +181,13 @@ impl<D: Driver> Looking<'_, D> {
 
     /// Columns that the statement may change.
     fn moved(&self, at: usize) -> bool {
-        self.plan.foreseen.iter().any(|f| f.column == at)
+        self.foreseen.iter().any(|f| f.column == at)
     }
 
     /// What a held row would hold in a column; `None` where only the run can tell.
     fn after(&self, at: usize) -> Option<String> {
-        let Some(foreseen) = self.plan.foreseen.iter().find(|f| f.column == at) else {
-            return Some(self.detail.table.kept(at));
+        let Some(foreseen) = self.foreseen.iter().find(|f| f.column == at) else {
+            return Some(self.table.kept(at));
         };
         let after = self.held.layout.after.iter().find(|(column, _)| *column == at);
         after.filter(|_| foreseen.label != Label::Unknown).map(|(_, name)| format!("h.{name}"))
@@ -111,8 +195,7 @@ impl<D: Driver> Looking<'_, D> {
 
     /// What may still make it come otherwise.
     fn unless(&self) -> Option<String> {
-        let fires = self.detail.fires.for_rows || self.detail.fires.for_statement;
-        fires.then(|| "a trigger may still change that".to_owned())
+        self.fires.then(|| "a trigger may still change that".to_owned())
     }
 
     /// A question in the time that is left; what is not answered is noted as open.
@@ -133,7 +216,7 @@ impl<D: Driver> Looking<'_, D> {
             let name = &self.target().columns.get(at)?.name;
             list.push(format!("{} AS {}", self.after(at)?, self.quoted(name)));
         }
-        Some(format!("SELECT {} FROM {} AS h", list.join(", "), self.held.name()))
+        Some(format!("SELECT {} FROM {} AS h", list.join(", "), self.rows(false)))
     }
 
     /// The columns of the target that an expression names, in order.
@@ -172,7 +255,7 @@ impl<D: Driver> Looking<'_, D> {
             let (Some(after), Some(column)) = (self.after(at), self.target().columns.get(at)) else {
                 continue;
             };
-            let (name, held) = (column.name.clone(), self.held.name());
+            let (name, held) = (column.name.clone(), self.rows(false));
             let broken = format!("FROM {held} AS h WHERE {after} IS NULL");
             let Some(answer) =
                 self.ask(&format!("whether {name} would be NULL"), &format!("SELECT count(*) {broken}"))?
@@ -190,7 +273,17 @@ impl<D: Driver> Looking<'_, D> {
 
     fn breach(&self, rule: Rule, columns: Vec<String>, rows: u64) -> Breach {
         let unless = self.unless();
-        Breach { rule, columns, other: None, text: None, among: false, rows, first: Vec::new(), unless }
+        Breach {
+            rule,
+            columns,
+            table: None,
+            other: None,
+            text: None,
+            among: false,
+            rows,
+            first: Vec::new(),
+            unless,
+        }
     }
 
     fn checks(&mut self, rules: &Rules) -> Result<(), EngineError> {

@@ -15,7 +15,7 @@ use marktwice_sql::dialect::ours::wanted;
 
 use crate::along::{self, Gathered};
 use crate::around::{actions, count, still_defined, surroundings};
-use crate::breaches::breaches;
+use crate::breaches::{beside, breaches};
 use crate::driver::Driver;
 use crate::each;
 use crate::held::{Held, create};
@@ -104,7 +104,8 @@ impl<D: Driver> Hold for Transaction<'_, D> {
     fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {
         let held = self.rows_held(plan.step)?;
         let detail = detail::<D::Table>(plan)?;
-        self.driver.acting(|driver| breaches(driver, plan, detail, &held))
+        let beside = beside(detail, plan.step, |number| self.along.get(&number).map(|rows| &rows.held));
+        self.driver.acting(|driver| breaches(driver, plan, detail, &held, &beside))
     }
 
     fn hold(&mut self, plan: &Plan) -> Result<Matched, EngineError> {

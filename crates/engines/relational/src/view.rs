@@ -7,7 +7,7 @@ use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_port::{EngineError, Hold, Plan, RowSink};
 
 use crate::around::{plainly_held, surroundings};
-use crate::breaches::breaches;
+use crate::breaches::{beside, breaches};
 use crate::driver::Driver;
 use crate::each;
 use crate::held::{Held, stream_plainly};
@@ -54,7 +54,8 @@ impl<D: Driver> Hold for View<'_, D> {
     fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {
         let Some(held) = self.kept.get(&plan.step) else { return Ok(Breaches::default()) };
         let detail = detail::<D::Table>(plan)?;
-        self.driver.acting(|driver| breaches(driver, plan, detail, held))
+        let beside = beside(detail, plan.step, |number| self.kept.get(&number));
+        self.driver.acting(|driver| breaches(driver, plan, detail, held, &beside))
     }
 
     fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError> {

@@ -5,13 +5,13 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
-use marktwice_port::{EngineError, SideWrite};
-use marktwice_sql::Language;
+use marktwice_port::{EngineError, Plan, SideWrite};
 use marktwice_sql::dialect::ours::before;
 use marktwice_sql::statement::routine::Verb;
 
 use crate::foresee::Trigger;
 use crate::reach::ForeignKey;
+use crate::shell::Tabled;
 use crate::walk::Reached;
 
 /// What definitions say of putting rows back: the triggers that it fires, and what those write in the end.
@@ -100,24 +100,23 @@ pub fn by_checks(
     Ok(all)
 }
 
-/// What the held rows say: those that have no parent could not come back, however they came to be there. `assigned` are
-/// the columns that the step sets; only keys that `checked` names are looked at.
+/// What the held rows of a plan say: those that have no parent could not come back, however they came to be there. Only
+/// columns that the step sets, or takes away, are looked at.
 ///
 /// # Errors
 /// When the engine fails.
-pub fn by_rows(
-    language: Language,
-    held: &str,
-    target: &Target,
-    kind: StepKind,
-    assigned: &[usize],
+pub fn by_rows<T: Tabled>(
+    table: &T,
+    plan: &Plan,
     keys: &[ForeignKey],
     count: &mut dyn FnMut(&str) -> Result<u64, EngineError>,
 ) -> Result<Vec<String>, EngineError> {
+    let (target, held) = (table.target(), table.held_name(plan.step));
     let mut all = Vec::new();
     for key in keys.iter().filter(|k| k.child_target.0 == target.schema && k.child_target.1 == target.table) {
         let columns: Vec<usize> = key.child_columns.iter().filter_map(|c| target.position(c)).collect();
-        let goes = kind == StepKind::Delete || columns.iter().any(|at| assigned.contains(at));
+        let assigned = |at: &usize| plan.foreseen.iter().any(|f| f.column == *at);
+        let goes = plan.kind == StepKind::Delete || columns.iter().any(assigned);
         if !goes || key.enforced || !key.parent_readable || columns.len() != key.parent_columns.len() {
             continue;
         }
@@ -125,7 +124,7 @@ pub fn by_rows(
         let same: Vec<String> = columns
             .iter()
             .zip(&key.parent_columns)
-            .map(|(at, parent)| format!("p.{} = h.{}", language.quoted(parent), before(*at)))
+            .map(|(at, parent)| format!("p.{} = {}", T::LANGUAGE.quoted(parent), table.kept(*at)))
             .collect();
         let n = count(&format!(
             "SELECT count(*) FROM {held} AS h WHERE {} AND NOT EXISTS (SELECT 1 FROM {} AS p WHERE {})",

@@ -7,8 +7,6 @@ use marktwice_core::way_back::WayBack;
 use marktwice_port::{Batch, EngineError, Plan, SideWrite};
 use marktwice_relational::shell::Shell;
 use marktwice_relational::way_back;
-use marktwice_sql::Language;
-use marktwice_sql::dialect::ours::held;
 use rusqlite::Connection;
 
 use crate::catalog::Table;
@@ -85,15 +83,7 @@ pub(crate) fn by_definition(
 /// Adds what the held rows say.
 pub(crate) fn by_rows(lite: &mut Lite, plan: &Plan, detail: &Detail) -> Result<WayBack, EngineError> {
     let mut back = detail.back.clone();
-    let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
-    back.obstacles.extend(way_back::by_rows(
-        Language::Sqlite,
-        &format!("temp.{}", held(plan.step)),
-        &detail.table.target,
-        plan.kind,
-        &assigned,
-        &detail.foreign_keys,
-        &mut |sql| lite.number(sql),
-    )?);
+    back.obstacles
+        .extend(way_back::by_rows(&detail.table, plan, &detail.foreign_keys, &mut |sql| lite.number(sql))?);
     Ok(back)
 }

@@ -61,6 +61,7 @@ fn receipt(run: &str, state: RunState) -> Receipt {
         definition: "d".into(),
         terms: Terms { rows: Some(marktwice_core::Expect::Range(1, Some(2))), ..Terms::default() },
         also_written: Vec::new(),
+        along: Vec::new(),
         untouched: None,
         checks: Vec::new(),
         matched: 1,
@@ -115,6 +116,7 @@ fn snapshot(shelf: &Shelf, rows: i64) -> (String, SnapshotRef, PathBuf) {
         run: run.run().into(),
         database: database(),
         params: serde_json::Map::new(),
+        along: Vec::new(),
         steps: vec![step()],
         tables: vec![target()],
     };

@@ -90,7 +90,7 @@ impl<'a, 's> Written<'a, 's> {
         let own = Rows { number: step, along: None, target: &facts.target, foreseen: facts.foreseen() };
         let pass = match self.pass(&own, self.held.matched, looking.as_deref_mut()) {
             Ok(pass) => pass,
-            Err(end) => return Err(self.end(end)),
+            Err(end) => return Err(self.end(*end)),
         };
         let mut net = pass.net;
         let mut taken = Vec::new();
@@ -100,7 +100,7 @@ impl<'a, 's> Written<'a, 's> {
             let rows = Rows { number, along: Some(nth), target: &along.target, foreseen: &along.foreseen };
             let pass = match self.pass(&rows, count.rows(), None) {
                 Ok(pass) => pass,
-                Err(end) => return Err(self.end(end)),
+                Err(end) => return Err(self.end(*end)),
             };
             let same =
                 (&along.target.schema, &along.target.table) == (&facts.target.schema, &facts.target.table);
@@ -217,7 +217,7 @@ impl<'a, 's> Written<'a, 's> {
         rows: &Rows<'_>,
         matched: u64,
         mut looking: Option<&mut Collector<'_>>,
-    ) -> Result<Pass, End> {
+    ) -> Result<Pass, Box<End>> {
         self.snapshot().map_err(End::Failed)?;
         let step = self.begun.proven;
         let (steps, taken, _) = records(&self.begun.run.steps);
@@ -254,13 +254,13 @@ impl<'a, 's> Written<'a, 's> {
         })
         .map_err(|error| End::Failed(unwrap_sink(error)))?;
         if pass.faults.count > 0 {
-            return Err(End::Verification(pass.faults));
+            return Err(Box::new(End::Verification(pass.faults)));
         }
         if pass.pairs != matched {
             let read = pass.pairs;
             let message =
                 format!("{matched} rows of {} were held and {read} were read again", rows.target.table);
-            return Err(End::Failed(EngineError::Other(message).into()));
+            return Err(Box::new(End::Failed(EngineError::Other(message).into())));
         }
         Ok(pass)
     }

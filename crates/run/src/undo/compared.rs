@@ -251,6 +251,7 @@ impl<'a> Looker<'a> {
             step: back.batch.of.step,
             conflicts: some(judge.conflicts),
             left_alone: some(judge.left_alone),
+            follows: back.follows,
             already_back: judge.already_back,
             not_asked: judge.not_asked,
         };
@@ -299,7 +300,7 @@ pub(super) fn look(
         let reader = RefCell::new(book.snapshot(undoing.run(), &undoing.snapshot)?);
         let mut looker = Looker::new(context, undoing, back, options, only);
         session
-            .look_up(&back.batch.target, &mut || inverse(&reader, back.batch.of), &mut |change, now| {
+            .look_up(&back.batch.target, &mut || inverse(&reader, back), &mut |change, now| {
                 looker.row(change, now);
                 Ok(())
             })
@@ -332,7 +333,7 @@ pub(super) fn rehearse(
             let mut looker = Looker::new(context, undoing, back, options, only);
             let held = begun.hold_rows(
                 &back.batch,
-                &mut || inverse(&reader, back.batch.of),
+                &mut || inverse(&reader, back),
                 &mut |change, now| Ok(looker.row(change, now)),
                 &mut |tx: &mut dyn Tx| first_differing(tx, book, undoing, back),
             );

@@ -26,7 +26,7 @@ pub(super) fn first_differing(
     tx.held(batch.step, &mut |row| {
         while found.is_none()
             && kept.as_ref().is_none_or(|kept: &RowChange| kept.ordinal < row.ordinal)
-            && let Some(next) = inverse(&reader, batch.of)?
+            && let Some(next) = inverse(&reader, back)?
         {
             kept = Some(next);
         }

@@ -24,6 +24,8 @@ pub enum Hazard {
     Older,
     /// The session begins with settings that break questions.
     Settings,
+    /// Other tables refer to it, and it to others.
+    Family,
 }
 
 /// What is known of the table that is made.
@@ -113,7 +115,7 @@ impl Hazard {
                 format!("DO $$ BEGIN EXECUTE format('ALTER DATABASE %I SET {setting}', current_database()); END $$;\n")
             }
             (Hazard::Settings, _) => "SET GLOBAL sql_select_limit = 1;\nSET GLOBAL completion_type = 1;\n".to_owned(),
-            (Hazard::None, _) => String::new(),
+            (Hazard::None | Hazard::Family, _) => String::new(),
         };
         // A case is made line by line.
         text
@@ -123,6 +125,7 @@ impl Hazard {
     pub(super) fn allowed(self, on: On) -> Vec<Code> {
         match self {
             Hazard::Stamps if on == On::Sqlite => vec![Code::UndeclaredWrite],
+            Hazard::Family => vec![Code::UndeclaredWrite],
             _ => Vec::new(),
         }
     }

@@ -3,7 +3,7 @@
 use marktwice_core::breach::{Breach, Rule};
 use marktwice_core::mark::StepKind;
 use marktwice_port::EngineError;
-use marktwice_sql::dialect::ours::{ORDINAL, before};
+use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, before};
 
 use super::{Looking, NAMED};
 use crate::driver::Driver;
@@ -12,14 +12,20 @@ use crate::shell::Tabled;
 
 impl<D: Driver> Looking<'_, D> {
     pub(super) fn references(&mut self) -> Result<(), EngineError> {
-        let (target, kind) = (self.target().clone(), self.plan.kind);
+        let target = self.target().clone();
         let own = |schema: &str, table: &str| schema == target.schema && table == target.table;
-        for key in &self.detail.foreign_keys {
-            if kind == StepKind::Update && own(&key.child_target.0, &key.child_target.1) {
+        let [goes, stays] = self.fates;
+        for key in self.keys {
+            if stays && own(&key.child_target.0, &key.child_target.1) {
                 self.parents(key)?;
             }
             if own(&key.parent_name.0, &key.parent_name.1) {
-                self.children(key)?;
+                if goes {
+                    self.children(key, true)?;
+                }
+                if stays {
+                    self.children(key, false)?;
+                }
             }
         }
         Ok(())
@@ -31,6 +37,7 @@ impl<D: Driver> Looking<'_, D> {
         let at = at.unwrap_or_default();
         let itself = key.child_target == key.parent_name;
         let parents_move = itself
+            && !self.along
             && key.parent_columns.iter().any(|c| self.target().position(c).is_some_and(|at| self.moved(at)));
         if !key.parent_readable || parents_move || !at.iter().any(|at| self.moved(*at)) {
             return Ok(());
@@ -42,15 +49,12 @@ impl<D: Driver> Looking<'_, D> {
             .iter()
             .zip(&after)
             .map(|(at, after)| D::Table::LANGUAGE.differs(&format!("h.{}", before(*at)), after));
-        let there =
-            key.parent_columns.iter().zip(&after).map(|(c, after)| format!("p.{} = {after}", self.quoted(c)));
+        let Some(missing) = self.missing_at_the_end(key, &after) else { return Ok(()) };
         let broken = format!(
-            "FROM {} AS h WHERE {} AND ({}) AND NOT EXISTS (SELECT 1 FROM {} AS p WHERE {})",
-            self.held.name(),
+            "FROM {} AS h WHERE {} AND ({}) AND {missing}",
+            self.rows(false),
             given.collect::<Vec<_>>().join(" AND "),
             changes.collect::<Vec<_>>().join(" OR "),
-            key.parent_sql,
-            there.collect::<Vec<_>>().join(" AND "),
         );
         let what = format!("whether {} has what {} refers to", key.parent, key.child_columns.join(", "));
         let Some(answer) = self.ask(&what, &format!("SELECT count(*) {broken}"))? else { return Ok(()) };
@@ -65,20 +69,66 @@ impl<D: Driver> Looking<'_, D> {
         Ok(())
     }
 
+    /// A condition that no row that is referred to will be there when all is written; `None` where only the run can tell.
+    fn missing_at_the_end(&self, key: &ForeignKey, after: &[String]) -> Option<String> {
+        let there =
+            key.parent_columns.iter().zip(after).map(|(c, after)| format!("p.{} = {after}", self.quoted(c)));
+        let mut there = vec![there.collect::<Vec<_>>().join(" AND ")];
+        let mut later = Vec::new();
+        // Rows of the parent that are written too are looked at as they will be.
+        let root = Some(self.root).filter(|_| self.along);
+        for held in root.into_iter().chain(self.beside.iter().map(|(_, held)| *held)) {
+            let (layout, table) = (&held.layout, &held.table);
+            if (&layout.target.schema, &layout.target.table) != (&key.parent_name.0, &key.parent_name.1) {
+                continue;
+            }
+            let identity = table.identity();
+            let own: Vec<String> = identity.iter().map(|(held, own)| format!("m.{held} = p.{own}")).collect();
+            if own.is_empty() {
+                return None;
+            }
+            there.push(format!(
+                "NOT EXISTS (SELECT 1 FROM {} AS m WHERE {})",
+                held.name(),
+                own.join(" AND ")
+            ));
+            if layout.kind == StepKind::Delete {
+                continue;
+            }
+            let mut same: Vec<String> = layout.flags.then(|| format!("m.{IS_WANTED}")).into_iter().collect();
+            for (column, after) in key.parent_columns.iter().zip(after) {
+                let at = layout.target.position(column)?;
+                let foreseen = layout.after.iter().find(|(of, _)| *of == at);
+                let will = match foreseen {
+                    Some((_, name)) => name.clone(),
+                    None if layout.moving.contains(&at) => return None,
+                    None => before(at),
+                };
+                same.push(format!("m.{will} = {after}"));
+            }
+            later.push(format!(
+                "NOT EXISTS (SELECT 1 FROM {} AS m WHERE {})",
+                held.name(),
+                same.join(" AND ")
+            ));
+        }
+        let now = format!("NOT EXISTS (SELECT 1 FROM {} AS p WHERE {})", key.parent_sql, there.join(" AND "));
+        Some(std::iter::once(now).chain(later).collect::<Vec<_>>().join(" AND "))
+    }
+
     /// Rows that refer to what would go, or to a key that would change, and hold it there.
-    fn children(&mut self, key: &ForeignKey) -> Result<(), EngineError> {
-        let kind = self.plan.kind;
-        let action = if kind == StepKind::Delete { &key.on_delete } else { &key.on_update };
+    fn children(&mut self, key: &ForeignKey, goes: bool) -> Result<(), EngineError> {
+        let action = if goes { &key.on_delete } else { &key.on_update };
         let at: Option<Vec<usize>> = key.parent_columns.iter().map(|c| self.target().position(c)).collect();
         let Some(at) = at.filter(|at| !at.is_empty() && at.len() == key.child_columns.len()) else {
             return Ok(());
         };
         let holds = ["RESTRICT", "NO ACTION"].contains(&action.as_str()) && key.readable;
-        if !holds || (kind == StepKind::Update && !at.iter().any(|at| self.moved(*at))) {
+        if !holds || (!goes && !at.iter().any(|at| self.moved(*at))) {
             return Ok(());
         }
         let mut conditions: Vec<String> = Vec::new();
-        if kind == StepKind::Update {
+        if !goes {
             let after: Option<Vec<String>> = at.iter().map(|at| self.after(*at)).collect();
             let Some(after) = after else { return Ok(()) };
             let pairs = at.iter().zip(&after);
@@ -94,59 +144,85 @@ impl<D: Driver> Looking<'_, D> {
                 let taken = at.iter().map(|at| format!("o.{} = h.{}", own(*at), before(*at)));
                 let taken = taken.collect::<Vec<_>>().join(" AND ");
                 conditions
-                    .push(format!("NOT EXISTS (SELECT 1 FROM {} AS o WHERE {taken})", self.held.name()));
+                    .push(format!("NOT EXISTS (SELECT 1 FROM {} AS o WHERE {taken})", self.rows(false)));
             }
         }
         let itself = key.child_target == key.parent_name;
-        let identity = self.detail.table.identity();
-        if itself {
+        let same = |identity: &[(String, String)]| {
+            let own = identity.iter().map(|(held, own)| format!("m.{held} = c.{own}"));
+            own.collect::<Vec<_>>().join(" AND ")
+        };
+        let identity = self.table.identity();
+        let refers = key.child_columns.iter().filter_map(|c| self.target().position(c));
+        let moves = refers.into_iter().any(|at| self.moved(at));
+        if itself && !self.along && (goes || moves) {
             // What becomes of rows that are written too is another matter.
             if identity.is_empty() {
                 return Ok(());
             }
-            let own = identity.iter().map(|(held, own)| format!("m.{held} = c.{own}"));
-            let own = own.collect::<Vec<_>>().join(" AND ");
-            conditions.push(format!("NOT EXISTS (SELECT 1 FROM {} AS m WHERE {own})", self.held.name()));
+            conditions.push(format!(
+                "NOT EXISTS (SELECT 1 FROM {} AS m WHERE {})",
+                self.held.name(),
+                same(&identity)
+            ));
+        }
+        // Rows that are taken along themselves may no longer refer to it in the end.
+        let mut taken = None;
+        for (node, held) in self.beside {
+            if (&node.along.target.schema, &node.along.target.table)
+                != (&key.child_target.0, &key.child_target.1)
+            {
+                continue;
+            }
+            let identity = node.table.identity();
+            if identity.is_empty() {
+                return Ok(());
+            }
+            let (name, same) = (held.name(), same(&identity));
+            taken = Some(format!("EXISTS (SELECT 1 FROM {name} AS m WHERE {same})"));
         }
         let on = at
             .iter()
             .zip(&key.child_columns)
-            .map(|(at, c)| format!("c.{} = h.{}", self.quoted(c), before(*at)));
-        let filter = if conditions.is_empty() {
-            String::new()
-        } else {
-            format!(" WHERE {}", conditions.join(" AND "))
+            .map(|(at, c)| format!("c.{} = {}", self.quoted(c), self.table.kept(*at)));
+        let on = on.collect::<Vec<_>>().join(" AND ");
+        let broken = |more: Option<String>| {
+            let all: Vec<String> = conditions.iter().cloned().chain(more).collect();
+            let filter = if all.is_empty() { String::new() } else { format!(" WHERE {}", all.join(" AND ")) };
+            format!("FROM {} AS h JOIN {} AS c ON {on}{filter}", self.rows(goes), key.child_sql)
         };
-        let broken = format!(
-            "FROM {} AS h JOIN {} AS c ON {}{filter}",
-            self.held.name(),
-            key.child_sql,
-            on.collect::<Vec<_>>().join(" AND "),
-        );
+        let certain = broken(taken.as_ref().map(|taken| format!("NOT {taken}")));
+        let perhaps = taken.map(|taken| broken(Some(taken)));
         let what = format!("whether rows of {} refer to these", key.child);
-        let Some(answer) = self.ask(&what, &format!("SELECT count(*) {broken}"))? else { return Ok(()) };
-        let rows = answer.count(0, 0);
+        let Some(answer) = self.ask(&what, &format!("SELECT count(*) {certain}"))? else { return Ok(()) };
+        let mut found = (answer.count(0, 0), certain, None);
+        if let (0, Some(perhaps)) = (found.0, perhaps) {
+            let Some(answer) = self.ask(&what, &format!("SELECT count(*) {perhaps}"))? else { return Ok(()) };
+            let why = format!(
+                "those of {} are taken along too, and which comes first only the run can tell",
+                key.child
+            );
+            found = (answer.count(0, 0), perhaps, Some(why));
+        }
+        let (rows, broken, further) = found;
         if rows == 0 {
             return Ok(());
         }
-        // Its own actions may take those rows along on another way.
+        // Where not all can be held that is taken along, its own actions may take those rows along on another way.
         let acting = |other: &&ForeignKey| {
-            let action = if kind == StepKind::Delete { &other.on_delete } else { &other.on_update };
+            let action = if goes { &other.on_delete } else { &other.on_update };
             other.child == key.child && !["RESTRICT", "NO ACTION"].contains(&action.as_str())
         };
-        let further = self
-            .detail
-            .foreign_keys
-            .iter()
-            .find(acting)
-            .map(|_| format!("other rows that go, or change, may take those of {} along", key.child));
+        let unheld = self.beside.is_empty() && self.keys.iter().any(|other| acting(&other));
+        let unheld =
+            unheld.then(|| format!("other rows that go, or change, may take those of {} along", key.child));
         let (schema, table) = &key.child_target;
         let keys =
             self.driver.described(schema, table).map(|t| t.target().key.names.clone()).unwrap_or_default();
         let keys = keys.iter().map(|k| format!(", c.{}", self.quoted(k))).collect::<String>();
         let named = format!("SELECT h.{ORDINAL}{keys} {broken} ORDER BY 1 LIMIT {NAMED}");
         let breach = self.breach(Rule::Children, key.child_columns.clone(), rows);
-        let unless = breach.unless.clone().or(further);
+        let unless = breach.unless.clone().or(further).or(unheld);
         self.add(Breach { other: Some(key.child.clone()), unless, ..breach }, &named, 0)
     }
 }

@@ -11,7 +11,7 @@ use crate::shell::Tabled;
 impl<D: Driver> Looking<'_, D> {
     pub(super) fn unique(&mut self, rules: &Rules) -> Result<(), EngineError> {
         // Rows that nothing but their contents tells are not told from those they might collide with.
-        let identity = self.detail.table.identity();
+        let identity = self.table.identity();
         if identity.is_empty() {
             return Ok(());
         }
@@ -33,7 +33,7 @@ impl<D: Driver> Looking<'_, D> {
         identity: &[(String, String)],
     ) -> Result<(), EngineError> {
         let Some(images) = self.images(columns) else { return Ok(()) };
-        let (from, held, width) = (self.detail.table.from(), self.held.name(), unique.terms.len());
+        let (from, held, width) = (self.table.from(), self.held.name(), unique.terms.len());
         let only = unique.only.as_ref().map_or(String::new(), |only| format!(" WHERE ({only}\n)"));
         let names = |prefix: &str| (0..width).map(|n| format!("{prefix}{n}")).collect::<Vec<_>>();
         let terms = |prefix: &str| {
@@ -105,9 +105,7 @@ impl<D: Driver> Looking<'_, D> {
         columns: Vec<String>,
     ) -> Result<(), EngineError> {
         let held = self.held.name();
-        // Held rows are numbered in the order that the statement asks for, where it does.
-        let ordered = self.detail.step.tail.as_ref().is_some_and(|tail| !tail.order.is_empty());
-        let known = ordered && D::Table::IN_ORDER;
+        let known = self.ordered;
         let later = if known { ">" } else { "<>" };
         let broken = format!(
             "FROM ({new}) AS n JOIN ({there}) AS t ON {same} JOIN {held} AS m ON {own} WHERE m.{ORDINAL} {later} n.marktwice_o"
