@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::image::Role;
 use crate::mark::{Foreseen, StepKind};
-use crate::table::Target;
+use crate::table::{KeyKind, Target};
 
 /// A table of which a step may take rows along.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -16,6 +16,19 @@ pub struct Along {
     pub kind: StepKind,
     /// Columns that the actions may set, and how their values will be known.
     pub foreseen: Vec<Foreseen>,
+    /// Those of them that only ever follow the columns that they refer to: what takes those back takes these back too.
+    pub follows: Vec<usize>,
+}
+
+impl Along {
+    /// Whether what tells its rows only ever follows: then they are found under their old keys once what they follow is
+    /// taken back.
+    pub fn found_as_before(&self) -> bool {
+        let set = self.foreseen.iter().filter(|f| !f.derived).map(|f| f.column);
+        let tells =
+            |at: &usize| self.target.key.kind == KeyKind::WholeRow || self.target.key.columns.contains(at);
+        set.into_iter().filter(tells).all(|at| self.follows.contains(&at))
+    }
 }
 
 /// Held rows that are taken along carry numbers behind those of steps.

@@ -87,7 +87,11 @@ pub(crate) fn tables<'t>(targets: impl Iterator<Item = &'t Target>) -> (Vec<Targ
     let mut tables: Vec<Target> = Vec::new();
     let mut at = Vec::new();
     for target in targets {
-        let known = tables.iter().position(|t| t == target);
+        let same = |t: &Target| {
+            (&t.schema, &t.table, &t.key, &t.definition)
+                == (&target.schema, &target.table, &target.key, &target.definition)
+        };
+        let known = tables.iter().position(same);
         at.push(known.unwrap_or_else(|| {
             tables.push(target.clone());
             tables.len() - 1

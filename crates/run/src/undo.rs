@@ -244,9 +244,9 @@ fn what_to_take_back(
             let taken = batches.iter().filter(|earlier: &&Back| earlier.batch.of.step == at);
             let taken = taken.flat_map(|earlier| &earlier.along);
             let taken = taken.filter(|along| along.target.definition == target.definition);
-            for along in taken.filter(|along| along.kind == StepKind::Update) {
+            for along in taken.filter(|along| along.kind == StepKind::Update && along.found_as_before()) {
                 next.follows = true;
-                next.open.extend(along.foreseen.iter().map(|f| f.column));
+                next.open.extend(&along.follows);
             }
             batches.push(next);
         }

@@ -42,6 +42,7 @@ impl Tabled for Table {
     const COUNTED: &str = "bigint AUTO_INCREMENT PRIMARY KEY";
     const WHOLE: &str = "bigint";
     const LOCKS: &str = "FOR UPDATE";
+    const NO_ACTION_WAITS: bool = false;
     /// The storage engine writes the rows, and nobody above it sees that.
     const ACTIONS_FIRE: bool = false;
     const MOST_COLUMNS: usize = 1_017;

@@ -41,6 +41,7 @@ impl Tabled for Table {
     const NUMBERED: (&str, &str) = ("bigint", "boolean");
     const COUNTED: &str = "bigint GENERATED ALWAYS AS IDENTITY";
     const WHOLE: &str = "bigint";
+    const RESTRICTS_AT_ONCE: bool = false;
     const MOST_COLUMNS: usize = 1_600;
     const NUMBER: Form = Form::Int;
     const TRUTH: Form = Form::Bool;

@@ -63,13 +63,21 @@ pub struct Edge {
 }
 
 impl Edge {
+    /// What may really be set off, each with the columns that it sets.
+    fn acting_on(&self) -> impl Iterator<Item = (&Act, Vec<usize>)> {
+        let delete = self.on_delete.iter().filter(|_| self.live[0]);
+        let update = self.on_update.iter().filter(|_| self.live[1]);
+        let refers = || self.columns.iter().map(|(_, child)| *child).collect();
+        let delete = delete.map(|act| (act, self.sets_on_delete.clone()));
+        delete.chain(update.map(move |act| (act, refers())))
+    }
+
     /// What may really be set off, each with its words.
     pub fn acting(&self) -> impl Iterator<Item = (&Act, &str)> {
-        let both = self.on_delete.iter().zip(self.words.first());
-        let delete = both.filter(|_| self.live.first() == Some(&true));
-        let both = self.on_update.iter().zip(self.words.get(1));
-        let update = both.filter(|_| self.live.get(1) == Some(&true));
-        delete.chain(update).map(|(act, words)| (act, words.as_str()))
+        let [on_delete, on_update] = &self.words;
+        let delete = self.on_delete.iter().filter(|_| self.live[0]).map(|act| (act, on_delete.as_str()));
+        let update = self.on_update.iter().filter(|_| self.live[1]).map(|act| (act, on_update.as_str()));
+        delete.chain(update)
     }
 }
 
@@ -347,12 +355,13 @@ impl<D: Driver> Search<'_, D> {
             to: place(edge.to),
             ..edge
         };
-        let edges = self.edges.into_iter().map(moved).collect();
+        let edges: Vec<Edge> = self.edges.into_iter().map(moved).collect();
         let mut all: Vec<Option<Reached<D::Table>>> = self.all.into_iter().map(Some).collect();
         let mut nodes = Vec::new();
         for at in &order {
             let Some(reached) = all.get_mut(*at).and_then(Option::take) else { continue };
-            let Some(node) = node(self.driver, reached)? else { return Ok(None) };
+            let into: Vec<&Edge> = edges.iter().filter(|edge| edge.to == nodes.len()).collect();
+            let Some(node) = node(self.driver, reached, &into)? else { return Ok(None) };
             nodes.push(node);
         }
         Ok(Some(Graph { nodes, edges }))
@@ -383,6 +392,7 @@ impl<T> Reached<T> {
 fn node<D: Driver>(
     driver: &mut D,
     reached: Reached<D::Table>,
+    into: &[&Edge],
 ) -> Result<Option<Node<D::Table>>, EngineError> {
     let Reached { table, deletes, writes, unknown, keys, .. } = reached;
     let (target, again) = (table.target().clone(), keys.len() > 1);
@@ -405,7 +415,16 @@ fn node<D: Driver>(
     // A row is paired with itself by its key, which must then be known; or by its contents, and all of them.
     let by_contents = target.key.kind == KeyKind::WholeRow && table.row_identity().is_none();
     let lost = table.row_identity().is_none() && target.key.columns.iter().any(|at| unknown.contains(at));
-    let mixed = by_contents && deletes && !writes.is_empty();
+    let mut follows: Vec<usize> = writes.iter().copied().collect();
+    for edge in into {
+        for (act, sets) in edge.acting_on() {
+            if !matches!(act, Act::Follow | Act::Delete) {
+                follows.retain(|at| !sets.contains(at));
+            }
+        }
+    }
+    let some = |n: usize| n > 0 && n < writes.len();
+    let mixed = by_contents && (deletes && !writes.is_empty() || some(follows.len()));
     let doubled = again && table.identity().is_empty();
     let unsure = by_contents && foreseen.iter().any(|f| f.label == Label::Unknown);
     let width = target.columns.len() + known.len();
@@ -414,7 +433,7 @@ fn node<D: Driver>(
         return Ok(None);
     }
     let kind = if writes.is_empty() { StepKind::Delete } else { StepKind::Update };
-    let along = Along { target, kind, foreseen };
+    let along = Along { target, kind, foreseen, follows };
     Ok(Some(Node { table, known, along, again }))
 }
 

@@ -255,17 +255,20 @@ impl<D: Driver> Looking<'_, D> {
             let (Some(after), Some(column)) = (self.after(at), self.target().columns.get(at)) else {
                 continue;
             };
-            let (name, held) = (column.name.clone(), self.rows(false));
-            let broken = format!("FROM {held} AS h WHERE {after} IS NULL");
-            let Some(answer) =
-                self.ask(&format!("whether {name} would be NULL"), &format!("SELECT count(*) {broken}"))?
-            else {
-                continue;
-            };
-            if answer.count(0, 0) > 0 {
-                let breach = self.breach(Rule::NotNull, vec![name], answer.count(0, 0));
+            let name = column.name.clone();
+            let on_the_way = self.along.then_some(true);
+            for goes in std::iter::once(false).chain(on_the_way) {
+                let broken = format!("FROM {} AS h WHERE {after} IS NULL", self.rows(goes));
+                let what = format!("whether {name} would be NULL");
+                let Some(answer) = self.ask(&what, &format!("SELECT count(*) {broken}"))? else { continue };
+                if answer.count(0, 0) == 0 {
+                    continue;
+                }
+                let breach = self.breach(Rule::NotNull, vec![name.clone()], answer.count(0, 0));
+                let why = "these go in the end, and which comes first only the run can tell".to_owned();
+                let unless = breach.unless.clone().or(goes.then_some(why));
                 let named = format!("SELECT h.{ORDINAL} {broken} ORDER BY h.{ORDINAL} LIMIT {NAMED}");
-                self.add(breach, &named, 0)?;
+                self.add(Breach { unless, ..breach }, &named, 0)?;
             }
         }
         Ok(())

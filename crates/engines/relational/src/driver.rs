@@ -21,7 +21,7 @@ use crate::held::{Filled, Held};
 use crate::put::{self, Together};
 use crate::reach::ForeignKey;
 use crate::recipe::Recipe;
-use crate::shell::Shell;
+use crate::shell::{Shell, Tabled};
 use crate::transaction::OfStep;
 use marktwice_core::Value;
 use marktwice_core::mark::StepKind;
@@ -275,6 +275,18 @@ pub trait Driver: Shell + 'static {
     ) -> Result<Together, EngineError> {
         let sql = put::statement(held, batch, kind, None);
         Ok(self.attempt(&sql)?.map_or(Together::None, Together::All))
+    }
+
+    /// Puts the rows of some ordinals back though they refer to each other, where the engine looks at each row by itself; the
+    /// caller makes sure of their parents.
+    fn put_unchecked(
+        &mut self,
+        held: &Held<Self::Table>,
+        _: &Batch,
+        _: &[String],
+    ) -> Result<u64, EngineError> {
+        let table = &held.table.target().table;
+        Err(EngineError::Other(format!("rows of {table} refer to each other, and none can come in first")))
     }
 
     /// Puts the row of an ordinal back; the inner error says that another row may have to go first.

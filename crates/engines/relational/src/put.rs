@@ -3,7 +3,7 @@
 
 use marktwice_core::mark::StepKind;
 use marktwice_core::table::KeyKind;
-use marktwice_port::{Batch, ChangeSource, EngineError, Keep, KeepSink};
+use marktwice_port::{Batch, ChangeSource, Constraint, EngineError, Keep, KeepSink};
 use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, before, wanted};
 
 use crate::driver::Driver;
@@ -155,11 +155,19 @@ pub fn statement<T: Tabled>(held: &Held<T>, batch: &Batch, kind: StepKind, one: 
 /// # Errors
 /// When the engine refuses a row, or another number of rows answers than were to be put back.
 pub fn put<D: Driver>(driver: &mut D, held: &Held<D::Table>, batch: &Batch) -> Result<u64, EngineError> {
-    let kinds = [
+    let mut kinds = [
         (StepKind::Delete, format!("{THERE} AND NOT {IS_WANTED}")),
         (StepKind::Update, format!("{THERE} AND {IS_WANTED}")),
         (StepKind::Insert, format!("NOT {THERE} AND {IS_WANTED}")),
     ];
+    if batch.inserts {
+        let (target, keys) = (held.table.target(), driver.foreign_keys(&held.table)?);
+        let own = |name: &(String, String)| name.0 == target.schema && name.1 == target.table;
+        if keys.iter().any(|key| own(&key.child_target) && own(&key.parent_name)) {
+            // What is put back may refer to what comes in again.
+            kinds.swap(1, 2);
+        }
+    }
     let mut done = 0;
     for (kind, condition) in kinds {
         let expected = driver.number(&format!("SELECT count(*) FROM {} WHERE {condition}", held.name()))?;
@@ -210,6 +218,13 @@ fn one_by_one<D: Driver>(
             }
         }
         if still.len() == before {
+            let round = last.as_ref().is_some_and(|e| e.broken(Constraint::ForeignKey).is_some());
+            if round && kind == StepKind::Insert {
+                // They refer to each other.
+                done += driver.put_unchecked(held, batch, &still)?;
+                all_have_parents(driver, held)?;
+                return Ok(done);
+            }
             return Err(
                 last.unwrap_or_else(|| EngineError::Other("rows stand in each other's way".to_owned()))
             );
@@ -217,4 +232,36 @@ fn one_by_one<D: Driver>(
         waiting = still;
     }
     Ok(done)
+}
+
+/// Refuses when a row that was put back without being looked at refers to one that is not there.
+fn all_have_parents<D: Driver>(driver: &mut D, held: &Held<D::Table>) -> Result<(), EngineError> {
+    let target = held.table.target().clone();
+    let own = (target.schema.clone(), target.table.clone());
+    for key in driver.foreign_keys(&held.table)?.into_iter().filter(|key| key.child_target == own) {
+        let at: Vec<usize> = key.child_columns.iter().filter_map(|c| target.position(c)).collect();
+        let pairs = at.iter().zip(&key.parent_columns);
+        let same = pairs.map(|(at, parent)| {
+            format!("p.{} = t.{}", D::Table::LANGUAGE.quoted(parent), held.table.column(*at))
+        });
+        let given = at.iter().map(|at| format!("t.{} IS NOT NULL", held.table.column(*at)));
+        let missing = driver.number(&format!(
+            "SELECT count(*) FROM {} AS h JOIN {} AS t ON {} WHERE {} AND NOT EXISTS (SELECT 1 FROM {} AS p WHERE {})",
+            held.name(),
+            held.table.from(),
+            held.pair_on(),
+            given.collect::<Vec<_>>().join(" AND "),
+            key.parent_sql,
+            same.collect::<Vec<_>>().join(" AND ")
+        ))?;
+        if missing > 0 {
+            return Err(EngineError::Other(format!(
+                "{missing} rows of {} refer by {} to what {} does not have",
+                target.table,
+                key.child_columns.join(", "),
+                key.parent
+            )));
+        }
+    }
+    Ok(())
 }

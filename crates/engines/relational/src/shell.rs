@@ -47,6 +47,10 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
     const WHOLE: &str;
     /// How rows are locked that a query reads, where it must say so.
     const LOCKS: &str = "";
+    /// Whether NO ACTION is another thing than RESTRICT.
+    const NO_ACTION_WAITS: bool = true;
+    /// Whether RESTRICT is looked at as soon as a row is written, though others of the statement are still to come.
+    const RESTRICTS_AT_ONCE: bool = true;
     /// Whether foreign keys' actions set off triggers.
     const ACTIONS_FIRE: bool = true;
     /// Columns that a table, and an answer, has at most.

@@ -108,6 +108,10 @@ impl Maker {
                 actions: format!("ON DELETE {delete} ON UPDATE {update}{waits}"),
             });
         }
+        for key in self.keys.iter().filter(|key| key.child == key.parent) {
+            // Whether a row refers to itself is looked at there without the affinity of its key.
+            columns[key.child][0] = columns[key.child][0].replace("TEXT", "int");
+        }
         if self.on == On::Maria {
             // Types must be the same on both sides.
             for table in &mut columns {

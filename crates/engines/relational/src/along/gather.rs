@@ -249,8 +249,10 @@ impl<T: Tabled> Gathering<'_, T> {
                     );
                     let one = if *act == Act::Follow { one } else { value(*at) };
                     let differs = T::LANGUAGE.differs(&format!("{name}.{}", wanted(*at)), &one);
+                    // What goes in the end may be set on the way: that alone may be refused.
                     all.push(format!(
-                        "UPDATE {name} SET {} = {one}, {WAVE} = {next} WHERE {IS_WANTED} AND {which} AND {differs}",
+                        "UPDATE {name} SET {} = {one}, {WAVE} = CASE WHEN {IS_WANTED} THEN {next} ELSE {WAVE} END \
+                         WHERE {which} AND {differs}",
                         wanted(*at)
                     ));
                 }

@@ -49,12 +49,20 @@ impl<D: Driver> Looking<'_, D> {
             .iter()
             .zip(&after)
             .map(|(at, after)| D::Table::LANGUAGE.differs(&format!("h.{}", before(*at)), after));
+        let mut changes: Vec<String> = changes.collect();
+        if self.along {
+            // What becomes its default may be what it was, and its parent may be what goes.
+            let there = key.parent_columns.iter().zip(&after);
+            let there = there.map(|(c, after)| format!("n.{} = {after}", self.quoted(c)));
+            let there = there.collect::<Vec<_>>().join(" AND ");
+            changes.push(format!("EXISTS (SELECT 1 FROM {} AS n WHERE {there})", key.parent_sql));
+        }
         let Some(missing) = self.missing_at_the_end(key, &after) else { return Ok(()) };
         let broken = format!(
             "FROM {} AS h WHERE {} AND ({}) AND {missing}",
             self.rows(false),
             given.collect::<Vec<_>>().join(" AND "),
-            changes.collect::<Vec<_>>().join(" OR "),
+            changes.join(" OR "),
         );
         let what = format!("whether {} has what {} refers to", key.parent, key.child_columns.join(", "));
         let Some(answer) = self.ask(&what, &format!("SELECT count(*) {broken}"))? else { return Ok(()) };
@@ -127,6 +135,8 @@ impl<D: Driver> Looking<'_, D> {
         if !holds || (!goes && !at.iter().any(|at| self.moved(*at))) {
             return Ok(());
         }
+        // Whether it is looked at only when all rows are written.
+        let waits = action == "NO ACTION" && D::Table::NO_ACTION_WAITS;
         let mut conditions: Vec<String> = Vec::new();
         if !goes {
             let after: Option<Vec<String>> = at.iter().map(|at| self.after(*at)).collect();
@@ -135,7 +145,7 @@ impl<D: Driver> Looking<'_, D> {
             let changes = pairs.map(|(at, a)| D::Table::LANGUAGE.differs(&format!("h.{}", before(*at)), a));
             conditions.push(format!("({})", changes.collect::<Vec<_>>().join(" OR ")));
             // A key that one row gives up and another takes is there again when all are written; only then is it looked at.
-            if action == "NO ACTION" {
+            if waits {
                 let foreseen = &self.held.layout.after;
                 let own = |at: usize| {
                     let after = foreseen.iter().find(|(column, _)| *column == at);
@@ -153,6 +163,7 @@ impl<D: Driver> Looking<'_, D> {
             own.collect::<Vec<_>>().join(" AND ")
         };
         let identity = self.table.identity();
+        let mut taken = Vec::new();
         let refers = key.child_columns.iter().filter_map(|c| self.target().position(c));
         let moves = refers.into_iter().any(|at| self.moved(at));
         if itself && !self.along && (goes || moves) {
@@ -160,27 +171,39 @@ impl<D: Driver> Looking<'_, D> {
             if identity.is_empty() {
                 return Ok(());
             }
-            conditions.push(format!(
-                "NOT EXISTS (SELECT 1 FROM {} AS m WHERE {})",
-                self.held.name(),
-                same(&identity)
-            ));
+            let written =
+                format!("EXISTS (SELECT 1 FROM {} AS m WHERE {})", self.held.name(), same(&identity));
+            if !waits && D::Table::RESTRICTS_AT_ONCE {
+                taken.push(written);
+            } else {
+                conditions.push(format!("NOT {written}"));
+            }
         }
-        // Rows that are taken along themselves may no longer refer to it in the end.
-        let mut taken = None;
-        for (node, held) in self.beside {
-            if (&node.along.target.schema, &node.along.target.table)
-                != (&key.child_target.0, &key.child_target.1)
-            {
+        // Rows that are written themselves may no longer refer to it in the end, and those that go do not.
+        let root = Some(self.root).filter(|_| self.along);
+        for held in root.into_iter().chain(self.beside.iter().map(|(_, held)| *held)) {
+            let layout = &held.layout;
+            if (&layout.target.schema, &layout.target.table) != (&key.child_target.0, &key.child_target.1) {
                 continue;
             }
-            let identity = node.table.identity();
+            let identity = held.table.identity();
             if identity.is_empty() {
-                return Ok(());
+                // Any of them may be the one.
+                taken.push("1 = 1".to_owned());
+                continue;
             }
             let (name, same) = (held.name(), same(&identity));
-            taken = Some(format!("EXISTS (SELECT 1 FROM {name} AS m WHERE {same})"));
+            let gone = match (layout.flags, layout.kind) {
+                (true, _) => format!(" AND NOT m.{IS_WANTED}"),
+                (false, StepKind::Delete) => String::new(),
+                (false, _) => " AND 1 = 0".to_owned(),
+            };
+            if waits {
+                conditions.push(format!("NOT EXISTS (SELECT 1 FROM {name} AS m WHERE {same}{gone})"));
+            }
+            taken.push(format!("EXISTS (SELECT 1 FROM {name} AS m WHERE {same})"));
         }
+        let taken = (!taken.is_empty()).then(|| format!("({})", taken.join(" OR ")));
         let on = at
             .iter()
             .zip(&key.child_columns)
