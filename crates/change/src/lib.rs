@@ -9,6 +9,7 @@ use std::str::FromStr;
 use marktwice_core::change::{AlreadySo, Change, ChangeStep, Terms};
 use marktwice_core::check::EachCheck;
 use marktwice_core::finding::TextPlace;
+use marktwice_core::side::Declared;
 use marktwice_core::{Code, Expect};
 use marktwice_port::Language;
 use serde::Deserialize;
@@ -39,7 +40,7 @@ struct Header {
     #[serde(default, deserialize_with = "codes")]
     allow: Vec<Code>,
     #[serde(default)]
-    also_writes: Vec<String>,
+    also_writes: Vec<Declared>,
     columns: Option<Vec<String>>,
     already_so: Option<AlreadySo>,
     #[serde(default)]

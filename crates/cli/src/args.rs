@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use marktwice_core::side::Declared;
 use marktwice_core::{Code, Expect};
 use marktwice_run::Show;
 
@@ -188,9 +189,10 @@ pub(crate) struct ChangeArgs {
     /// Let a finding pass, by its code; may be given more than once
     #[arg(long, value_name = "CODE", value_parser = code)]
     pub(crate) allow: Vec<Code>,
-    /// A table beside the target that is known to be written, by a trigger or a foreign key's action; may be given more than once
+    /// A table beside the target that is known to be written, by a trigger or a foreign key's action, and how many of its rows
+    /// (TABLE=COUNT); may be given more than once
     #[arg(long, value_name = "TABLE")]
-    pub(crate) also_writes: Vec<String>,
+    pub(crate) also_writes: Vec<Declared>,
     /// A second run of a statement that was committed already is meant
     #[arg(long)]
     pub(crate) again: bool,

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::check::EachCheck;
 use crate::expect::Expect;
 use crate::finding::Code;
-use crate::side::SideWrite;
+use crate::side::{Declared, SideWrite, rows_of};
 
 /// What is thought of rows that hold the new values already.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -34,9 +34,9 @@ pub struct Terms {
     /// Findings that are let pass for this step.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub allow: Vec<Code>,
-    /// Tables beside the target that it is known to write.
+    /// Tables beside the target that it is known to write, and how many of their rows where that is said.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub also_writes: Vec<String>,
+    pub also_writes: Vec<Declared>,
     /// The columns that may differ afterwards; without a list, whichever the statement changes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub columns: Option<Vec<String>>,
@@ -72,10 +72,12 @@ impl Terms {
         }
     }
 
-    /// Whether a write outside the rows was declared, by its table's name with or without its schema.
-    pub fn declares(&self, write: &SideWrite) -> bool {
-        let bare = write.table.rsplit('.').next().unwrap_or(&write.table);
-        self.also_writes.iter().any(|t| t.eq_ignore_ascii_case(&write.table) || t.eq_ignore_ascii_case(bare))
+    /// Whether a write outside the rows was declared, among others of the same step. A number of rows that was said must be
+    /// met where the rows are counted.
+    pub fn declares(&self, write: &SideWrite, among: &[SideWrite]) -> bool {
+        let counted = rows_of(&write.table, among);
+        let meets = |rows: Option<Expect>| rows.zip(counted).is_none_or(|(rows, n)| rows.met(n, n));
+        self.also_writes.iter().any(|declared| declared.names(&write.table) && meets(declared.rows))
     }
 
     /// What both of two blocks say, by its name; it may be said once only.

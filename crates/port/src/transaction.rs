@@ -128,6 +128,11 @@ pub trait Tx: Hold {
     /// When the engine fails.
     fn effects(&mut self, step: usize) -> Result<Vec<SideWrite>, EngineError>;
 
+    /// Whether [`Tx::effects`] counts rows by table.
+    fn counts_tables(&self) -> bool {
+        false
+    }
+
     /// How many rows the target of a step has now.
     ///
     /// # Errors

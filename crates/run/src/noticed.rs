@@ -187,8 +187,17 @@ fn many_sources(kind: StepKind, target: &Target, many: &Many) -> Finding {
 pub(crate) fn side_findings(side: &[SideWrite], terms: &Terms) -> Vec<Finding> {
     let one = |write: &SideWrite| {
         let finding = Finding::new(write.how.code(), side_text(write));
-        if !terms.declares(write) {
-            return finding;
+        if !terms.declares(write, side) {
+            let other = terms.also_writes.iter().find(|d| d.names(&write.table)).and_then(|d| d.rows);
+            let other = other.map_or(String::new(), |rows| format!("; {rows} rows of it were declared"));
+            let table = &write.table;
+            let message = format!("{}{other}", finding.message);
+            let finding = Finding { message, ..finding };
+            if table.is_empty() || finding.code != Code::UndeclaredWrite {
+                return finding;
+            }
+            return finding
+                .hint(format!("Look at what is named; --also-writes {table} says that it is meant."));
         }
         let message = format!("{}; it is declared", finding.message);
         Finding { message, ..finding }.weighing(Level::Note).hint("nothing; look at what is named")

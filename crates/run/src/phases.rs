@@ -452,8 +452,9 @@ impl Readback {
 }
 
 fn first_undeclared(facts: &StepFacts, side: &[SideWrite]) -> Option<(String, Code)> {
-    let undeclared =
-        side.iter().find(|write| !facts.allowed.contains(&write.how.code()) && !facts.terms.declares(write));
+    let undeclared = side
+        .iter()
+        .find(|write| !facts.allowed.contains(&write.how.code()) && !facts.terms.declares(write, side));
     undeclared.map(|write| (side_text(write), write.how.code()))
 }
 

@@ -389,6 +389,10 @@ impl Tx for FaultyTx<'_> {
         self.1.engine(|| self.0.effects(step))
     }
 
+    fn counts_tables(&self) -> bool {
+        self.0.counts_tables()
+    }
+
     fn total(&mut self, step: usize) -> Result<u64, EngineError> {
         self.1.engine(|| self.0.total(step))
     }

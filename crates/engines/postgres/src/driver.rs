@@ -65,6 +65,8 @@ impl Driver for Pg {
     type Here = String;
     type Books = Baseline;
 
+    const COUNTS_TABLES: bool = true;
+
     fn obey(&mut self, watch: &Watch) {
         self.stop = Some(watch.stop.clone());
         self.silent = Some(watch.silent.clone());

@@ -60,6 +60,9 @@ pub trait Driver: Shell + 'static {
     /// What the engine has counted before a step, or while it was at work.
     type Books: Default;
 
+    /// Whether what is measured is counted by table.
+    const COUNTS_TABLES: bool = false;
+
     // The connection.
 
     /// From now on work is stopped when somebody asks for that, and silence is told.

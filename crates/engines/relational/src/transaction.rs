@@ -211,6 +211,10 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         Ok(measured)
     }
 
+    fn counts_tables(&self) -> bool {
+        D::COUNTS_TABLES
+    }
+
     fn total(&mut self, step: usize) -> Result<u64, EngineError> {
         let held = self.rows_held(step)?;
         count(self.driver, &held.table)

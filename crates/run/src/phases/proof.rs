@@ -182,13 +182,51 @@ impl<'a, 's> Written<'a, 's> {
         }
         // Some engines count rows without saying of which table: where all that is foreseen is declared, these are that.
         let foreseen = &self.held.side;
-        let all_declared = !foreseen.is_empty() && foreseen.iter().all(|write| facts.terms.declares(write));
+        let all_declared =
+            !foreseen.is_empty() && foreseen.iter().all(|write| facts.terms.declares(write, foreseen));
         let counted = measured.iter().filter(|write| !(all_declared && write.table == ELSEWHERE)).cloned();
         if let Some(write) = first_undeclared(facts, &counted.collect::<Vec<_>>()) {
             return Ok(Some(write));
         }
+        if let Some(write) = self.uncounted(facts, &measured) {
+            return Ok(Some(write));
+        }
         self.begun.run.step_receipt(step, |step| step.also_written.extend(measured));
         Ok(None)
+    }
+
+    /// A declared number of rows that nothing here has counted, or that is another.
+    fn uncounted(&self, facts: &StepFacts, measured: &[SideWrite]) -> Option<(String, Code)> {
+        for declared in &facts.terms.also_writes {
+            let Some(rows) = declared.rows else { continue };
+            let of = |writes: &[SideWrite]| -> Vec<SideWrite> {
+                writes.iter().filter(|write| declared.names(&write.table)).cloned().collect()
+            };
+            let counted = match (of(&self.held.side), of(measured)) {
+                (foreseen, measured)
+                    if measured.is_empty() && foreseen.iter().all(|write| write.rows.is_some()) =>
+                {
+                    Some(foreseen.iter().filter_map(|write| write.rows).sum())
+                }
+                (_, measured) if !measured.is_empty() => measured.iter().map(|write| write.rows).sum(),
+                _ => self.begun.tx.counts_tables().then_some(0),
+            };
+            let table = &declared.table;
+            match counted {
+                Some(n) if rows.met(n, n) => {}
+                Some(n) => {
+                    let what = format!("{n} rows of {table} were written, where {rows} were declared");
+                    return Some((what, Code::UndeclaredWrite));
+                }
+                None => {
+                    let what = format!(
+                        "how many rows of {table} were written is not counted here; declare it without a number"
+                    );
+                    return Some((what, Code::UndeclaredWrite));
+                }
+            }
+        }
+        None
     }
 
     /// The run's snapshot, opened by the first step that comes here.
