@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::side::Declared;
 use marktwice_core::undo::Policy;
 use marktwice_core::{Change, ChangeStep, Expect, Terms};
 use marktwice_logbook::Shelf;
@@ -23,7 +24,8 @@ use crate::stage::{On, Stage};
 
 /// The database of an attempt.
 pub const SCRIPT: &str =
-    "CREATE TABLE t (id INTEGER PRIMARY KEY, a INT);\nINSERT INTO t VALUES (1, 1), (2, 2), (3, 3);";
+    "CREATE TABLE t (id INTEGER PRIMARY KEY, a INT);\nINSERT INTO t VALUES (1, 1), (2, 2), (3, 3);
+CREATE TABLE c (id INTEGER PRIMARY KEY, t INT, FOREIGN KEY (t) REFERENCES t (id) ON DELETE CASCADE);\nINSERT INTO c VALUES (7, 2), (8, 1);";
 
 /// Surroundings without a clock, a terminal or anybody who stops.
 pub struct Quiet;
@@ -98,7 +100,7 @@ impl Ground {
     /// Makes the database and the logbook new.
     pub fn reset(&self) {
         let _ = std::fs::remove_dir_all(self.stage.scene.path("book"));
-        self.stage.run("DROP TABLE IF EXISTS t;");
+        self.stage.run("DROP TABLE IF EXISTS c; DROP TABLE IF EXISTS t;");
         self.stage.run(SCRIPT);
     }
 
@@ -162,14 +164,15 @@ pub fn with<T>(
 }
 
 /// The change of an attempt: two steps on one table, of which the second rests on the first, so that every attempt begins
-/// with a rehearsal.
+/// with a rehearsal, and takes a row of another table along.
 pub fn change() -> Change {
     let steps = [("UPDATE t SET a = a * 10 WHERE id < 3", 2), ("DELETE FROM t WHERE a = 20", 1)];
     let mut change = Change::default();
     for (sql, rows) in steps {
         let start = change.source.len();
         change.source.push_str(sql);
-        let terms = Terms { rows: Some(Expect::Range(rows, Some(rows))), ..Terms::default() };
+        let also_writes = vec![Declared { table: "c".to_owned(), rows: None }];
+        let terms = Terms { rows: Some(Expect::Range(rows, Some(rows))), also_writes, ..Terms::default() };
         change.steps.push(ChangeStep { terms, range: start..change.source.len() });
         change.source.push_str(";\n");
     }

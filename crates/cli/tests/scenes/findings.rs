@@ -112,7 +112,9 @@ fn writes_outside_the_rows_are_named_and_counted() {
         .expect(3)
         .says("undeclared-write")
         .says(&format!("ON DELETE CASCADE writes {rows} rows of inspection"))
-        .says("does not bring them back");
+        .says(&format!("{rows} rows of inspection deleted, by a foreign key's action"))
+        .says("an undo brings them back")
+        .says("--also-writes inspection");
     s.run(&["apply", "--sql", sql, "--rows", "1", "--yes"]).expect(3);
     // Without children there is nothing to be named.
     s.sql("DELETE FROM inspection WHERE hive_id = 12");
