@@ -123,6 +123,7 @@ fn step(step: &StepPreview) -> Json {
         "waits": step.waits.iter().map(|w| json!({ "step": w.step + 1, "why": w.why })).collect::<Vec<_>>(),
         "pinned": step.pin,
         "total": step.total,
+        "out_of_reach": step.out_of_reach(),
         "closer_look": closer(step),
         "many_sources": step.many.as_ref().map(many),
         "leave_out": step.study.leave_out,

@@ -44,8 +44,10 @@ pub struct Breach {
     pub table: Option<String>,
     /// The other table: the parent that lacks a row, or the one that refers.
     pub other: Option<String>,
-    /// What a check demands.
+    /// What a check demands, or an exclusion.
     pub text: Option<String>,
+    /// Which conditions of a check are false, where it has several.
+    pub parts: Vec<String>,
     /// Whether the rows break it among themselves.
     pub among: bool,
     /// The rows that break it; for children the rows that refer.
@@ -76,13 +78,24 @@ impl Breach {
         let (n, columns, rows) = (self.rows, self.columns.join(", "), words::rows(self.rows));
         let other = self.other.as_deref().unwrap_or_default();
         let said = match self.rule {
+            Rule::Unique if self.text.is_some() => {
+                let exclusion = self.text.as_deref().unwrap_or_default();
+                let whom = if self.among { "each other" } else { "another row" };
+                format!("{rows} would exclude {whom} by {columns} ({exclusion})")
+            }
             Rule::Unique if self.among => format!("{rows} would hold the same {columns}"),
             Rule::Unique => format!("{columns} of {rows} would be what another row holds"),
             Rule::NotNull => format!("{columns} of {rows} would be NULL, which it refuses"),
             Rule::Check => {
                 let check = self.text.as_deref().unwrap_or_default();
-                let check = check.split_whitespace().collect::<Vec<_>>().join(" ");
-                format!("{rows} would break the check {check}")
+                let plain = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
+                let parts: Vec<String> = self.parts.iter().map(|part| plain(part)).collect();
+                let (check, holds) = (plain(check), words::either(parts.len() as u64, "does", "do"));
+                let parts = match parts.as_slice() {
+                    [] => String::new(),
+                    all => format!(", of which {} {holds} not hold", all.join(" and ")),
+                };
+                format!("{rows} would break the check {check}{parts}")
             }
             Rule::Parent => format!("{columns} of {rows} would refer to what {other} does not have"),
             Rule::Children => {
@@ -173,6 +186,7 @@ mod tests {
         let breach = Breach {
             rule: Rule::Unique,
             columns: vec!["email".into()],
+            parts: Vec::new(),
             table: None,
             other: None,
             text: None,

@@ -6,7 +6,7 @@ use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, HeldRow, Label, StepKind};
 use marktwice_core::moved::Moved;
 use marktwice_core::receipt::DatabaseId;
-use marktwice_core::side::SideWrite;
+use marktwice_core::side::{ELSEWHERE, SideWrite};
 use marktwice_core::steps::Dependence;
 use marktwice_core::study::Study;
 use marktwice_core::table::{Pin, Target};
@@ -200,6 +200,22 @@ impl StepPreview {
         // What a trigger does, or a right that is missing, is met all the same.
         let silent = !self.fires && !block.findings.iter().any(|f| f.code == Code::MissingPrivilege);
         self.told && silent && (block.matched == 0 || (block.changes == 0 && !block.uncertain()))
+    }
+
+    /// The other rows of the table, where nothing that is known of the statement reaches them: no trigger, no foreign key's
+    /// action and no routine that writes the table, and nothing of which nobody can say what it writes.
+    pub fn out_of_reach(&self) -> Option<u64> {
+        let block = &self.block;
+        let own = |write: &SideWrite| {
+            let bare = write.table.rsplit('.').next().unwrap_or(&write.table);
+            bare.eq_ignore_ascii_case(&block.target.table)
+                || write.table.is_empty()
+                || write.table == ELSEWHERE
+        };
+        let sure = block.side.iter().all(|w| !own(w) && w.how.code() != Code::UnmeasuredWrite)
+            && !block.findings.iter().any(|f| f.code == Code::MaySkip);
+        let others = self.total.saturating_sub(block.matched);
+        (self.told && sure && block.matched > 0 && others > 0).then_some(others)
     }
 }
 

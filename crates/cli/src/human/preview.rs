@@ -43,6 +43,16 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
             let _ = writeln!(out, "{} {note}", styled(WARN, "note:"));
         }
         body(&mut out, step);
+        let block = &step.block;
+        let goes = block.stops().is_empty() && block.unmet.is_empty() && block.failing().is_empty();
+        if let Some(others) = step.out_of_reach().filter(|_| goes && !several) {
+            let table = cells::escape(&step.block.target.table);
+            let (rows, are) = (rows(others), verb(others, "is", "are"));
+            let text = format!(
+                "the other {rows} of {table} {are} out of reach: no trigger and no key's action writes it"
+            );
+            let _ = writeln!(out, "\n  {}", styled(DIM, &text));
+        }
         if verbose {
             about(&mut out, &preview.database, &step.block);
         }

@@ -1,6 +1,6 @@
 //! What breaks a constraint is named, and nothing is left of it.
 
-use crate::each;
+use crate::{each, only};
 use marktwice_testkit::stage::On;
 
 #[test]
@@ -120,5 +120,50 @@ fn values_that_rows_take_from_each_other() {
         }
         stage.run("DROP TABLE place;");
         assert_eq!(stage.dump(), before);
+    });
+}
+
+#[test]
+fn which_part_of_a_check_is_false() {
+    each(|stage| {
+        stage.run("CREATE TABLE jar (id integer PRIMARY KEY, grams integer, CHECK (grams > 0 AND grams BETWEEN 1 AND 500 AND grams <> 13));\nINSERT INTO jar VALUES (1, 250), (2, 500);");
+        let preview = stage
+            .scene
+            .run(&["preview", "--sql", "UPDATE jar SET grams = grams + 400 WHERE id = 1"])
+            .expect(3);
+        let said = preview.says("check-refused").says("does not hold").out;
+        let parts = said.split("of which").nth(1).unwrap().split("does not hold").next().unwrap();
+        assert!(
+            parts.contains("500") && !parts.contains("13") && !parts.contains("> 0"),
+            "{:?}: {parts}",
+            stage.on
+        );
+        let two = stage.scene.run(&["preview", "--sql", "UPDATE jar SET grams = -grams"]).expect(3);
+        assert!(two.out.contains("do not hold"), "{}", two.out);
+    });
+}
+
+#[test]
+fn what_excludes_each_other() {
+    only(On::Postgres, |stage| {
+        stage.run(
+            "CREATE TABLE slot (id int PRIMARY KEY, at int4range, EXCLUDE USING gist (at WITH &&));
+             INSERT INTO slot VALUES (1, '[1,5)'), (2, '[5,9)'), (3, '[20,30)');
+             CREATE TABLE tag (id int PRIMARY KEY, code text, UNIQUE NULLS NOT DISTINCT (code));
+             INSERT INTO tag VALUES (1, NULL), (2, 'a'), (3, 'b');",
+        );
+        for (sql, said) in [
+            (
+                "UPDATE slot SET at = '[4,7)' WHERE id = 1",
+                "1 row would exclude another row by at (EXCLUDE USING gist (at WITH &&)): slot 1 ([4,7), as slot 2)",
+            ),
+            ("UPDATE slot SET at = '[50,60)' WHERE id < 3", "2 rows would exclude each other by at"),
+            ("UPDATE tag SET code = NULL WHERE id = 2", "tag 2 (NULL, as tag 1)"),
+        ] {
+            stage.scene.run(&["preview", "--sql", sql]).expect(3).says("taken-already").says(said);
+            stage.db().try_run(sql).unwrap_err();
+        }
+        stage.there_and_back("UPDATE slot SET at = '[9,20)' WHERE id = 1", "1");
+        stage.there_and_back("UPDATE tag SET code = 'c' WHERE code IS NULL", "1");
     });
 }

@@ -26,7 +26,10 @@ pub(crate) fn rules(my: &mut My, table: &Table) -> Result<Rules, EngineError> {
     for row in &indexes {
         let index = cell(row, 0);
         if unique.last().is_none_or(|(last, _)| *last != index) {
-            unique.push((index, Unique { terms: Vec::new(), only: None, at_the_end: false }));
+            unique.push((
+                index,
+                Unique { terms: Vec::new(), only: None, compared: Vec::new(), text: None, at_the_end: false },
+            ));
         }
         let column = ident(cell(row, 1));
         // The beginning of a column may be all that is unique.

@@ -15,11 +15,20 @@ pub(crate) fn rules(pg: &mut Pg, table: &Table) -> Result<Rules, EngineError> {
     let oid = &table.oid;
     let indexes = pg.rows(&format!(
         "SELECT (SELECT string_agg(pg_get_indexdef(indexrelid, n, false), E'\\x1f' ORDER BY n) \
-         FROM generate_series(1, indnkeyatts) AS g(n)), pg_get_expr(indpred, indrelid), NOT indimmediate \
-         FROM pg_index WHERE indrelid = {oid} AND indisunique AND indisvalid ORDER BY indexrelid"
+         FROM generate_series(1, indnkeyatts) AS g(n)), pg_get_expr(indpred, indrelid), NOT indimmediate, \
+         CASE WHEN x.oid IS NULL THEN array_to_string(array_fill(CASE WHEN to_jsonb(i)->>'indnullsnotdistinct' = 'true' \
+          THEN 'IS NOT DISTINCT FROM' ELSE '=' END, ARRAY[indnkeyatts::int]), E'\\x1f') \
+         ELSE (SELECT string_agg(format('OPERATOR(%I.%s)', n.nspname, o.oprname), E'\\x1f' ORDER BY k.nth) \
+          FROM unnest(x.conexclop) WITH ORDINALITY AS k(op, nth) JOIN pg_operator o ON o.oid = k.op \
+          JOIN pg_namespace n ON n.oid = o.oprnamespace) END, pg_get_constraintdef(x.oid) \
+         FROM pg_index i LEFT JOIN pg_constraint x ON x.conindid = i.indexrelid AND x.contype = 'x' \
+         WHERE indrelid = {oid} AND (indisunique OR x.oid IS NOT NULL) AND indisvalid ORDER BY indexrelid"
     ))?;
+    let list = |text: &str| text.split('\u{1f}').map(str::to_owned).collect();
     let unique = indexes.iter().map(|row| Unique {
-        terms: cell(row, 0).split('\u{1f}').map(str::to_owned).collect(),
+        terms: list(cell(row, 0)),
+        compared: list(cell(row, 3)),
+        text: row.get(4).cloned().flatten(),
         only: row.get(1).cloned().flatten(),
         at_the_end: yes(row, 2),
     });

@@ -10,6 +10,7 @@ use marktwice_core::table::Target;
 use marktwice_port::{EngineError, PATIENCE_IN_ALL, Plan};
 use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL};
 use marktwice_sql::query::ask::Texts;
+use marktwice_sql::statement::terms::conditions;
 use marktwice_sql::text::names;
 
 use crate::along::Node;
@@ -30,6 +31,10 @@ const NAMED: usize = 5;
 pub struct Unique {
     /// What is unique: expressions over the columns' bare names.
     pub terms: Vec<String>,
+    /// How each of them is compared with another row's, where that is not `=`: what all of these say yes to is excluded.
+    pub compared: Vec<String>,
+    /// The definition, where it is no plain key.
+    pub text: Option<String>,
     /// For which rows it is, where not for all.
     pub only: Option<String>,
     /// Whether it is looked at behind the statement, when all rows are written.
@@ -274,6 +279,19 @@ impl<D: Driver> Looking<'_, D> {
         Ok(())
     }
 
+    /// The conditions of a check, of several, that are false for some of the rows that break it.
+    fn false_parts(&mut self, check: &str, broken: &str) -> Result<Vec<String>, EngineError> {
+        let parts = conditions(check, D::Table::LANGUAGE);
+        if parts.len() < 2 {
+            return Ok(Vec::new());
+        }
+        let counts = parts.iter().map(|part| format!("count(CASE WHEN NOT ({part}\n) THEN 1 END)"));
+        let sql = format!("SELECT {} {broken}", counts.collect::<Vec<_>>().join(", "));
+        let answer = self.ask("which part of the check is false", &sql)?.unwrap_or_default();
+        let each = parts.into_iter().enumerate();
+        Ok(each.filter(|(nth, _)| answer.count(0, *nth) > 0).map(|(_, part)| part).collect())
+    }
+
     fn breach(&self, rule: Rule, columns: Vec<String>, rows: u64) -> Breach {
         let unless = self.unless();
         Breach {
@@ -282,6 +300,7 @@ impl<D: Driver> Looking<'_, D> {
             table: None,
             other: None,
             text: None,
+            parts: Vec::new(),
             among: false,
             rows,
             first: Vec::new(),
@@ -309,7 +328,8 @@ impl<D: Driver> Looking<'_, D> {
                     list.join(", ")
                 );
                 let breach = self.breach(Rule::Check, names, answer.count(0, 0));
-                self.add(Breach { text: Some(check.clone()), ..breach }, &named, list.len())?;
+                let parts = self.false_parts(check, &broken)?;
+                self.add(Breach { text: Some(check.clone()), parts, ..breach }, &named, list.len())?;
             }
         }
         Ok(())

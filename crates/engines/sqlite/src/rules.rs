@@ -24,7 +24,13 @@ pub(crate) fn rules(connection: &Connection, table: &Table) -> Result<Rules, Eng
     rules.unique = table
         .keys
         .iter()
-        .map(|key| Unique { terms: key.columns.iter().map(name).collect(), only: None, at_the_end: false })
+        .map(|key| Unique {
+            terms: key.columns.iter().map(name).collect(),
+            only: None,
+            compared: Vec::new(),
+            text: None,
+            at_the_end: false,
+        })
         .collect();
     rules.unique.extend(of_some_rows(connection, &target.table).map_err(engine)?);
     rules.checks = checks(connection, &target.table)?;
@@ -68,7 +74,7 @@ fn parts(text: &str) -> Option<Unique> {
         if ends {
             let only = words.get(at + 1).filter(|t| t.is_word("where"));
             let only = only.and_then(|t| text.get(t.slice.end..)).map(|only| only.trim().to_owned());
-            return Some(Unique { terms, only, at_the_end: false });
+            return Some(Unique { terms, only, compared: Vec::new(), text: None, at_the_end: false });
         }
     }
     None

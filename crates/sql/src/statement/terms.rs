@@ -4,16 +4,50 @@ use sqlparser::tokenizer::Token;
 
 use crate::dialect::language::Language;
 use crate::statement::step::Step;
-use crate::text::Tok;
 use crate::text::slices::Slice;
+use crate::text::{Tok, tokenize};
 
 /// The top-level conditions of the filter, verbatim and in order; one, where it is not a chain of AND.
 pub fn terms(step: &Step) -> Vec<Slice> {
     let Some(filter) = &step.filter else { return Vec::new() };
-    let tokens = step.words(filter.slice);
-    let joints = joints(&tokens, step.language);
+    apart(&step.words(filter.slice), step.language).unwrap_or_else(|| vec![filter.slice])
+}
+
+/// The conditions of a text that are joined by AND at its top, whatever parentheses stand around all of it; one, where it is
+/// not such a chain.
+pub fn conditions(text: &str, language: Language) -> Vec<String> {
+    let all = tokenize(text, language.dialect()).unwrap_or_default();
+    let mut tokens: Vec<&Tok> = all.iter().filter(|t| !t.is_blank()).collect();
+    loop {
+        if let Some(parts) = apart(&tokens, language).filter(|parts| parts.len() > 1) {
+            return parts.iter().map(|part| part.of(text).to_owned()).collect();
+        }
+        if !in_one_pair(&tokens) {
+            return vec![text.to_owned()];
+        }
+        tokens = tokens.get(1..tokens.len() - 1).unwrap_or_default().to_vec();
+    }
+}
+
+/// Whether one pair of parentheses stands around all of the tokens.
+fn in_one_pair(tokens: &[&Tok]) -> bool {
+    let mut depth = 0i32;
+    let ends = tokens.iter().position(|t| {
+        match t.token.token {
+            Token::LParen => depth += 1,
+            Token::RParen => depth -= 1,
+            _ => {}
+        }
+        depth == 0
+    });
+    tokens.len() > 2 && ends == Some(tokens.len() - 1)
+}
+
+/// The parts of a chain of AND; `None` where anything else joins them.
+fn apart(tokens: &[&Tok], language: Language) -> Option<Vec<Slice>> {
+    let joints = joints(tokens, language);
     if joints.iter().any(|(_, joint)| *joint != Joint::And) {
-        return vec![filter.slice];
+        return None;
     }
     let mut all = Vec::new();
     let mut from = 0;
@@ -25,7 +59,7 @@ pub fn terms(step: &Step) -> Vec<Slice> {
         }
         from = end + 1;
     }
-    all
+    Some(all)
 }
 
 /// What joins two conditions.
@@ -70,6 +104,16 @@ pub(crate) fn joints(tokens: &[&Tok], language: Language) -> Vec<(usize, Joint)>
 mod tests {
     use super::*;
     use crate::statement::slicing::understand;
+
+    #[test]
+    fn conditions_of_a_check() {
+        let of = |text: &str| conditions(text, Language::Postgres);
+        assert_eq!(of("((kilos > 0) AND (kilos < 100))"), ["(kilos > 0)", "(kilos < 100)"]);
+        assert_eq!(of("a > 0 AND b BETWEEN 1 AND 2"), ["a > 0", "b BETWEEN 1 AND 2"]);
+        for whole in ["(a > 0) OR (b > 0)", "(((a > 0)))", "", "(a) = (b)"] {
+            assert_eq!(of(whole), [whole]);
+        }
+    }
 
     #[test]
     fn only_chains_of_and_come_apart() {

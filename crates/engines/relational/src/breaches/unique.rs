@@ -8,6 +8,9 @@ use super::{Looking, NAMED, Rules, Unique};
 use crate::driver::Driver;
 use crate::shell::Tabled;
 
+/// How values are compared where NULL is like itself.
+const NULLS_TOO: &str = "IS NOT DISTINCT FROM";
+
 impl<D: Driver> Looking<'_, D> {
     pub(super) fn unique(&mut self, rules: &Rules) -> Result<(), EngineError> {
         // Rows that nothing but their contents tells are not told from those they might collide with.
@@ -44,7 +47,10 @@ impl<D: Driver> Looking<'_, D> {
         let keys: Vec<String> =
             identity.iter().enumerate().map(|(n, (_, own))| format!("x.{own} AS marktwice_k{n}")).collect();
         let there = format!("SELECT {}, {} FROM {from} AS x{only}", keys.join(", "), terms("marktwice_t"));
-        let same: Vec<String> = (0..width).map(|n| format!("t.marktwice_t{n} = n.marktwice_n{n}")).collect();
+        let compared = |n: usize| unique.compared.get(n).map_or("=", String::as_str);
+        let plain = |n: usize| compared(n) == "=";
+        let same: Vec<String> =
+            (0..width).map(|n| format!("t.marktwice_t{n} {} n.marktwice_n{n}", compared(n))).collect();
         let own = |alias: &str| {
             let pairs = identity.iter().enumerate();
             let pairs = pairs.map(|(n, (held, _))| format!("{alias}.{held} = t.marktwice_k{n}"));
@@ -64,22 +70,28 @@ impl<D: Driver> Looking<'_, D> {
                 (0..identity.len()).map(|n| format!("t.marktwice_k{n}")).collect::<Vec<_>>().join(", ");
             let named = format!("SELECT n.marktwice_o, {holds}, {keys} {outside} ORDER BY 1 LIMIT {NAMED}");
             let breach = self.breach(Rule::Unique, named_columns.clone(), answer.count(0, 0));
-            self.add(breach, &named, width)?;
+            self.add(Breach { text: unique.text.clone(), ..breach }, &named, width)?;
         }
         let groups = names("n.marktwice_n").join(", ");
-        let given = names("n.marktwice_n")
-            .iter()
-            .map(|n| format!("{n} IS NOT NULL"))
-            .collect::<Vec<_>>()
-            .join(" AND ");
+        // NULL is like nothing, except where it is said to be like itself.
+        let given =
+            (0..width).filter(|n| compared(*n) != NULLS_TOO).map(|n| format!("n.marktwice_n{n} IS NOT NULL"));
+        let given = given.chain(["1 = 1".to_owned()]).collect::<Vec<_>>().join(" AND ");
         let twice = format!(
             "SELECT count(*) AS marktwice_c FROM ({new}) AS n WHERE {given} GROUP BY {groups} HAVING count(*) > 1"
         );
-        let sum = format!("SELECT coalesce(sum(marktwice_c), 0) FROM ({twice}) AS g");
+        let both: Vec<String> =
+            (0..width).map(|n| format!("o.marktwice_n{n} {} n.marktwice_n{n}", compared(n))).collect();
+        let sum = if (0..width).all(|n| plain(n) || compared(n) == NULLS_TOO) {
+            format!("SELECT coalesce(sum(marktwice_c), 0) FROM ({twice}) AS g")
+        } else {
+            format!(
+                "SELECT count(DISTINCT n.marktwice_o) FROM ({new}) AS n JOIN ({new}) AS o ON {} AND n.marktwice_o <> o.marktwice_o",
+                both.join(" AND ")
+            )
+        };
         let Some(answer) = self.ask(&what, &sum)? else { return Ok(()) };
         if answer.count(0, 0) > 0 {
-            let both: Vec<String> =
-                (0..width).map(|n| format!("o.marktwice_n{n} = n.marktwice_n{n}")).collect();
             let others = identity.iter().map(|(held, _)| format!("m.{held}")).collect::<Vec<_>>().join(", ");
             let named = format!(
                 "SELECT n.marktwice_o, {holds}, {others} FROM ({new}) AS n JOIN ({new}) AS o ON {} \
@@ -87,7 +99,7 @@ impl<D: Driver> Looking<'_, D> {
                 both.join(" AND ")
             );
             let breach = self.breach(Rule::Unique, named_columns, answer.count(0, 0));
-            return self.add(Breach { among: true, ..breach }, &named, width);
+            return self.add(Breach { among: true, text: unique.text.clone(), ..breach }, &named, width);
         }
         if !self.found.found.iter().any(|b| b.rule == Rule::Unique) && !unique.at_the_end {
             self.shifted(&new, (&there, &same.join(" AND ")), &own("m"), named_columns)?;
