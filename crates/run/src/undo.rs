@@ -84,7 +84,11 @@ impl Undoing {
             let key = a.batch.columns.iter().any(|c| a.batch.target.key.columns.contains(c));
             // What foreign keys' actions take along is counted only once the rows are held.
             let acts = key || a.batch.kind == StepKind::Delete;
-            same || acts || a.side.iter().any(|write| write.table.eq_ignore_ascii_case(table))
+            let takes =
+                |along: &Along| along.target.schema == b.batch.target.schema && along.target.table == *table;
+            same || acts
+                || a.along.iter().any(takes)
+                || a.side.iter().any(|write| write.table.eq_ignore_ascii_case(table))
         };
         let each = self.batches.iter().enumerate();
         each.clone().any(|(at, a)| self.batches.iter().skip(at + 1).any(|b| touches(a, b)))
@@ -247,6 +251,7 @@ fn what_to_take_back(
             for along in taken.filter(|along| along.kind == StepKind::Update && along.found_as_before()) {
                 next.follows = true;
                 next.open.extend(&along.follows);
+                next.open.extend(along.foreseen.iter().filter(|f| f.derived).map(|f| f.column));
             }
             batches.push(next);
         }

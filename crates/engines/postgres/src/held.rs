@@ -12,7 +12,7 @@ use marktwice_relational::finder::Found;
 use marktwice_relational::held;
 use marktwice_relational::recipe::{Recipe, Slot};
 use marktwice_relational::shell::{Joining, Shell, Tabled};
-use marktwice_sql::dialect::ours::{self, ORDINAL, PART, PLACE, before};
+use marktwice_sql::dialect::ours::{self, IS_WANTED, ORDINAL, PART, PLACE, before};
 use marktwice_sql::query::ask::Texts;
 use marktwice_sql::query::row_query::Ask;
 use marktwice_sql::statement::pins::UniqueKey;
@@ -167,12 +167,18 @@ impl Shell for Pg {
 fn by_content(held: &Held, columns: &str, range: &str) -> String {
     let (from, kept) = (held.table.from(), held.name());
     let now = held.now("t");
-    if held.layout.kind == StepKind::Delete {
-        return format!(
+    let by_place = |kept: &str| {
+        format!(
             "SELECT {columns}, t.ctid IS NOT NULL, {now} FROM {kept} AS h LEFT JOIN {from} AS t \
-             ON t.tableoid = h.{PART} AND t.ctid = h.{PLACE} {range} ORDER BY h.{ORDINAL}"
-        );
+             ON t.tableoid = h.{PART} AND t.ctid = h.{PLACE} {range}"
+        )
+    };
+    if held.layout.kind == StepKind::Delete {
+        return format!("{} ORDER BY h.{ORDINAL}", by_place(&kept));
     }
+    // Of rows that are taken along some may go, and others stay and are written.
+    let gone = held.layout.flags.then(|| by_place(&format!("(SELECT * FROM {kept} WHERE NOT {IS_WANTED})")));
+    let kept = if held.layout.flags { format!("(SELECT * FROM {kept} WHERE {IS_WANTED})") } else { kept };
     let expected: Vec<String> = (0..held.layout.target.columns.len())
         .map(|at| {
             let after = held.layout.after.iter().find(|(c, _)| *c == at);
@@ -180,16 +186,21 @@ fn by_content(held: &Held, columns: &str, range: &str) -> String {
         })
         .collect();
     let content = |cells: &str| format!("ROW({cells})::text COLLATE \"C\"");
-    format!(
+    let written = format!(
         "SELECT {columns}, t.marktwice_n IS NOT NULL, {now} FROM (SELECT h.*, {wanted} AS marktwice_c, \
          row_number() OVER (PARTITION BY {wanted} ORDER BY h.{ORDINAL}) AS marktwice_n FROM {kept} AS h) AS h \
          LEFT JOIN (SELECT t.*, {found} AS marktwice_c, row_number() OVER (PARTITION BY {found}) AS marktwice_n \
          FROM {from} AS t WHERE age(t.xmin) <= age(pg_current_xact_id()::xid) \
-         AND t.cmin::text::bigint > (SELECT coalesce(max(o.cmin::text::bigint), -1) FROM {kept} AS o)) AS t \
-         ON t.marktwice_c = h.marktwice_c AND t.marktwice_n = h.marktwice_n {range} ORDER BY h.{ORDINAL}",
+         AND t.cmin::text::bigint > (SELECT coalesce(max(o.cmin::text::bigint), -1) FROM {all} AS o)) AS t \
+         ON t.marktwice_c = h.marktwice_c AND t.marktwice_n = h.marktwice_n {range}",
+        all = held.name(),
         wanted = content(&expected.join(", ")),
         found = content(&now),
-    )
+    );
+    match gone {
+        Some(gone) => format!("({written}) UNION ALL ({gone}) ORDER BY 1"),
+        None => format!("{written} ORDER BY h.{ORDINAL}"),
+    }
 }
 
 /// The columns of the held table of a plan, and what fills them.

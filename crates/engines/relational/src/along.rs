@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 
 use marktwice_core::along::Along;
 use marktwice_core::mark::{Foreseen, Label, StepKind};
-use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::table::{Key, KeyKind, Target};
 use marktwice_port::{Batch, EngineError, Plan};
 
 use crate::detail::Detail;
@@ -394,7 +394,14 @@ fn node<D: Driver>(
     reached: Reached<D::Table>,
     into: &[&Edge],
 ) -> Result<Option<Node<D::Table>>, EngineError> {
-    let Reached { table, deletes, writes, unknown, keys, .. } = reached;
+    let Reached { mut table, writes, unknown, keys, .. } = reached;
+    // A key that may become NULL tells no row any more; the engine's own row identity does.
+    let target = table.target();
+    let null = |at: &usize| writes.contains(at) && target.columns.get(*at).is_some_and(|c| !c.not_null);
+    if let Some(row) = table.row_identity().filter(|_| target.key.columns.iter().any(null)) {
+        let key = Key { kind: KeyKind::RowIdentity, names: vec![row.to_owned()], columns: Vec::new() };
+        table.tell_by(&key);
+    }
     let (target, again) = (table.target().clone(), keys.len() > 1);
     let known: Vec<usize> = writes.difference(&unknown).copied().collect();
     let fires = D::Table::ACTIONS_FIRE && !writes.is_empty() && !driver.declared(&table)?.triggers.is_empty();
@@ -424,7 +431,7 @@ fn node<D: Driver>(
         }
     }
     let some = |n: usize| n > 0 && n < writes.len();
-    let mixed = by_contents && (deletes && !writes.is_empty() || some(follows.len()));
+    let mixed = by_contents && some(follows.len());
     let doubled = again && table.identity().is_empty();
     let unsure = by_contents && foreseen.iter().any(|f| f.label == Label::Unknown);
     let width = target.columns.len() + known.len();

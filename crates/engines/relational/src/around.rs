@@ -72,7 +72,7 @@ pub fn surroundings<D: Driver>(
     lock: bool,
 ) -> Result<Surroundings<D::Table>, EngineError> {
     let (matched, total) = (filled.matched, count(driver, &detail.table)?);
-    let back = driver.rows_back(plan, detail)?;
+    let mut back = driver.rows_back(plan, detail)?;
     let layout = &filled.held.layout;
     let name = |column: usize| layout.after.iter().find(|(at, _)| *at == column).map(|(_, n)| n.clone());
     let assigned: Vec<_> = plan.foreseen.iter().map(|f| (f.column, name(f.column))).collect();
@@ -87,14 +87,14 @@ pub fn surroundings<D: Driver>(
             side.extend(along::side(driver, graph, &gathered)?);
         }
         None if matched > 0 => {
-            side.extend(actions(
-                driver,
-                plan.step,
-                &detail.foreign_keys,
-                &detail.table,
-                plan.kind,
-                &assigned,
-            )?);
+            let more = actions(driver, plan.step, &detail.foreign_keys, &detail.table, plan.kind, &assigned)?;
+            if let Some(write) = more.first() {
+                back.unsure.push(format!(
+                    "rows of {} go along and are not kept; whether what comes back finds what it refers to only an undo can tell",
+                    write.table
+                ));
+            }
+            side.extend(more);
         }
         Some(_) | None => {}
     }

@@ -11,10 +11,19 @@ use crate::stage::On;
 pub const FROM: u64 = 1_000_000_000;
 
 struct Key {
+    /// Whether it refers to two columns: its own `a` goes along.
+    both: bool,
     child: usize,
     column: String,
     parent: usize,
     actions: String,
+}
+
+impl Key {
+    fn columns(&self) -> (String, &'static str) {
+        let own = if self.both { format!("a, {}", self.column) } else { self.column.clone() };
+        (own, if self.both { "a, k" } else { "k" })
+    }
 }
 
 struct Maker {
@@ -73,13 +82,18 @@ impl Maker {
                 (On::Postgres, 0) => "bigint",
                 _ => "int",
             };
+            let loose = self.on == On::Sqlite && self.one_in(3);
             let told = match self.told[at] {
+                // There such a key may hold NULL, and the row's own number tells rows apart.
+                0 | 1 if loose => format!("k {kind} PRIMARY KEY"),
                 0 | 1 => format!("k {kind} NOT NULL PRIMARY KEY"),
                 2 | 3 => format!("k {kind} NOT NULL UNIQUE"),
                 _ => format!("k {kind}"),
             };
             columns.push(vec![told, "a int".to_owned(), "b varchar(9)".to_owned()]);
         }
+        // Two columns together are a key too: a reference to both holds on to `k` by its second half.
+        let pair = self.one_in(3);
         for n in 0..1 + self.dice.usize(..5) {
             let child = if self.one_in(5) { 0 } else { self.dice.usize(..tables) };
             let parents: Vec<usize> = (0..tables).filter(|at| self.told[*at] < 4).collect();
@@ -98,10 +112,16 @@ impl Maker {
                 columns[child].push(format!("f{n} int{null}{default}"));
                 (format!("f{n}"), nullable)
             };
+            if nullable && self.one_in(6) && child > 0 {
+                let kind = if self.on == On::Maria { "VIRTUAL" } else { "STORED" };
+                columns[child].push(format!("g{n} int GENERATED ALWAYS AS ({column} + 1) {kind}"));
+            }
             let (delete, update) = (self.action(nullable), self.action(nullable));
             let waits = self.on != On::Maria && self.one_in(6);
             let waits = if waits { " DEFERRABLE INITIALLY DEFERRED" } else { "" };
+            let both = pair && parent == 0 && child > 0 && column != "k" && self.one_in(2);
             self.keys.push(Key {
+                both,
                 child,
                 column,
                 parent,
@@ -118,11 +138,15 @@ impl Maker {
                 table[0] = table[0].replace("TEXT", "int").replace("INTEGER", "int");
             }
         }
+        if pair {
+            columns[0].push("UNIQUE (a, k)".to_owned());
+        }
         let mut script = String::new();
         for (at, columns) in columns.iter().enumerate() {
             let own = self.keys.iter().filter(|key| key.child == at && self.on == On::Sqlite);
             let own = own.map(|key| {
-                format!("FOREIGN KEY ({}) REFERENCES {} (k) {}", key.column, NAMES[key.parent], key.actions)
+                let (own, other) = key.columns();
+                format!("FOREIGN KEY ({own}) REFERENCES {} ({other}) {}", NAMES[key.parent], key.actions)
             });
             let all: Vec<String> = columns.iter().cloned().chain(own).collect();
             script.push_str(&format!("CREATE TABLE {} ({});\n", NAMES[at], all.join(", ")));
@@ -130,9 +154,10 @@ impl Maker {
         if self.on != On::Sqlite {
             for key in &self.keys {
                 // One that this server does not take is not there.
+                let (own, other) = key.columns();
                 script.push_str(&format!(
-                    "ALTER TABLE {} ADD FOREIGN KEY ({}) REFERENCES {} (k) {};\n",
-                    NAMES[key.child], key.column, NAMES[key.parent], key.actions
+                    "ALTER TABLE {} ADD FOREIGN KEY ({own}) REFERENCES {} ({other}) {};\n",
+                    NAMES[key.child], NAMES[key.parent], key.actions
                 ));
             }
         }
@@ -146,7 +171,8 @@ impl Maker {
 
     /// Rows of a table; what refers to rows that are not there yet comes in as NULL, and is set once all are there.
     fn rows(&mut self, at: usize, columns: &[String], script: &mut String) {
-        let names: Vec<&str> = columns.iter().filter_map(|c| c.split(' ').next()).collect();
+        let given = |c: &&String| !c.starts_with("UNIQUE") && !c.contains("GENERATED");
+        let names: Vec<&str> = columns.iter().filter(given).filter_map(|c| c.split(' ').next()).collect();
         for n in 1..=1 + self.dice.u32(..6) {
             let mut values = vec![n.to_string()];
             values.push(self.pick(&["NULL", "0", "1", "2"]).to_owned());
