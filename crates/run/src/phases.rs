@@ -18,6 +18,7 @@ use marktwice_core::record::StepRecord;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
 use marktwice_core::value::Value;
+use marktwice_core::words;
 use marktwice_port::{
     Batch, ChangeSource, DraftMark, EngineError, Keep, KeepSink, Logbook, Matched, Overtaken, Phase, Plan,
     RunFolder, Session, SnapshotWriter, Tx,
@@ -187,11 +188,20 @@ fn reason(end: &End) -> String {
                 |found: &CheckFound| format!("check {}: {}", found.check.title(), found.sentence(table));
             checks.iter().map(one).collect::<Vec<_>>().join("; ")
         }
-        End::Moved(moved) => format!("{} rows have moved since the preview", moved.total()),
-        End::Conflicts(conflicts) => format!("{} rows have changed since the run", conflicts.count),
+        End::Moved(moved) => {
+            let n = moved.total();
+            format!("{} {} moved since the preview", words::rows(n), words::either(n, "has", "have"))
+        }
+        End::Conflicts(conflicts) => {
+            let n = conflicts.count;
+            format!("{} {} changed since the run", words::rows(n), words::either(n, "has", "have"))
+        }
         End::Verification(faults) => match &faults.whole {
             Some(whole) => whole.clone(),
-            None => format!("{} rows are not as they should be after the statement", faults.count),
+            None => {
+                let (rows, are) = (words::rows(faults.count), words::either(faults.count, "is", "are"));
+                format!("{rows} {are} not as should be after the statement")
+            }
         },
         End::Declined(Answer::TooLate) => "nobody answered in time".to_owned(),
         End::Declined(_) => "declined".to_owned(),

@@ -81,14 +81,14 @@ fn write_csv(desk: &Desk, entry: &Entry, path: &Path, raw: bool) -> Result<u64, 
         let book = (context.book)(session.database())?;
         let mut reader = book.snapshot(&receipt.run, snapshot)?;
         let header = reader.header().clone();
-        let several = header.steps.len() > 1;
+        let several = header.steps.len() > 1 || receipt.along() > 0;
         let mut sheet = Sheet::new(open(path)?, raw);
         let mut rows = 0;
         let mut head = None;
         while let Some(change) = reader.next()? {
             let place = change.place;
             let names = header.tables.get(place.table).map_or(&[][..], |t| t.columns.as_slice());
-            // Each step has a head of its own, because its columns are others.
+            // Each step, and each table that it took rows of along, has a head of its own, because its columns are others.
             if head != Some(place) {
                 let first: &[&str] =
                     if several { &["step", "table", "row", "what"] } else { &["row", "what"] };

@@ -65,6 +65,8 @@ fn what_a_deletion_takes_along_comes_back() {
         );
         assert!(done.contains("2 rows of visit deleted, 2 rows of photo deleted"), "{done}");
         let gone = stage.dump();
+        let csv = stage.scene.run(&["receipt", &last_run(stage), "--csv", "-"]).expect(0);
+        csv.says("1,photo,1,deleted,1,1,brood").says("1,loan,");
         // An undo, the undo of the undo, and once more.
         stage.undo(&[], 0);
         assert_eq!(stage.dump(), start, "{:?}", stage.on);
