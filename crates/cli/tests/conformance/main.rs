@@ -14,6 +14,7 @@ mod cluster;
 mod compare;
 mod connecting;
 mod constraints;
+mod exact;
 mod joined;
 mod keys;
 mod looking;

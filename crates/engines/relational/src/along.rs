@@ -3,12 +3,13 @@
 //! are held ([`gather()`]). Nobody writes a statement for them; all the rest is done with them as with a step's own rows.
 
 use marktwice_core::along::Along;
-use marktwice_core::mark::{Foreseen, Label};
+use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::table::Target;
 use marktwice_port::{Batch, EngineError, Plan};
 
 use crate::detail::Detail;
 use crate::driver::Driver;
+use crate::reach::{ForeignKey, acts};
 use crate::shell::{Joining, Tabled};
 
 mod gather;
@@ -125,7 +126,20 @@ pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan) -> Result<(), EngineEr
     if driver.may_hold(detail).is_err() {
         return Ok(());
     }
-    let graph = graph(driver, &detail.foreign_keys, &detail.table, kind, &assigned)?;
+    let target = detail.table.target();
+    let acting = |key: &ForeignKey| match kind {
+        StepKind::Delete => acts(&key.on_delete),
+        StepKind::Update => acts(&key.on_update),
+        StepKind::Insert => false,
+    };
+    let into = |key: &&ForeignKey| key.parent_name.0 == target.schema && key.parent_name.1 == target.table;
+    // The commonest case costs no question.
+    if !detail.foreign_keys.iter().filter(into).any(acting) {
+        detail.along = Some(Graph::default());
+        return Ok(());
+    }
+    let (keys, table) = (&detail.foreign_keys, &detail.table);
+    let graph = driver.looking(|driver| graph(driver, keys, table, kind, &assigned))?;
     plan.along = graph.as_ref().map(Graph::along).unwrap_or_default();
     detail.along = graph;
     Ok(())
@@ -138,11 +152,11 @@ pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan) -> Result<(), EngineEr
 pub fn of_batch<D: Driver>(
     driver: &mut D,
     table: &D::Table,
+    keys: &[ForeignKey],
     batch: &Batch,
 ) -> Result<Option<Graph<D::Table>>, EngineError> {
-    let keys = driver.foreign_keys(table)?;
     let assigned: Vec<(usize, bool)> = batch.columns.iter().map(|at| (*at, true)).collect();
-    graph(driver, &keys, table, batch.kind, &assigned)
+    graph(driver, keys, table, batch.kind, &assigned)
 }
 
 /// A list of columns of a table under an alias, compared as one.

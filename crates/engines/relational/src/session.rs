@@ -78,7 +78,7 @@ impl<D: Driver> Session for Opened<D> {
     fn plan(&mut self, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
         let mut plan = through::plan(&mut self.driver, source, allow, earlier)?;
         ties::settle(&mut self.driver, &mut plan)?;
-        self.driver.looking(|driver| along::settle(driver, &mut plan))?;
+        along::settle(&mut self.driver, &mut plan)?;
         Ok(plan)
     }
 
@@ -165,7 +165,8 @@ impl<D: Driver> Session for Opened<D> {
         self.driver.looking(|driver| {
             let (side, back) = driver.restore_reach(batch)?;
             let table = driver.described(&batch.target.schema, &batch.target.table)?;
-            let graph = along::of_batch(driver, &table, batch)?;
+            let keys = driver.foreign_keys(&table)?;
+            let graph = along::of_batch(driver, &table, &keys, batch)?;
             Ok(Reach { side, back, along: graph.map(|graph| graph.along()).unwrap_or_default() })
         })
     }

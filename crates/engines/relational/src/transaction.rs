@@ -151,7 +151,7 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         let assigned: Vec<(usize, Option<String>)> =
             batch.columns.iter().map(|&at| (at, Some(wanted(at)))).collect();
         let keys = driver.foreign_keys(&held.table)?;
-        let graph = along::of_batch(driver, &held.table, batch)?;
+        let graph = along::of_batch(driver, &held.table, &keys, batch)?;
         let mut gathered = Vec::new();
         let side = match &graph {
             Some(graph) if graph.nodes.is_empty() => Vec::new(),
