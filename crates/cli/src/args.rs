@@ -223,6 +223,17 @@ pub(crate) struct LookArgs {
     pub(crate) show: Show,
 }
 
+impl ChangeArgs {
+    /// What an application of the same must say again: what was let pass and declared on the line.
+    pub(crate) fn said_again(&self) -> String {
+        let allow = self.allow.iter().map(|code| format!(" --allow {code}"));
+        let also =
+            self.also_writes.iter().map(|table| format!(" --also-writes {}", word(&table.to_string())));
+        let again = self.again.then(|| " --again".to_owned());
+        allow.chain(also).chain(again).collect()
+    }
+}
+
 /// Arguments of `set`.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct SetArgs {
@@ -246,6 +257,9 @@ pub(crate) struct SetArgs {
     /// Let a finding pass, by its code; may be given more than once
     #[arg(long, value_name = "CODE", value_parser = code)]
     pub(crate) allow: Vec<Code>,
+    /// A table beside this one that is known to be written, and how many of its rows (TABLE=COUNT); may be given more than once
+    #[arg(long, value_name = "TABLE")]
+    pub(crate) also_writes: Vec<Declared>,
     /// A second run of a statement that was committed already is meant
     #[arg(long)]
     pub(crate) again: bool,

@@ -183,10 +183,15 @@ fn many_sources(kind: StepKind, target: &Target, many: &Many) -> Finding {
     Finding::new(Code::ManySources, format!("{matched}{some} with different values"))
 }
 
-/// A finding for each write outside the matched rows; one that was declared stops nothing.
-pub(crate) fn side_findings(side: &[SideWrite], terms: &Terms) -> Vec<Finding> {
+/// A finding for each write outside the matched rows; one that was declared stops nothing. An undo has no terms.
+pub(crate) fn side_findings(side: &[SideWrite], terms: Option<&Terms>) -> Vec<Finding> {
     let one = |write: &SideWrite| {
         let finding = Finding::new(write.how.code(), side_text(write));
+        let Some(terms) = terms else {
+            // An undo declares nothing.
+            let code = write.how.code();
+            return finding.hint(format!("Look at what is named; let it pass with --allow {code}."));
+        };
         if !terms.declares(write, side) {
             let other = terms.also_writes.iter().find(|d| d.names(&write.table)).and_then(|d| d.rows);
             let other = other.map_or(String::new(), |rows| format!("; {rows} rows of it were declared"));

@@ -358,7 +358,7 @@ fn assemble(
     step.block.findings.extend(broken(&collector.breaches.found, &plan.target, several));
     step.block.checks.clone_from(&collector.checks);
     step.study.skipped = still_open(&collector.breaches.open);
-    step.block.findings.extend(side_findings(&step.block.side, &terms));
+    step.block.findings.extend(side_findings(&step.block.side, Some(&terms)));
     step.block.findings.extend(against_terms(&step.block, &terms));
     if step.block.matched > 0 {
         step.block.findings.extend(no_way_back(&step.back));

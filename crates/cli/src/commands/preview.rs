@@ -16,7 +16,8 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
         .with(|context| marktwice_run::preview(context, &change, args.change.show))
         .map_err(|failure| Trouble::failure(&failure, &name).on(&desk.shown))?;
     let status = exit::of_preview(&preview);
-    show(common, &Screen::Preview(&preview, status, &common.on_again()));
+    let again = format!("{}{}", common.on_again(), args.change.said_again());
+    show(common, &Screen::Preview(&preview, status, &again));
     Ok(status)
 }
 

@@ -22,6 +22,7 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
         .map_err(|failure| Trouble::failure(&failure, &name).on(&desk.shown))?;
     let status =
         seen.ended.as_ref().map_or(exit::of_preview(&seen.preview), |ended| exit::of_end(&ended.end));
-    show(common, &Screen::Rehearsal(&seen, status, &name, &common.on_again()));
+    let again = format!("{}{}", common.on_again(), args.change.said_again());
+    show(common, &Screen::Rehearsal(&seen, status, &name, &again));
     Ok(status)
 }

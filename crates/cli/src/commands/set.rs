@@ -28,7 +28,7 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
         print(&human::statement(&desk.shown, &composed.text));
     }
     let rows = composed.rows.map(|count| Expect::Range(count, Some(count)));
-    let terms = Terms { rows, ..Terms::default() };
+    let terms = Terms { rows, also_writes: args.also_writes.clone(), ..Terms::default() };
     let change =
         Change { allow: args.allow.clone(), again: args.again, ..Change::of(composed.text).with(terms) };
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };

@@ -57,6 +57,10 @@ fn what_a_deletion_takes_along_comes_back() {
             3,
         );
         assert_eq!(stage.dump(), start);
+        // The command that is printed to be run next is complete.
+        let all: Vec<&str> = ["preview", "--sql", sql].iter().chain(&DECLARED).copied().collect();
+        let told = stage.scene.run(&all).expect(0).out;
+        assert!(told.contains("--also-writes visit --also-writes photo --also-writes loan"), "{told}");
         let done = apply(
             stage,
             sql,
@@ -82,7 +86,12 @@ fn what_follows_a_key_follows_it_back() {
     each(|stage| {
         family(stage);
         let start = stage.dump();
-        apply(stage, "UPDATE visit SET visit_id = 50 WHERE visit_id = 1", &["--also-writes", "photo=2"], 0);
+        stage
+            .scene
+            .run(&["set", "visit", "1", "visit_id=50", "--yes"])
+            .expect(3)
+            .says("--also-writes photo says");
+        stage.scene.run(&["set", "visit", "1", "visit_id=50", "--yes", "--also-writes", "photo=2"]).expect(0);
         let moved = stage.dump();
         // Somebody's edit of a row that went along is named, and nothing is put back.
         stage.run("UPDATE photo SET shows = 'wax' WHERE nr = 2;");

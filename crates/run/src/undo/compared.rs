@@ -230,10 +230,7 @@ impl<'a> Looker<'a> {
             kind: back.batch.kind,
             target: target.clone(),
             foreseen: back.foreseen.clone(),
-            findings: side_findings(&back.side, &marktwice_core::Terms::default())
-                .into_iter()
-                .chain(no_way_back(&back.way))
-                .collect(),
+            findings: side_findings(&back.side, None).into_iter().chain(no_way_back(&back.way)).collect(),
             allowed: judge.options.allow.clone(),
             matched: self.matched,
             changes: self.matched,

@@ -263,7 +263,11 @@ fn node<D: Driver>(
     let Reached { mut table, writes, unknown, keys, .. } = reached;
     // A key that may become NULL tells no row any more; the engine's own row identity does.
     let target = table.target();
-    let null = |at: &usize| writes.contains(at) && target.columns.get(*at).is_some_and(|c| !c.not_null);
+    let null = |at: &usize| {
+        // The column that the identity is refuses NULL, whatever its definition says.
+        let refuses = target.columns.get(*at).is_none_or(|c| c.not_null) || table.row_column() == Some(*at);
+        writes.contains(at) && !refuses
+    };
     if let Some(row) = table.row_identity().filter(|_| target.key.columns.iter().any(null)) {
         let key = Key { kind: KeyKind::RowIdentity, names: vec![row.to_owned()], columns: Vec::new() };
         table.tell_by(&key);
