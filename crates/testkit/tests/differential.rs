@@ -22,3 +22,17 @@ fn random_cases_on_servers() {
         assert!(tally.cases == 0 || (tally.applied > 25 && tally.conflicts > 0), "{on:?} {tally:?}");
     }
 }
+
+/// Tables that refer to each other, with every action of a foreign key.
+#[test]
+fn families() {
+    for (on, cases) in [(On::Sqlite, 300), (On::Postgres, 40), (On::Maria, 40)] {
+        let folder = tempfile::tempdir().expect("a folder");
+        let tally = differential::run(on, folder.path(), differential::families::FROM, cases);
+        let none = tally.cases == 0 && on != On::Sqlite;
+        assert!(
+            none || tally.applied * 6 > cases && tally.failed > 0 && tally.refused == 0,
+            "{on:?} {tally:?}"
+        );
+    }
+}
