@@ -44,7 +44,7 @@ pub fn is_of(step: usize, number: usize) -> bool {
     number >= BEHIND && number % BEHIND == step
 }
 
-/// The same in the header of a snapshot.
+/// A table of which a step may take rows along, in the header of a snapshot.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AlongRecord {
     /// The step that takes the rows along, from 0.
