@@ -9,7 +9,7 @@ use std::str::FromStr;
 use marktwice_core::change::{AlreadySo, Change, ChangeStep, Terms};
 use marktwice_core::check::EachCheck;
 use marktwice_core::finding::TextPlace;
-use marktwice_core::side::Declared;
+use marktwice_core::side::AlsoWrites;
 use marktwice_core::{Code, Expect};
 use marktwice_port::Language;
 use serde::Deserialize;
@@ -40,7 +40,7 @@ struct Header {
     #[serde(default, deserialize_with = "codes")]
     allow: Vec<Code>,
     #[serde(default)]
-    also_writes: Vec<Declared>,
+    also_writes: Vec<AlsoWrites>,
     columns: Option<Vec<String>>,
     already_so: Option<AlreadySo>,
     #[serde(default)]

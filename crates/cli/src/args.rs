@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
-use marktwice_core::side::Declared;
+use marktwice_core::side::AlsoWrites;
 use marktwice_core::{Code, Expect};
 use marktwice_run::Show;
 
@@ -192,7 +192,7 @@ pub(crate) struct ChangeArgs {
     /// A table beside the target that is known to be written, by a trigger or a foreign key's action, and how many of its rows
     /// (TABLE=COUNT); may be given more than once
     #[arg(long, value_name = "TABLE")]
-    pub(crate) also_writes: Vec<Declared>,
+    pub(crate) also_writes: Vec<AlsoWrites>,
     /// A second run of a statement that was committed already is meant
     #[arg(long)]
     pub(crate) again: bool,
@@ -259,7 +259,7 @@ pub(crate) struct SetArgs {
     pub(crate) allow: Vec<Code>,
     /// A table beside this one that is known to be written, and how many of its rows (TABLE=COUNT); may be given more than once
     #[arg(long, value_name = "TABLE")]
-    pub(crate) also_writes: Vec<Declared>,
+    pub(crate) also_writes: Vec<AlsoWrites>,
     /// A second run of a statement that was committed already is meant
     #[arg(long)]
     pub(crate) again: bool,

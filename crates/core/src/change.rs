@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::check::EachCheck;
 use crate::expect::Expect;
 use crate::finding::Code;
-use crate::side::{Declared, SideWrite, rows_of};
+use crate::side::{AlsoWrites, SideWrite, rows_of};
 
 /// What is thought of rows that hold the new values already.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -36,7 +36,7 @@ pub struct Terms {
     pub allow: Vec<Code>,
     /// Tables beside the target that it is known to write, and how many of their rows where that is said.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub also_writes: Vec<Declared>,
+    pub also_writes: Vec<AlsoWrites>,
     /// The columns that may differ afterwards; without a list, whichever the statement changes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub columns: Option<Vec<String>>,

@@ -57,14 +57,14 @@ pub struct SideWrite {
 /// A table that is said to be written besides: `price_log`, or `price_log=12` with how many rows of it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
-pub struct Declared {
+pub struct AlsoWrites {
     /// Its name, with or without its schema.
     pub table: String,
     /// How many of its rows, where that is said.
     pub rows: Option<Expect>,
 }
 
-impl Declared {
+impl AlsoWrites {
     /// Whether a table is meant.
     pub fn names(&self, table: &str) -> bool {
         let bare = table.rsplit('.').next().unwrap_or(table);
@@ -72,18 +72,20 @@ impl Declared {
     }
 }
 
-impl FromStr for Declared {
+impl FromStr for AlsoWrites {
     type Err = NotAnExpectation;
 
     fn from_str(text: &str) -> Result<Self, Self::Err> {
         match text.rsplit_once('=') {
-            Some((table, rows)) => Ok(Declared { table: table.trim().to_owned(), rows: Some(rows.parse()?) }),
-            None => Ok(Declared { table: text.trim().to_owned(), rows: None }),
+            Some((table, rows)) => {
+                Ok(AlsoWrites { table: table.trim().to_owned(), rows: Some(rows.parse()?) })
+            }
+            None => Ok(AlsoWrites { table: text.trim().to_owned(), rows: None }),
         }
     }
 }
 
-impl TryFrom<String> for Declared {
+impl TryFrom<String> for AlsoWrites {
     type Error = NotAnExpectation;
 
     fn try_from(text: String) -> Result<Self, Self::Error> {
@@ -91,13 +93,13 @@ impl TryFrom<String> for Declared {
     }
 }
 
-impl From<Declared> for String {
-    fn from(declared: Declared) -> String {
+impl From<AlsoWrites> for String {
+    fn from(declared: AlsoWrites) -> String {
         declared.to_string()
     }
 }
 
-impl fmt::Display for Declared {
+impl fmt::Display for AlsoWrites {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self.rows {
             Some(rows) => write!(f, "{}={rows}", self.table),
@@ -117,8 +119,8 @@ mod tests {
 
     #[test]
     fn declared_tables() {
-        let of = |text: &str| text.parse::<Declared>();
-        assert_eq!(of("price_log").unwrap(), Declared { table: "price_log".into(), rows: None });
+        let of = |text: &str| text.parse::<AlsoWrites>();
+        assert_eq!(of("price_log").unwrap(), AlsoWrites { table: "price_log".into(), rows: None });
         let counted = of("price_log=1-3").unwrap();
         assert_eq!(
             (counted.rows, counted.to_string().as_str()),

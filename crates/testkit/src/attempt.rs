@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use marktwice_core::receipt::DatabaseId;
-use marktwice_core::side::Declared;
+use marktwice_core::side::AlsoWrites;
 use marktwice_core::undo::Policy;
 use marktwice_core::{Change, ChangeStep, Expect, Terms};
 use marktwice_logbook::Shelf;
@@ -171,7 +171,7 @@ pub fn change() -> Change {
     for (sql, rows) in steps {
         let start = change.source.len();
         change.source.push_str(sql);
-        let also_writes = vec![Declared { table: "c".to_owned(), rows: None }];
+        let also_writes = vec![AlsoWrites { table: "c".to_owned(), rows: None }];
         let terms = Terms { rows: Some(Expect::Range(rows, Some(rows))), also_writes, ..Terms::default() };
         change.steps.push(ChangeStep { terms, range: start..change.source.len() });
         change.source.push_str(";\n");
