@@ -39,6 +39,15 @@ pub fn number(step: usize, nth: usize) -> usize {
     (nth + 1) * BEHIND + step
 }
 
+/// Tables of which a step has taken rows along, each with the number that its held rows carry, and with how many they are.
+pub fn numbered<'a>(
+    step: usize,
+    along: &'a [Along],
+    counts: &'a [AlongCount],
+) -> impl Iterator<Item = (usize, &'a Along, &'a AlongCount)> {
+    along.iter().zip(counts).enumerate().map(move |(nth, (along, count))| (number(step, nth), along, count))
+}
+
 /// Whether a number is that of a table of this step's.
 pub fn is_of(step: usize, number: usize) -> bool {
     number >= BEHIND && number % BEHIND == step

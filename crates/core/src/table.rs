@@ -98,6 +98,11 @@ impl Target {
         columns.into_iter().filter(|at| !named(at)).collect()
     }
 
+    /// Whether both are the same table, however it is defined now.
+    pub fn same_table(&self, other: &Target) -> bool {
+        (&self.schema, &self.table) == (&other.schema, &other.table)
+    }
+
     /// The column names at `positions`.
     pub fn names(&self, positions: &[usize]) -> Vec<String> {
         positions.iter().filter_map(|&p| self.columns.get(p)).map(|c| c.name.clone()).collect()

@@ -1,6 +1,6 @@
 //! What rows show as they are handed over, and the errors that come back through an engine.
 
-use marktwice_core::along::number;
+use marktwice_core::along::numbered;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::CheckFound;
 use marktwice_core::mark::{HeldRow, Label, Marker, StepKind};
@@ -106,9 +106,9 @@ impl Collector<'_> {
             Show::First(most) => Show::First(most.div_ceil(4)),
             Show::All => Show::All,
         };
-        for ((nth, along), count) in plan.along.iter().enumerate().zip(&held.along) {
+        for (number, along, count) in numbered(plan.step, &plan.along, &held.along) {
             let (mut gone, mut written) = (Vec::new(), Vec::new());
-            hold.held(number(plan.step, nth), &mut |row| {
+            hold.held(number, &mut |row| {
                 self.marker.take_along(along, row);
                 let goes = row.image.after().is_none();
                 let rows = if goes { &mut gone } else { &mut written };

@@ -6,7 +6,7 @@
 use std::any::Any;
 
 use marktwice_core::Code;
-use marktwice_core::along::{Along, number};
+use marktwice_core::along::{Along, numbered};
 use marktwice_core::cell::diff;
 use marktwice_core::change::{Change, Terms};
 use marktwice_core::check::CheckFound;
@@ -303,8 +303,8 @@ impl<'a, 's> Begun<'a, 's> {
                 marker.take(row);
                 tick(context, Phase::Holding, marker.summary().matched, Some(first.matched), &*stop)
             })?;
-            for (nth, along) in plan.along.iter().enumerate().take(held.along.len()) {
-                self.tx.held(number(plan.step, nth), &mut |row| {
+            for (number, along, _) in numbered(plan.step, &plan.along, &held.along) {
+                self.tx.held(number, &mut |row| {
                     marker.take_along(along, row);
                     tick(context, Phase::Holding, marker.summary().along.rows(), None, &*stop)
                 })?;

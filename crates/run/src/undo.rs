@@ -69,6 +69,13 @@ struct Back {
     along: Vec<Along>,
 }
 
+impl Back {
+    /// What it takes along of a table.
+    fn takes(&self, target: &Target) -> Option<&Along> {
+        self.along.iter().find(|along| along.target.same_table(target))
+    }
+}
+
 /// What is taken back, and how.
 struct Undoing {
     entry: Entry,
@@ -82,14 +89,12 @@ impl Undoing {
     fn must_rehearse(&self) -> bool {
         let touches = |a: &Back, b: &Back| {
             let table = &b.batch.target.table;
-            let same = (&a.batch.target.schema, &a.batch.target.table) == (&b.batch.target.schema, table);
+            let same = a.batch.target.same_table(&b.batch.target);
             let key = a.batch.columns.iter().any(|c| a.batch.target.key.columns.contains(c));
             // What foreign keys' actions take along is counted only once the rows are held.
             let acts = key || a.batch.kind == StepKind::Delete;
-            let takes =
-                |along: &Along| along.target.schema == b.batch.target.schema && along.target.table == *table;
             same || acts
-                || a.along.iter().any(takes)
+                || a.takes(&b.batch.target).is_some()
                 || a.side.iter().any(|write| write.table.eq_ignore_ascii_case(table))
         };
         let each = self.batches.iter().enumerate();
@@ -247,9 +252,8 @@ fn what_to_take_back(
             let unknown = |f: &&Foreseen| f.label == Label::Unknown;
             next.open = same.flat_map(|b| b.foreseen.iter().filter(unknown)).map(|f| f.column).collect();
             let target = &next.batch.target;
-            let taken = batches.iter().filter(|earlier: &&Back| earlier.batch.of.step == at);
-            let taken = taken.flat_map(|earlier| &earlier.along);
-            let taken = taken.filter(|along| along.target.definition == target.definition);
+            let before = batches.iter().filter(|earlier: &&Back| earlier.batch.of.step == at);
+            let taken = before.filter_map(|earlier| earlier.takes(target));
             for along in taken.filter(|along| along.kind == StepKind::Update && along.found_as_before()) {
                 next.follows = true;
                 next.open.extend(&along.follows);

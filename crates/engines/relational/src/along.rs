@@ -4,7 +4,6 @@
 
 use marktwice_core::along::Along;
 use marktwice_core::mark::{Foreseen, Label, StepKind};
-use marktwice_core::table::Target;
 use marktwice_port::{Batch, EngineError, Plan};
 
 use crate::detail::Detail;
@@ -15,7 +14,7 @@ use crate::shell::{Joining, Tabled};
 mod gather;
 mod search;
 
-pub use gather::{Gathered, Root, define, gather, side};
+pub use gather::{Gathered, define, gather, side};
 pub use search::graph;
 
 /// Where rows are reached from.
@@ -49,34 +48,29 @@ pub struct Edge {
     pub to: usize,
     /// The columns referred to, and those that refer.
     pub columns: Vec<(usize, usize)>,
-    /// Which columns are set when the rows go that they refer to; when those change it is all that refer.
-    pub sets_on_delete: Vec<usize>,
     /// What becomes of the rows when theirs go.
-    pub on_delete: Option<Act>,
+    pub on_delete: Option<Action>,
     /// What becomes of them when the columns that they refer to change.
-    pub on_update: Option<Act>,
-    /// Which of the two are set off here.
-    pub live: [bool; 2],
-    /// Both in words for people.
-    pub words: [String; 2],
+    pub on_update: Option<Action>,
+}
+
+/// An action of a foreign key.
+#[derive(Debug, Clone)]
+pub struct Action {
+    /// What becomes of a row.
+    pub act: Act,
+    /// The columns that it sets.
+    pub sets: Vec<usize>,
+    /// Whether it can be set off here.
+    pub live: bool,
+    /// It in words for people.
+    pub words: String,
 }
 
 impl Edge {
-    /// What may really be set off, each with the columns that it sets.
-    fn acting_on(&self) -> impl Iterator<Item = (&Act, Vec<usize>)> {
-        let delete = self.on_delete.iter().filter(|_| self.live[0]);
-        let update = self.on_update.iter().filter(|_| self.live[1]);
-        let refers = || self.columns.iter().map(|(_, child)| *child).collect();
-        let delete = delete.map(|act| (act, self.sets_on_delete.clone()));
-        delete.chain(update.map(move |act| (act, refers())))
-    }
-
-    /// What may really be set off, each with its words.
-    pub fn acting(&self) -> impl Iterator<Item = (&Act, &str)> {
-        let [on_delete, on_update] = &self.words;
-        let delete = self.on_delete.iter().filter(|_| self.live[0]).map(|act| (act, on_delete.as_str()));
-        let update = self.on_update.iter().filter(|_| self.live[1]).map(|act| (act, on_update.as_str()));
-        delete.chain(update)
+    /// What can be set off.
+    pub fn live(&self) -> impl Iterator<Item = &Action> {
+        self.on_delete.iter().chain(&self.on_update).filter(|action| action.live)
     }
 }
 
@@ -132,9 +126,8 @@ pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan) -> Result<(), EngineEr
         StepKind::Update => acts(&key.on_update),
         StepKind::Insert => false,
     };
-    let into = |key: &&ForeignKey| key.parent_name.0 == target.schema && key.parent_name.1 == target.table;
     // The commonest case costs no question.
-    if !detail.foreign_keys.iter().filter(into).any(acting) {
+    if !detail.foreign_keys.iter().filter(|key| key.leads_to(target)).any(acting) {
         detail.along = Some(Graph::default());
         return Ok(());
     }
@@ -177,9 +170,4 @@ fn not_among<T: Tabled>(table: &str, identity: &[(String, String)]) -> String {
     }
     let same: Vec<String> = identity.iter().map(|(held, own)| format!("c.{own} = m.{held}")).collect();
     format!("NOT EXISTS (SELECT 1 FROM {table} AS m WHERE {})", same.join(" AND "))
-}
-
-/// Whether a table is the target of a step.
-fn is_target(node: &Target, target: &Target) -> bool {
-    node.schema == target.schema && node.table == target.table
 }

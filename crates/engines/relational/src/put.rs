@@ -162,8 +162,7 @@ pub fn put<D: Driver>(driver: &mut D, held: &Held<D::Table>, batch: &Batch) -> R
     ];
     if batch.inserts {
         let (target, keys) = (held.table.target(), driver.foreign_keys(&held.table)?);
-        let own = |name: &(String, String)| name.0 == target.schema && name.1 == target.table;
-        if keys.iter().any(|key| own(&key.child_target) && own(&key.parent_name)) {
+        if keys.iter().any(|key| key.is_of(target) && key.leads_to(target)) {
             // What is put back may refer to what comes in again.
             kinds.swap(1, 2);
         }
@@ -237,8 +236,7 @@ fn one_by_one<D: Driver>(
 /// Refuses when a row that was put back without being looked at refers to one that is not there.
 fn all_have_parents<D: Driver>(driver: &mut D, held: &Held<D::Table>) -> Result<(), EngineError> {
     let target = held.table.target().clone();
-    let own = (target.schema.clone(), target.table.clone());
-    for key in driver.foreign_keys(&held.table)?.into_iter().filter(|key| key.child_target == own) {
+    for key in driver.foreign_keys(&held.table)?.into_iter().filter(|key| key.is_of(&target)) {
         let at: Vec<usize> = key.child_columns.iter().filter_map(|c| target.position(c)).collect();
         let pairs = at.iter().zip(&key.parent_columns);
         let same = pairs.map(|(at, parent)| {

@@ -44,6 +44,16 @@ pub struct ForeignKey {
 }
 
 impl ForeignKey {
+    /// Whether it refers to this table.
+    pub fn leads_to(&self, target: &Target) -> bool {
+        self.parent_name.0 == target.schema && self.parent_name.1 == target.table
+    }
+
+    /// Whether it is this table's own.
+    pub fn is_of(&self, target: &Target) -> bool {
+        self.child_target.0 == target.schema && self.child_target.1 == target.table
+    }
+
     /// The same for people.
     pub fn reference(&self) -> Reference {
         Reference {
@@ -79,11 +89,6 @@ pub(crate) fn acts(action: &str) -> bool {
 /// known.
 pub type Assigned = [(usize, Option<String>)];
 
-/// Whether a foreign key refers to a target.
-fn into(key: &ForeignKey, target: &Target) -> bool {
-    key.parent_name.0 == target.schema && key.parent_name.1 == target.table
-}
-
 /// Counts the rows that foreign keys' actions would write, from the held rows; keys without any are left out. What such
 /// rows take along in turn is named, to any depth.
 ///
@@ -97,7 +102,7 @@ pub fn count_actions(
     assigned: &Assigned,
 ) -> Result<Vec<SideWrite>, EngineError> {
     let mut all: Vec<SideWrite> = Vec::new();
-    for key in keys.iter().filter(|k| into(k, target)) {
+    for key in keys.iter().filter(|k| k.leads_to(target)) {
         let (word, action) = match kind {
             StepKind::Delete => ("DELETE", &key.on_delete),
             StepKind::Update => ("UPDATE", &key.on_update),
@@ -169,7 +174,7 @@ fn further(
 
 /// Columns that say to what other row a row belongs: a preview shows them, with what they mean.
 pub fn referring(keys: &[ForeignKey], target: &Target) -> Vec<usize> {
-    let own = keys.iter().filter(|k| k.child_target.0 == target.schema && k.child_target.1 == target.table);
+    let own = keys.iter().filter(|k| k.is_of(target));
     own.filter_map(|k| match k.child_columns.as_slice() {
         [only] => target.position(only),
         _ => None,
@@ -188,7 +193,10 @@ pub fn onto_itself<'k>(
         let touched =
             key.parent_columns.iter().any(|c| target.position(c).is_some_and(|at| assigned.contains(&at)));
         let action = if kind == StepKind::Delete { &key.on_delete } else { &key.on_update };
-        into(key, target) && key.child == key.parent && acts(action) && (kind == StepKind::Delete || touched)
+        key.leads_to(target)
+            && key.child == key.parent
+            && acts(action)
+            && (kind == StepKind::Delete || touched)
     };
     keys.iter().filter(of).collect()
 }

@@ -113,7 +113,7 @@ pub fn by_rows<T: Tabled>(
 ) -> Result<Vec<String>, EngineError> {
     let (target, held) = (table.target(), table.held_name(plan.step));
     let mut all = Vec::new();
-    for key in keys.iter().filter(|k| k.child_target.0 == target.schema && k.child_target.1 == target.table) {
+    for key in keys.iter().filter(|k| k.is_of(target)) {
         let columns: Vec<usize> = key.child_columns.iter().filter_map(|c| target.position(c)).collect();
         let assigned = |at: &usize| plan.foreseen.iter().any(|f| f.column == *at);
         let goes = plan.kind == StepKind::Delete || columns.iter().any(assigned);

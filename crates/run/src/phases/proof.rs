@@ -2,7 +2,7 @@
 //! snapshot is finished, and only the commit is left.
 
 use marktwice_core::Code;
-use marktwice_core::along::{Along, AlongReceipt, AlongRecord, number};
+use marktwice_core::along::{Along, AlongReceipt, AlongRecord, numbered};
 use marktwice_core::change::AlreadySo;
 use marktwice_core::check::CheckFound;
 use marktwice_core::image::{Image, Place, Role};
@@ -94,17 +94,14 @@ impl<'a, 's> Written<'a, 's> {
         };
         let mut net = pass.net;
         let mut taken = Vec::new();
-        for (nth, count) in self.held.along.clone().into_iter().enumerate() {
-            let Some(along) = facts.along.get(nth) else { return Err(self.end(End::Failed(no_step()))) };
-            let number = number(step, nth);
+        let counts = self.held.along.clone();
+        for (nth, (number, along, count)) in numbered(step, &facts.along, &counts).enumerate() {
             let rows = Rows { number, along: Some(nth), target: &along.target, foreseen: &along.foreseen };
             let pass = match self.pass(&rows, count.rows(), None) {
                 Ok(pass) => pass,
                 Err(end) => return Err(self.end(*end)),
             };
-            let same =
-                (&along.target.schema, &along.target.table) == (&facts.target.schema, &facts.target.table);
-            net += if same { pass.net } else { 0 };
+            net += if along.target.same_table(&facts.target) { pass.net } else { 0 };
             self.begun.along += pass.pairs;
             if pass.changed > 0 {
                 let changed = pass.changed.saturating_sub(count.deleted);

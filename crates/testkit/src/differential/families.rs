@@ -4,6 +4,7 @@
 use fastrand::Rng;
 
 use super::hazards::Hazard;
+use super::shapes::Throwing;
 use super::{Case, Contents};
 use crate::stage::On;
 
@@ -42,15 +43,13 @@ pub(super) fn case(seed: u64, on: On) -> Case {
     maker.case()
 }
 
+impl Throwing for Maker {
+    fn dice(&mut self) -> &mut Rng {
+        &mut self.dice
+    }
+}
+
 impl Maker {
-    fn one_in(&mut self, n: u32) -> bool {
-        self.dice.u32(..n) == 0
-    }
-
-    fn pick<'a>(&mut self, from: &[&'a str]) -> &'a str {
-        from[self.dice.usize(..from.len())]
-    }
-
     fn action(&mut self, nullable: bool) -> &'static str {
         let all: &[&str] = match (self.on, nullable) {
             (On::Maria, true) => &["CASCADE", "CASCADE", "SET NULL", "RESTRICT", "NO ACTION"],

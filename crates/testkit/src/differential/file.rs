@@ -8,7 +8,7 @@ use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 
 use super::hazards::{Table, draw, sum_of};
-use super::shapes::{Making, Parts, statement, steps_behind};
+use super::shapes::{Making, Parts, Throwing, statement, steps_behind};
 use super::{Case, Contents, Ring, sorted};
 use crate::stage::On;
 
@@ -49,11 +49,13 @@ const VALUES: &[&str] = &[
     "'12abc'",
 ];
 
-impl Making for Maker {
+impl Throwing for Maker {
     fn dice(&mut self) -> &mut Rng {
         &mut self.dice
     }
+}
 
+impl Making for Maker {
     fn condition(&mut self) -> String {
         self.filter(1)
     }
@@ -65,14 +67,6 @@ impl Making for Maker {
 }
 
 impl Maker {
-    fn pick<'a>(&mut self, from: &[&'a str]) -> &'a str {
-        from[self.dice.usize(..from.len())]
-    }
-
-    fn one_in(&mut self, n: u32) -> bool {
-        self.dice.u32(..n) == 0
-    }
-
     fn column(&mut self) -> String {
         let at = self.dice.usize(..self.columns.len());
         self.columns[at].clone()

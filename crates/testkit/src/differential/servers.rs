@@ -8,7 +8,7 @@ use marktwice_core::Value;
 use marktwice_port::{Intent, Limits, Session};
 
 use super::hazards::{Table, draw, sum_of};
-use super::shapes::{Making, Parts, statement, steps_behind};
+use super::shapes::{Making, Parts, Throwing, statement, steps_behind};
 use super::{Case, Contents, Ring, sorted};
 use crate::attempt::engine_of;
 use crate::servers::Server;
@@ -34,11 +34,13 @@ struct Maker {
     columns: Vec<(String, Kind)>,
 }
 
-impl Making for Maker {
+impl Throwing for Maker {
     fn dice(&mut self) -> &mut Rng {
         &mut self.dice
     }
+}
 
+impl Making for Maker {
     fn condition(&mut self) -> String {
         self.filter(1)
     }
@@ -50,14 +52,6 @@ impl Making for Maker {
 }
 
 impl Maker {
-    fn pick<'a>(&mut self, from: &[&'a str]) -> &'a str {
-        from[self.dice.usize(..from.len())]
-    }
-
-    fn one_in(&mut self, n: u32) -> bool {
-        self.dice.u32(..n) == 0
-    }
-
     fn kind(&mut self) -> Kind {
         [Kind::Int, Kind::Dec, Kind::Text, Kind::Day][self.dice.usize(..4)]
     }

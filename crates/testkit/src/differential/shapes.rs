@@ -100,10 +100,24 @@ pub(super) fn statement(dice: &mut Rng, parts: &Parts<'_>) -> Option<String> {
     })
 }
 
-/// What makes statements about the table `t` by throwing dice.
-pub(super) trait Making {
+/// What throws dice.
+pub(super) trait Throwing {
     /// The dice.
     fn dice(&mut self) -> &mut Rng;
+
+    /// Whether a throw of so many sides falls on one of them.
+    fn one_in(&mut self, n: u32) -> bool {
+        self.dice().u32(..n) == 0
+    }
+
+    /// One of these.
+    fn pick<'a>(&mut self, from: &[&'a str]) -> &'a str {
+        from[self.dice().usize(..from.len())]
+    }
+}
+
+/// What makes statements about the table `t`.
+pub(super) trait Making: Throwing {
     /// A condition over its columns.
     fn condition(&mut self) -> String;
     /// A column and what it becomes.

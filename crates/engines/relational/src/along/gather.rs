@@ -7,7 +7,7 @@ use marktwice_port::{EngineError, SideHow, SideWrite};
 use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, WAVE, before, wanted};
 use marktwice_sql::statement::routine::{Verb, Written};
 
-use super::{Act, Edge, From, Graph, Node, is_target, not_among, row_of};
+use super::{Act, Action, Edge, From, Graph, Node, not_among, row_of};
 use crate::driver::Driver;
 use crate::held::Held;
 use crate::layout::Layout;
@@ -15,9 +15,6 @@ use crate::shell::Tabled;
 
 /// Waves after which the engines themselves have long given up.
 const MOST_WAVES: usize = 100_000;
-
-/// Whose rows all is reached from: those of a step that are held.
-pub type Root<T> = Held<T>;
 
 /// Rows of one table that are taken along, held.
 #[derive(Debug)]
@@ -58,10 +55,10 @@ pub fn define<D: Driver>(driver: &mut D, graph: &Graph<D::Table>, step: usize) -
 pub fn gather<D: Driver>(
     driver: &mut D,
     graph: &Graph<D::Table>,
-    root: &Root<D::Table>,
+    root: &Held<D::Table>,
     lock: bool,
 ) -> Result<Vec<Gathered<D::Table>>, EngineError> {
-    let gathering = Gathering { graph, root, step: root.layout.step, lock };
+    let gathering = Gathering { graph, root, lock };
     let mut wave = 0;
     // What the step's own rows reach are rows of the first wave, and so on.
     while !graph.edges.is_empty() {
@@ -80,8 +77,8 @@ pub fn gather<D: Driver>(
         }
     }
     let mut all = Vec::new();
-    for node in &graph.nodes {
-        let number = gathering.number(node);
+    for (nth, node) in graph.nodes.iter().enumerate() {
+        let number = number(root.layout.step, nth);
         let name = node.table.held_name(number);
         driver.loaded(&name)?;
         let counted = driver
@@ -104,8 +101,7 @@ pub fn gather<D: Driver>(
 
 struct Gathering<'a, T: Tabled> {
     graph: &'a Graph<T>,
-    root: &'a Root<T>,
-    step: usize,
+    root: &'a Held<T>,
     lock: bool,
 }
 
@@ -119,9 +115,9 @@ struct Writing<'a> {
 }
 
 impl<T: Tabled> Gathering<'_, T> {
-    fn number(&self, node: &Node<T>) -> usize {
-        let nth = self.graph.nodes.iter().position(|n| n.along.target == node.along.target);
-        number(self.step, nth.unwrap_or_default())
+    /// The held table of the rows of a node.
+    fn name(&self, nth: usize, node: &Node<T>) -> String {
+        node.table.held_name(number(self.root.layout.step, nth))
     }
 
     /// The statements that gather what one key reaches from rows of a wave.
@@ -156,7 +152,7 @@ impl<T: Tabled> Gathering<'_, T> {
                 let Some(node) = self.graph.nodes.get(at) else { return Vec::new() };
                 let after = |at: usize| node.known.contains(&at).then(|| format!("h.{}", wanted(at)));
                 let moves = |at: usize| node.along.foreseen.iter().any(|f| f.column == at && !f.derived);
-                let name = node.table.held_name(self.number(node));
+                let name = self.name(at, node);
                 let goes = format!("NOT h.{IS_WANTED} AND h.{WAVE} = {wave}");
                 let stays = format!("h.{IS_WANTED} AND h.{WAVE} = {wave}");
                 let written =
@@ -174,21 +170,20 @@ impl<T: Tabled> Gathering<'_, T> {
         written: &Writing<'_>,
         (goes, stays): (Option<String>, Option<String>),
     ) {
-        if let (Some(goes), Some(act), true) = (goes, &edge.on_delete, edge.live[0]) {
-            self.acting(all, (edge, to, wave), written, (act, &edge.sets_on_delete), &goes);
+        if let (Some(goes), Some(action)) = (goes, edge.on_delete.as_ref().filter(|action| action.live)) {
+            self.acting(all, (edge, to, wave), written, action, &goes);
         }
         let moving: Vec<usize> =
             edge.columns.iter().map(|(p, _)| *p).filter(|p| (written.moves)(*p)).collect();
-        let live = edge.live[1] && !moving.is_empty();
-        let (Some(stays), Some(act), true) = (stays, &edge.on_update, live) else { return };
+        let action = edge.on_update.as_ref().filter(|action| action.live && !moving.is_empty());
+        let (Some(stays), Some(action)) = (stays, action) else { return };
         let parent = self.parent(edge);
         let changes = moving.iter().map(|at| match (written.after)(*at) {
             Some(after) => T::LANGUAGE.differs(&format!("p.{}", parent.column(*at)), &after),
             None => "1 = 1".to_owned(),
         });
         let changes = changes.collect::<Vec<_>>().join(" OR ");
-        let refers: Vec<usize> = edge.columns.iter().map(|(_, child)| *child).collect();
-        self.acting(all, (edge, to, wave), written, (act, &refers), &format!("{stays} AND ({changes})"));
+        self.acting(all, (edge, to, wave), written, action, &format!("{stays} AND ({changes})"));
     }
 
     fn parent(&self, edge: &Edge) -> &T {
@@ -204,11 +199,11 @@ impl<T: Tabled> Gathering<'_, T> {
         all: &mut Vec<String>,
         (edge, to, wave): (&Edge, &Node<T>, usize),
         written: &Writing<'_>,
-        (act, sets): (&Act, &[usize]),
+        Action { act, sets, .. }: &Action,
         condition: &str,
     ) {
         let (table, next) = (&to.table, wave + 1);
-        let name = table.held_name(self.number(to));
+        let name = self.name(edge.to, to);
         let parent = self.parent(edge);
         let on =
             edge.columns.iter().map(|(p, c)| format!("p.{} = c.{}", parent.column(*p), table.column(*c)));
@@ -287,7 +282,7 @@ impl<T: Tabled> Gathering<'_, T> {
         if to.again {
             conditions.push(not_among::<T>(&name, &identity));
         }
-        if is_target(&to.along.target, &self.root.layout.target) {
+        if to.along.target.same_table(&self.root.layout.target) {
             conditions.push(not_among::<T>(&self.root.name(), &self.root.table.identity()));
         }
         let order: Vec<String> = own.iter().map(|own| format!("c.{own}")).collect();
@@ -328,9 +323,9 @@ pub fn side<D: Driver>(
         let actions = |goes: bool| {
             let mut words: Vec<&str> = Vec::new();
             for edge in graph.edges.iter().filter(|edge| edge.to == nth) {
-                for (act, said) in edge.acting() {
-                    if (*act == Act::Delete) == goes && !words.contains(&said) {
-                        words.push(said);
+                for action in edge.live() {
+                    if (action.act == Act::Delete) == goes && !words.contains(&action.words.as_str()) {
+                        words.push(&action.words);
                     }
                 }
             }

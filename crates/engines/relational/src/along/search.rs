@@ -7,7 +7,7 @@ use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::table::{Key, KeyKind, Target};
 use marktwice_port::EngineError;
 
-use super::{Act, Edge, From, Graph, Node};
+use super::{Act, Action, Edge, From, Graph, Node};
 use crate::driver::Driver;
 use crate::layout::fits;
 use crate::reach::{ForeignKey, acts};
@@ -93,7 +93,7 @@ impl<D: Driver> Search<'_, D> {
     fn sources(&self, key: &ForeignKey) -> Vec<Source> {
         let mut all = Vec::new();
         let root = &self.root;
-        if (&root.target.schema, &root.target.table) == (&key.parent_name.0, &key.parent_name.1) {
+        if key.leads_to(&root.target) {
             all.push(Source {
                 target: root.target.clone(),
                 writes: root.writes.clone(),
@@ -160,16 +160,13 @@ impl<D: Driver> Search<'_, D> {
         let edge = self.edges.iter_mut().find(|(of, e)| (*of, e.from, e.to) == (at, source.from, to));
         let (Some((_, edge)), Some(node)) = (edge, self.all.get_mut(to)) else { return Ok(None) };
         let before = node.size();
-        edge.live = [edge.live[0] || on_delete, edge.live[1] || on_update];
         node.keys.insert(at);
-        if on_delete {
-            node.sets(edge.on_delete.as_ref(), &edge.sets_on_delete, false);
+        if let Some(action) = edge.on_delete.as_mut().filter(|_| on_delete) {
+            node.take(action, false);
         }
-        if on_update {
+        if let Some(action) = edge.on_update.as_mut().filter(|_| on_update) {
             // Where nobody knows whether, and to what, a key changes, nobody knows what follows.
-            let unsure = moving.iter().any(|at| source.unknown.contains(at));
-            let refers: Vec<usize> = edge.columns.iter().map(|(_, child)| *child).collect();
-            node.sets(edge.on_update.as_ref(), &refers, unsure);
+            node.take(action, moving.iter().any(|at| source.unknown.contains(at)));
         }
         Ok(Some(added || before != node.size()))
     }
@@ -187,26 +184,24 @@ impl<D: Driver> Search<'_, D> {
         let refers: Vec<usize> = columns.iter().map(|(_, child)| *child).collect();
         // Some engines let the columns be named that go.
         let named: Vec<usize> = key.sets.iter().filter_map(|c| child.position(c)).collect();
-        let sets_on_delete = if named.is_empty() { refers.clone() } else { named };
+        let named = if named.is_empty() { refers.clone() } else { named };
         let driver = &mut *self.driver;
-        let mut act = |action: &str, sets: &[usize], cascade: Act| -> Result<Option<Act>, EngineError> {
-            Ok(match action {
-                "CASCADE" => Some(cascade),
-                "SET NULL" => Some(Act::Null),
+        let mut action = |(when, how): (&str, &str), sets: Vec<usize>, cascade: Act| {
+            let act = match how {
+                "CASCADE" => cascade,
+                "SET NULL" => Act::Null,
                 "SET DEFAULT" => {
                     let defaults = driver.declared(&table)?.defaults;
                     let of = |at: &usize| literal(defaults.get(*at).cloned().flatten());
-                    Some(Act::Default(sets.iter().map(of).collect()))
+                    Act::Default(sets.iter().map(of).collect())
                 }
-                _ => None,
-            })
+                _ => return Ok::<_, EngineError>(None),
+            };
+            Ok(Some(Action { act, sets, live: false, words: format!("{when} {how}") }))
         };
-        let on_delete = act(&key.on_delete, &sets_on_delete, Act::Delete)?;
-        let on_update = act(&key.on_update, &refers, Act::Follow)?;
-        let words = [format!("ON DELETE {}", key.on_delete), format!("ON UPDATE {}", key.on_update)];
-        let from = source.from;
-        let live = [false; 2];
-        Ok(Some(Edge { from, to, columns, sets_on_delete, on_delete, on_update, live, words }))
+        let on_delete = action(("ON DELETE", &key.on_delete), named, Act::Delete)?;
+        let on_update = action(("ON UPDATE", &key.on_update), refers, Act::Follow)?;
+        Ok(Some(Edge { from: source.from, to, columns, on_delete, on_update }))
     }
 
     /// The graph of what was reached, in an order that rows can be brought back in.
@@ -235,20 +230,19 @@ impl<D: Driver> Search<'_, D> {
 }
 
 impl<T> Reached<T> {
-    /// An action sets columns of it, or takes its rows away; `unsure` where nobody knows to what.
-    fn sets(&mut self, act: Option<&Act>, columns: &[usize], unsure: bool) {
-        match act {
-            None => {}
-            Some(Act::Delete) => self.deletes = true,
-            Some(act) => {
-                self.writes.extend(columns);
-                for (nth, at) in columns.iter().enumerate() {
-                    let open =
-                        matches!(act, Act::Default(values) if values.get(nth).is_none_or(Option::is_none));
-                    if open || unsure {
-                        self.unknown.insert(*at);
-                    }
-                }
+    /// An action can be set off that sets columns of it, or takes its rows away; `unsure` where nobody knows to what.
+    fn take(&mut self, action: &mut Action, unsure: bool) {
+        action.live = true;
+        if action.act == Act::Delete {
+            self.deletes = true;
+            return;
+        }
+        self.writes.extend(&action.sets);
+        for (nth, at) in action.sets.iter().enumerate() {
+            let open =
+                matches!(&action.act, Act::Default(values) if values.get(nth).is_none_or(Option::is_none));
+            if open || unsure {
+                self.unknown.insert(*at);
             }
         }
     }
@@ -293,11 +287,9 @@ fn node<D: Driver>(
     let by_contents = target.key.kind == KeyKind::WholeRow && table.row_identity().is_none();
     let lost = table.row_identity().is_none() && target.key.columns.iter().any(|at| unknown.contains(at));
     let mut follows: Vec<usize> = writes.iter().copied().collect();
-    for edge in into {
-        for (act, sets) in edge.acting_on() {
-            if !matches!(act, Act::Follow | Act::Delete) {
-                follows.retain(|at| !sets.contains(at));
-            }
+    for action in into.iter().flat_map(|edge| edge.live()) {
+        if !matches!(action.act, Act::Follow | Act::Delete) {
+            follows.retain(|at| !action.sets.contains(at));
         }
     }
     let some = |n: usize| n > 0 && n < writes.len();

@@ -7,19 +7,19 @@ use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, before};
 
 use super::{Looking, NAMED};
 use crate::driver::Driver;
+use crate::held::Held;
 use crate::reach::ForeignKey;
 use crate::shell::Tabled;
 
 impl<D: Driver> Looking<'_, D> {
     pub(super) fn references(&mut self) -> Result<(), EngineError> {
         let target = self.target().clone();
-        let own = |schema: &str, table: &str| schema == target.schema && table == target.table;
         let [goes, stays] = self.fates;
         for key in self.keys {
-            if stays && own(&key.child_target.0, &key.child_target.1) {
+            if stays && key.is_of(&target) {
                 self.parents(key)?;
             }
-            if own(&key.parent_name.0, &key.parent_name.1) {
+            if key.leads_to(&target) {
                 if goes {
                     self.children(key, true)?;
                 }
@@ -77,6 +77,12 @@ impl<D: Driver> Looking<'_, D> {
         Ok(())
     }
 
+    /// Rows that are written too: those that are taken along, and beside those the step's own.
+    fn others(&self) -> impl Iterator<Item = &Held<D::Table>> {
+        let root = Some(self.root).filter(|_| self.along);
+        root.into_iter().chain(self.beside.iter().map(|(_, held)| *held))
+    }
+
     /// A condition that no row that is referred to will be there when all is written; `None` where only the run can tell.
     fn missing_at_the_end(&self, key: &ForeignKey, after: &[String]) -> Option<String> {
         let there =
@@ -84,12 +90,8 @@ impl<D: Driver> Looking<'_, D> {
         let mut there = vec![there.collect::<Vec<_>>().join(" AND ")];
         let mut later = Vec::new();
         // Rows of the parent that are written too are looked at as they will be.
-        let root = Some(self.root).filter(|_| self.along);
-        for held in root.into_iter().chain(self.beside.iter().map(|(_, held)| *held)) {
+        for held in self.others().filter(|held| key.leads_to(&held.layout.target)) {
             let (layout, table) = (&held.layout, &held.table);
-            if (&layout.target.schema, &layout.target.table) != (&key.parent_name.0, &key.parent_name.1) {
-                continue;
-            }
             let identity = table.identity();
             let own: Vec<String> = identity.iter().map(|(held, own)| format!("m.{held} = p.{own}")).collect();
             if own.is_empty() {
@@ -180,12 +182,8 @@ impl<D: Driver> Looking<'_, D> {
             }
         }
         // Rows that are written themselves may no longer refer to it in the end, and those that go do not.
-        let root = Some(self.root).filter(|_| self.along);
-        for held in root.into_iter().chain(self.beside.iter().map(|(_, held)| *held)) {
+        for held in self.others().filter(|held| key.is_of(&held.layout.target)) {
             let layout = &held.layout;
-            if (&layout.target.schema, &layout.target.table) != (&key.child_target.0, &key.child_target.1) {
-                continue;
-            }
             let identity = held.table.identity();
             if identity.is_empty() {
                 // Any of them may be the one.
