@@ -35,7 +35,7 @@ use crate::planned::{Planned, record};
 
 mod proof;
 
-use proof::Written;
+use proof::{Records, Written, records};
 
 /// A run that ended before its commit.
 pub(crate) type Ended = Box<RunOutcome>;
@@ -79,6 +79,8 @@ struct Record {
 pub(crate) struct Prepared<'a> {
     context: &'a Context<'a>,
     record: Option<Record>,
+    /// What a snapshot records of the steps.
+    records: Records,
     steps: Vec<StepFacts>,
 }
 
@@ -106,12 +108,13 @@ impl<'a> Prepared<'a> {
             receipt
         })?;
         let receipt = first.ok_or_else(|| Failure::usage("the run has no receipt", "try again"))?;
-        Ok(Prepared { context, record: Some(Record { folder, receipt, _lock: lock }), steps })
+        let records = records(&steps);
+        Ok(Prepared { context, record: Some(Record { folder, receipt, _lock: lock }), records, steps })
     }
 
     /// A rehearsal: nothing of it is written down.
     pub(crate) fn unrecorded(context: &'a Context<'a>, steps: Vec<StepFacts>) -> Prepared<'a> {
-        Prepared { context, record: None, steps }
+        Prepared { context, record: None, records: records(&steps), steps }
     }
 
     /// Step 3: BEGIN.

@@ -51,13 +51,20 @@ struct Pass {
 }
 
 /// The steps of a run as its snapshot records them, what they take along, and the tables of both.
-fn records(steps: &[StepFacts]) -> (Vec<StepRecord>, Vec<AlongRecord>, Vec<Target>) {
+pub(super) struct Records {
+    steps: Vec<StepRecord>,
+    along: Vec<AlongRecord>,
+    tables: Vec<Target>,
+}
+
+/// What the snapshot of a run of these steps records of them.
+pub(super) fn records(steps: &[StepFacts]) -> Records {
     let own = steps.iter().map(|facts| &facts.target);
     let (tables, at) =
         tables(own.chain(steps.iter().flat_map(|facts| &facts.along).map(|along| &along.target)));
     let mut at = at.into_iter();
     let record = |(facts, table): (&StepFacts, usize)| StepRecord { table, ..facts.record.clone() };
-    let records = steps.iter().zip(at.by_ref()).map(record).collect();
+    let own = steps.iter().zip(at.by_ref()).map(record).collect();
     let all = steps.iter().enumerate().flat_map(|(step, facts)| facts.along.iter().map(move |a| (step, a)));
     let record = |((step, along), table): ((usize, &Along), usize)| AlongRecord {
         step,
@@ -66,7 +73,7 @@ fn records(steps: &[StepFacts]) -> (Vec<StepRecord>, Vec<AlongRecord>, Vec<Targe
         kind: along.kind,
         foreseen: along.foreseen.clone(),
     };
-    (records, all.zip(at).map(record).collect(), tables)
+    Records { steps: own, along: all.zip(at).map(record).collect(), tables }
 }
 
 impl<'a, 's> Written<'a, 's> {
@@ -230,16 +237,16 @@ impl<'a, 's> Written<'a, 's> {
     fn snapshot(&mut self) -> Result<(), Failure> {
         let Some(record) = &mut self.begun.run.record else { return Ok(()) };
         if self.begun.snapshot.is_none() {
-            let (steps, along, tables) = records(&self.begun.run.steps);
+            let Records { steps, along, tables } = &self.begun.run.records;
             let header = SnapshotHeader {
                 format: SNAPSHOT_FORMAT.to_owned(),
                 version: SNAPSHOT_VERSION,
                 run: record.receipt.run.clone(),
                 database: record.receipt.database.clone(),
                 params: serde_json::Map::new(),
-                steps,
-                tables,
-                along,
+                steps: steps.clone(),
+                tables: tables.clone(),
+                along: along.clone(),
             };
             self.begun.snapshot = Some(record.folder.snapshot(&header)?);
         }
@@ -255,7 +262,7 @@ impl<'a, 's> Written<'a, 's> {
     ) -> Result<Pass, Box<End>> {
         self.snapshot().map_err(End::Failed)?;
         let step = self.begun.proven;
-        let (steps, taken, _) = records(&self.begun.run.steps);
+        let Records { steps, along: taken, .. } = &self.begun.run.records;
         let (table, role) = match rows.along {
             None => (steps.get(step).map(|record| record.table), Role::Target),
             Some(nth) => (taken.iter().filter(|a| a.step == step).nth(nth).map(|a| a.table), Role::Cascade),
