@@ -140,6 +140,7 @@ fn of_change(preview: &Preview) -> Json {
         "title": preview.title,
         "mark": preview.mark,
         "rehearsed": preview.rehearsed,
+        "triggered": preview.triggered.iter().map(along).collect::<Vec<_>>(),
         "steps": preview.steps.iter().map(step).collect::<Vec<_>>(),
         "notes": preview.notes,
     })
@@ -156,12 +157,21 @@ fn of_undo(preview: &UndoPreview) -> Json {
         });
         and(block(&batch.block), fields)
     };
+    let whole = |batch: &BatchPreview| {
+        json!({
+            "table": batch.block.target.table,
+            "rows": batch.block.along.iter().map(along).collect::<Vec<_>>(),
+            "left_alone": batch.left_alone.as_ref().map(conflicts),
+        })
+    };
     json!({
         "database": preview.database,
         "title": preview.title,
         "undo_of": preview.run,
         "rehearsed": preview.rehearsed,
         "steps": preview.batches.iter().map(batch).collect::<Vec<_>>(),
+        "triggered": preview.triggered.iter().map(whole).collect::<Vec<_>>(),
+        "left_to_triggers": preview.standing.iter().map(|(table, why)| json!({ "table": table, "why": why })).collect::<Vec<_>>(),
         "unmet": preview.unmet.as_ref().map(unmet),
         "notes": preview.notes,
     })

@@ -72,6 +72,12 @@ impl Terms {
         }
     }
 
+    /// Whether there are foreseen writes outside the rows, and all of them were declared: then what an engine counts without
+    /// saying of which table is these.
+    pub fn declares_all(&self, foreseen: &[SideWrite]) -> bool {
+        !foreseen.is_empty() && foreseen.iter().all(|write| self.declares(write, foreseen))
+    }
+
     /// Whether a write outside the rows was declared, among others of the same step. A number of rows that was said must be
     /// met where the rows are counted.
     pub fn declares(&self, write: &SideWrite, among: &[SideWrite]) -> bool {

@@ -28,6 +28,7 @@ pub mod study;
 pub mod survey;
 pub mod table;
 pub mod totals;
+pub mod triggered;
 pub mod undo;
 pub mod value;
 pub mod verify;

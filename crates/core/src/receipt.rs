@@ -9,6 +9,7 @@ use crate::finding::{Code, Finding};
 use crate::hash::Fingerprint;
 use crate::mark::StepKind;
 use crate::side::SideWrite;
+use crate::triggered::TriggeredReceipt;
 use crate::way_back::WayBack;
 
 /// What a receipt calls its format.
@@ -205,6 +206,9 @@ pub struct Receipt {
     pub rehearsed: bool,
     /// The steps, in order.
     pub steps: Vec<StepReceipt>,
+    /// What triggers and routines have written in other tables; `None` in receipts of before such rows were held.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub triggered: Option<Vec<TriggeredReceipt>>,
     /// What tells the engine's transaction, where it has such a thing.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
@@ -258,6 +262,7 @@ impl Receipt {
             changed_elsewhere: Vec::new(),
             rehearsed: false,
             steps,
+            triggered: None,
             token: None,
             before: None,
             after: None,
@@ -301,6 +306,11 @@ impl Receipt {
     /// Rows that its steps took along.
     pub fn along(&self) -> u64 {
         self.steps.iter().flat_map(|s| &s.along).map(|a| a.deleted + a.changed).sum()
+    }
+
+    /// Rows that triggers and routines wrote, where they are in the snapshot.
+    pub fn triggered(&self) -> u64 {
+        self.triggered.iter().flatten().map(TriggeredReceipt::rows).sum()
     }
 
     /// Whether this run can be taken back as far as its own record goes.

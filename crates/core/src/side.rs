@@ -52,6 +52,16 @@ pub struct SideWrite {
     /// Whether the rows are held like the step's own: then they are in the snapshot, and an undo brings them back.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub held: bool,
+    /// Why rows that could be held are not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unheld: Option<String>,
+}
+
+impl SideWrite {
+    /// One whose rows are not held, as far as is known.
+    pub fn new(table: impl Into<String>, how: SideHow, rows: Option<u64>) -> SideWrite {
+        SideWrite { table: table.into(), how, rows, held: false, unheld: None }
+    }
 }
 
 /// A table that is said to be written besides: `price_log`, or `price_log=12` with how many rows of it.
@@ -128,8 +138,7 @@ mod tests {
         );
         assert!(counted.names("public.price_log") && counted.names("PRICE_LOG") && !counted.names("log"));
         assert!(of("price_log=many").is_err());
-        let write =
-            |rows| SideWrite { table: "a".into(), how: SideHow::Trigger("t".into()), rows, held: false };
+        let write = |rows| SideWrite::new("a", SideHow::Trigger("t".into()), rows);
         assert_eq!(rows_of("a", &[write(Some(2)), write(Some(3))]), Some(5));
         assert_eq!(rows_of("a", &[write(Some(2)), write(None)]), None);
     }

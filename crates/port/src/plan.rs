@@ -10,6 +10,7 @@ use marktwice_core::mark::{Foreseen, Parts, StepKind};
 use marktwice_core::notice::Assigned;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::{Pin, Target};
+use marktwice_core::triggered::Triggered;
 use marktwice_core::way_back::WayBack;
 
 /// A step, understood by an engine and ready to be held, foreseen and executed.
@@ -41,6 +42,8 @@ pub struct Plan {
     pub leave_out: Option<String>,
     /// Tables of which it may take rows along, parents before children.
     pub along: Vec<Along>,
+    /// Tables that triggers write, each with whether its rows are held.
+    pub triggered: Vec<Triggered>,
     /// Settings that bear on what the statement means here.
     pub settings: Vec<String>,
     /// The engine's own part.
@@ -93,4 +96,6 @@ pub struct Reach {
     pub back: WayBack,
     /// Tables of which it may take rows along.
     pub along: Vec<Along>,
+    /// What triggers write that foreign keys' actions set off.
+    pub fired: Vec<SideWrite>,
 }

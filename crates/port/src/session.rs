@@ -5,10 +5,12 @@ use std::time::Duration;
 use marktwice_core::finding::Code;
 use marktwice_core::hash::Fingerprint;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::side::SideWrite;
 use marktwice_core::steps::Touches;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
+use marktwice_core::triggered::Triggered;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 
@@ -176,6 +178,20 @@ pub trait Session {
     /// # Errors
     /// When the engine fails.
     fn restore_reach(&mut self, batch: &Batch) -> Result<Reach, EngineError>;
+
+    /// Which tables can be put back as they were as a whole, whatever triggers make of them meanwhile: those of `known`, and
+    /// those that triggers write. `own` are put back row by row.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn restorable(
+        &mut self,
+        _written: &[SideWrite],
+        _known: &[Target],
+        _own: &[Target],
+    ) -> Result<Vec<Triggered>, EngineError> {
+        Ok(Vec::new())
+    }
 
     /// Fingerprints of the contents of all tables, by name: what proves that a database is as it was.
     ///

@@ -4,6 +4,7 @@ use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::mark::HeldRow;
 use marktwice_core::side::SideWrite;
+use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 
@@ -109,6 +110,48 @@ pub trait Tx: Hold {
     /// # Errors
     /// When the engine refuses a row.
     fn put(&mut self, batch: &Batch) -> Result<u64, EngineError>;
+
+    /// Holds whole tables as they are, before triggers write them; one that is held already stays as it was.
+    ///
+    /// # Errors
+    /// When the engine fails, or a table is not defined as it was.
+    fn hold_triggered(&mut self, tables: &[Target]) -> Result<(), EngineError> {
+        let names = tables.iter().map(|table| table.table.as_str()).collect::<Vec<_>>().join(", ");
+        Err(EngineError::Other(format!("this engine holds no tables as a whole: {names}")))
+    }
+
+    /// What has become of those tables by now: of each the number under which [`Tx::pair`] gives its rows, with those that
+    /// have come in. Rows that are as they were are among them.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn triggered(&mut self) -> Result<Vec<(usize, Target)>, EngineError> {
+        Ok(Vec::new())
+    }
+
+    /// Holds rows of such a table that are to be put back, or, where they are `left`, that are not, whatever else is; gives
+    /// the number under which they can be read again.
+    ///
+    /// # Errors
+    /// When the engine fails, or the source or sink does.
+    fn hold_triggered_rows(
+        &mut self,
+        batch: &Batch,
+        _left: bool,
+        _source: &mut ChangeSource<'_>,
+        _sink: &mut KeepSink<'_>,
+    ) -> Result<usize, EngineError> {
+        Err(EngineError::Other(format!("this engine holds no tables as a whole: {}", batch.target.table)))
+    }
+
+    /// Puts those tables back as they were when they were held, but for the rows of [`Tx::hold_triggered_rows`], and proves
+    /// that they are so. Gives the rows that were written for it.
+    ///
+    /// # Errors
+    /// When the engine refuses a row, or something else keeps writing them.
+    fn restore_triggered(&mut self) -> Result<u64, EngineError> {
+        Ok(0)
+    }
 
     /// Makes constraints that wait for COMMIT speak now.
     ///

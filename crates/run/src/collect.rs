@@ -1,10 +1,12 @@
 //! What rows show as they are handed over, and the errors that come back through an engine.
 
-use marktwice_core::along::numbered;
+use marktwice_core::along::{Along, numbered};
 use marktwice_core::breach::Breaches;
+use marktwice_core::cell::{CellDiff, diff};
 use marktwice_core::check::CheckFound;
-use marktwice_core::mark::{HeldRow, Label, Marker, StepKind};
+use marktwice_core::mark::{Foreseen, HeldRow, Label, Marker, StepKind};
 use marktwice_core::notice::{Assigned, Notices};
+use marktwice_core::table::Target;
 use marktwice_core::totals::Totals;
 use marktwice_core::{Expect, Image, Value};
 use marktwice_port::{DraftMark, EngineError, Hold, LogError, Matched, Phase, Plan, SideWrite, SinkError};
@@ -160,6 +162,57 @@ impl Collector<'_> {
     pub(crate) fn measured(&mut self, writes: &[SideWrite]) {
         if let Some(proven) = &mut self.proven {
             proven.measured.extend_from_slice(writes);
+        }
+    }
+}
+
+/// Looks at what triggers have made of other tables.
+pub(crate) struct Fired {
+    show: Show,
+    /// By table, and by what was done.
+    pub(crate) blocks: Vec<Block>,
+}
+
+impl Fired {
+    pub(crate) fn new(show: Show) -> Fired {
+        // They are many tables where a step's own rows are one.
+        let show = match show {
+            Show::First(most) => Show::First(most.div_ceil(4)),
+            Show::All => Show::All,
+        };
+        Fired { show, blocks: Vec::new() }
+    }
+
+    /// Takes one row that was written.
+    pub(crate) fn row(
+        &mut self,
+        target: &Target,
+        key: &[Value],
+        (before, now): (Option<&[Value]>, Option<&[Value]>),
+    ) {
+        let Some(image) = Image::of(before.map(<[Value]>::to_vec), now.map(<[Value]>::to_vec)) else {
+            return;
+        };
+        let kind = image.kind();
+        let same = |block: &Block| block.kind == kind && block.target.same_table(target);
+        let at = self.blocks.iter().position(same).unwrap_or_else(|| {
+            let along = Along { target: target.clone(), kind, foreseen: Vec::new(), follows: Vec::new() };
+            self.blocks.push(Block::along(&along, kind, 0, Vec::new()));
+            self.blocks.len() - 1
+        });
+        let Some(block) = self.blocks.get_mut(at) else { return };
+        block.matched += 1;
+        block.changes += 1;
+        if let Image::Update { before, after } = &image {
+            for CellDiff { column, .. } in diff(before, after) {
+                if !block.foreseen.iter().any(|f| f.column == column) {
+                    let label = Label::Rehearsed;
+                    block.foreseen.push(Foreseen { column, label, derived: false, why: None });
+                }
+            }
+        }
+        if self.show.wants(&block.rows) {
+            block.rows.push(ShownRow { key: key.to_vec(), image });
         }
     }
 }

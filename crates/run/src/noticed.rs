@@ -6,8 +6,10 @@ use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
 use marktwice_core::mark::StepKind;
 use marktwice_core::notice::Notices;
+use marktwice_core::side::ELSEWHERE;
 use marktwice_core::study::{LOOKED_UP, Wish};
 use marktwice_core::table::Target;
+use marktwice_core::triggered::is_fired;
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
 use marktwice_core::{Code, Finding, Value};
@@ -183,14 +185,35 @@ fn many_sources(kind: StepKind, target: &Target, many: &Many) -> Finding {
     Finding::new(Code::ManySources, format!("{matched}{some} with different values"))
 }
 
-/// A finding for each write outside the matched rows; one that was declared stops nothing. An undo has no terms.
-pub(crate) fn side_findings(side: &[SideWrite], terms: Option<&Terms>) -> Vec<Finding> {
+/// By what writes outside the matched rows are judged.
+#[derive(Clone, Copy)]
+pub(crate) enum Declared<'a> {
+    /// By what a change declares.
+    By(&'a Terms),
+    /// An undo declares nothing; it may put tables that triggers write back as a whole.
+    Undo {
+        /// Whether it does.
+        restores: bool,
+    },
+}
+
+/// A finding for each write outside the matched rows; one that was declared stops nothing.
+pub(crate) fn side_findings(side: &[SideWrite], declared: Declared<'_>) -> Vec<Finding> {
     let one = |write: &SideWrite| {
         let finding = Finding::new(write.how.code(), side_text(write));
-        let Some(terms) = terms else {
-            // An undo declares nothing.
-            let code = write.how.code();
-            return finding.hint(format!("Look at what is named; let it pass with --allow {code}."));
+        let terms = match declared {
+            Declared::By(terms) => terms,
+            Declared::Undo { restores } if restores && write.held && is_fired(write) => {
+                let by = side_text(&SideWrite { held: false, unheld: None, ..write.clone() });
+                let by = by.split(';').next().unwrap_or_default();
+                let message =
+                    format!("{by}; that table goes back to what it was, whatever the trigger makes of it");
+                return Finding { message, ..finding }.weighing(Level::Note).hint("nothing; it is put right");
+            }
+            Declared::Undo { .. } => {
+                let code = write.how.code();
+                return finding.hint(format!("Look at what is named; let it pass with --allow {code}."));
+            }
         };
         if !terms.declares(write, side) {
             let other = terms.also_writes.iter().find(|d| d.names(&write.table)).and_then(|d| d.rows);
@@ -198,7 +221,7 @@ pub(crate) fn side_findings(side: &[SideWrite], terms: Option<&Terms>) -> Vec<Fi
             let table = &write.table;
             let message = format!("{}{other}", finding.message);
             let finding = Finding { message, ..finding };
-            if table.is_empty() || finding.code != Code::UndeclaredWrite {
+            if table.is_empty() || table == ELSEWHERE || finding.code != Code::UndeclaredWrite {
                 return finding;
             }
             return finding
@@ -248,6 +271,15 @@ pub(crate) fn no_way_back(back: &WayBack) -> Vec<Finding> {
     back.obstacles.iter().map(|why| Finding::new(Code::NoWayBack, why.clone())).collect()
 }
 
+/// What becomes of what a trigger or a routine writes.
+fn fate(write: &SideWrite) -> String {
+    match (&write.unheld, write.held) {
+        (_, true) => "its rows go into the snapshot, and an undo brings them back".to_owned(),
+        (Some(why), _) => format!("that is not in the snapshot and an undo leaves it ({why})"),
+        (None, _) => "that is not in the snapshot and an undo leaves it".to_owned(),
+    }
+}
+
 /// One write outside the matched rows, in words.
 pub fn side_text(write: &SideWrite) -> String {
     let rows = match write.rows {
@@ -256,18 +288,8 @@ pub fn side_text(write: &SideWrite) -> String {
         None => String::new(),
     };
     match &write.how {
-        SideHow::Trigger(name) => {
-            format!(
-                "trigger {name} writes {rows}{}; that is not in the snapshot and an undo leaves it",
-                write.table
-            )
-        }
-        SideHow::Routine(name) => {
-            format!(
-                "function {name} writes {rows}{}; that is not in the snapshot and an undo leaves it",
-                write.table
-            )
-        }
+        SideHow::Trigger(name) => format!("trigger {name} writes {rows}{}; {}", write.table, fate(write)),
+        SideHow::Routine(name) => format!("function {name} writes {rows}{}; {}", write.table, fate(write)),
         SideHow::Unmeasured(what) => what.clone(),
         SideHow::Measured(what) => format!(
             "{} were {what} on the way, by a trigger or a foreign key's action; these are not in the snapshot and an undo leaves them",

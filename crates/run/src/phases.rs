@@ -17,6 +17,7 @@ use marktwice_core::receipt::{Receipt, RunState, StepReceipt};
 use marktwice_core::record::StepRecord;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
+use marktwice_core::triggered::{Triggered, TriggeredReceipt, is_fired};
 use marktwice_core::value::Value;
 use marktwice_core::words;
 use marktwice_port::{
@@ -46,6 +47,7 @@ pub(crate) struct StepFacts {
     pub(crate) target: Target,
     pub(crate) record: StepRecord,
     pub(crate) along: Vec<Along>,
+    pub(crate) triggered: Vec<Triggered>,
     pub(crate) allowed: Vec<Code>,
     pub(crate) terms: Terms,
 }
@@ -58,6 +60,7 @@ impl StepFacts {
             target: plan.target.clone(),
             record: record(plan, 0),
             along: plan.along.clone(),
+            triggered: plan.triggered.clone(),
             allowed: change.allowed(plan.step),
             terms: change.terms(plan.step),
         }
@@ -126,7 +129,7 @@ impl<'a> Prepared<'a> {
                     receipt.settings = settings.said;
                     receipt.warnings = settings.warnings;
                 });
-                Ok(Begun { run: self, tx, snapshot: None, proven: 0, along: 0 })
+                Ok(Begun { run: self, tx, snapshot: None, proven: 0, beside: 0, unheld: Vec::new() })
             }
             Err(error) => Err(Box::new(self.ended(ended_by(error), None))),
         }
@@ -220,8 +223,10 @@ pub(crate) struct Begun<'a, 's> {
     /// Opened by the first step that is proven, and written on by all of them.
     snapshot: Option<Box<dyn SnapshotWriter>>,
     proven: usize,
-    /// Rows in it that steps took along.
-    along: u64,
+    /// Rows in it that are no step's own.
+    beside: u64,
+    /// Tables that triggers write, and that are not held.
+    unheld: Vec<TriggeredReceipt>,
 }
 
 /// The end that an engine's error means while rows are held.
@@ -258,6 +263,87 @@ impl<'a, 's> Begun<'a, 's> {
     pub(crate) fn end(self, end: End) -> Ended {
         let step = self.proven;
         roll_back(self.run, self.tx, end, Some(step))
+    }
+
+    /// Tables that triggers are about to write are held as a whole, those that can be.
+    fn before_triggers(&mut self, side: &[SideWrite]) -> Result<(), EngineError> {
+        let Some(facts) = self.run.steps.get(self.proven) else { return Ok(()) };
+        let mut tables = Vec::new();
+        for table in &facts.triggered {
+            if !side.iter().any(|write| is_fired(write) && write.table == table.shown) {
+                continue;
+            }
+            match &table.target {
+                Ok(target) => tables.push(target.clone()),
+                Err(why) => {
+                    let unheld = TriggeredReceipt::unheld(&table.shown, why);
+                    if !self.unheld.contains(&unheld) {
+                        self.unheld.push(unheld);
+                    }
+                }
+            }
+        }
+        if tables.is_empty() { Ok(()) } else { self.tx.hold_triggered(&tables) }
+    }
+
+    /// The same for an undo, which knows them all beforehand.
+    pub(crate) fn hold_triggered(
+        mut self,
+        tables: &[Target],
+        unheld: &[Triggered],
+    ) -> Result<Begun<'a, 's>, Ended> {
+        let why = |table: &Triggered| {
+            let why = table.target.as_ref().err()?;
+            Some(TriggeredReceipt::unheld(&table.shown, why))
+        };
+        self.unheld.extend(unheld.iter().filter_map(why));
+        if tables.is_empty() {
+            return Ok(self);
+        }
+        match self.tx.hold_triggered(tables) {
+            Ok(()) => Ok(self),
+            Err(error) => Err(self.end(ended_by(error))),
+        }
+    }
+
+    /// Holds rows of such a table that go back, or that are left as they are.
+    pub(crate) fn hold_triggered_rows(
+        mut self,
+        (batch, left): (&Batch, bool),
+        source: &mut ChangeSource<'_>,
+        keep: &mut KeepSink<'_>,
+        differing: &mut dyn FnMut(&mut dyn Tx, usize) -> Result<String, EngineError>,
+    ) -> Result<Begun<'a, 's>, Ended> {
+        let mut number = batch.step;
+        let held = read_back(
+            &mut *self.tx,
+            &mut |tx, sink| {
+                number = tx.hold_triggered_rows(batch, left, source, sink)?;
+                Ok(((), number))
+            },
+            keep,
+        );
+        match held {
+            Ok(Some(())) => Ok(self),
+            Ok(None) => {
+                let end = match differing(&mut *self.tx, number) {
+                    Ok(what) => End::Verification(Faults::whole(&batch.target, what)),
+                    Err(error) => ended_by(error),
+                };
+                Err(self.end(end))
+            }
+            Err(error) => Err(self.end(ended_by(error))),
+        }
+    }
+
+    /// The end of an undo's writing: those tables are put back, and proven to be as they should.
+    pub(crate) fn restore_triggered(mut self) -> Result<Begun<'a, 's>, Ended> {
+        self.run.context.ambient.progress(Phase::Restoring, 0, None);
+        let tx = &mut self.tx;
+        match tx.restore_triggered().and_then(|_| tx.settle_constraints()) {
+            Ok(()) => Ok(self),
+            Err(error) => Err(self.end(ended_by(error))),
+        }
     }
 
     fn facts(&self) -> Option<&StepFacts> {
@@ -387,25 +473,13 @@ impl<'a, 's> Begun<'a, 's> {
         keep: &mut KeepSink<'_>,
         differing: &mut Differing<'_>,
     ) -> Result<Marked<'a, 's>, Ended> {
-        let mut sent = Readback::default();
-        let held = self.tx.hold_rows(batch, source, &mut |change, now| {
-            let kept = keep(change, now)?;
-            if let Keep::Hold(wanted) = &kept {
-                sent.add(change.ordinal, now, wanted.as_deref());
-            }
-            Ok(kept)
-        });
-        // What was loaded is read again: the rows are put back from there, and verified against it.
-        let mut loaded = Readback::default();
-        let again = held.and_then(|held| {
-            self.tx.held(batch.step, &mut |row| {
-                loaded.add(row.ordinal, row.image.before(), row.image.after());
-                Ok(())
-            })?;
-            Ok(held)
-        });
-        match again {
-            Ok(_) if sent != loaded => {
+        let held = read_back(
+            &mut *self.tx,
+            &mut |tx, sink| Ok((tx.hold_rows(batch, source, sink)?, batch.step)),
+            keep,
+        );
+        match held {
+            Ok(None) => {
                 let what = match differing(&mut *self.tx) {
                     Ok(what) => what,
                     Err(error) => return Err(self.end(ended_by(error))),
@@ -413,7 +487,7 @@ impl<'a, 's> Begun<'a, 's> {
                 let faults = Faults::whole(&batch.target, what);
                 Err(self.end(End::Verification(faults)))
             }
-            Ok(held) => {
+            Ok(Some(held)) => {
                 let matched = held.matched;
                 self.marked(held, MarkSummary { matched, changes: matched, ..MarkSummary::default() })
             }
@@ -464,6 +538,31 @@ impl Readback {
     }
 }
 
+/// What loads rows, and gives the number under which they can be read again.
+type Loading<'a, T> = dyn FnMut(&mut dyn Tx, &mut KeepSink<'_>) -> Result<(T, usize), EngineError> + 'a;
+
+/// Loads rows and reads them again: they are put back from there, and verified against it. `None` where they do not read back
+/// as they were sent.
+fn read_back<T>(
+    tx: &mut dyn Tx,
+    load: &mut Loading<'_, T>,
+    keep: &mut KeepSink<'_>,
+) -> Result<Option<T>, EngineError> {
+    let (mut sent, mut loaded) = (Readback::default(), Readback::default());
+    let (held, number) = load(tx, &mut |change, now| {
+        let kept = keep(change, now)?;
+        if let Keep::Hold(wanted) = &kept {
+            sent.add(change.ordinal, now, wanted.as_deref());
+        }
+        Ok(kept)
+    })?;
+    tx.held(number, &mut |row| {
+        loaded.add(row.ordinal, row.image.before(), row.image.after());
+        Ok(())
+    })?;
+    Ok((sent == loaded).then_some(held))
+}
+
 fn first_undeclared(facts: &StepFacts, side: &[SideWrite]) -> Option<(String, Code)> {
     let undeclared = side
         .iter()
@@ -507,6 +606,9 @@ impl<'a, 's> Marked<'a, 's> {
 
     /// Step 6: the statement, verbatim.
     pub(crate) fn execute(mut self, plan: &Plan) -> Result<Written<'a, 's>, Ended> {
+        if let Err(error) = self.begun.before_triggers(&self.held.side) {
+            return Err(self.end(ended_by(error)));
+        }
         self.begun.run.context.ambient.progress(Phase::Executing, 0, None);
         let count = self.begun.tx.execute(plan);
         self.written(Some(plan), count)

@@ -47,6 +47,7 @@ pub(crate) fn plan_all(
         plan.assigned.iter_mut().for_each(|a| a.place.line_from(&change.source));
         plans.push(plan);
     }
+    written_by_steps(&mut plans);
     let mut standings = vec![Standing::default(); plans.len()];
     if plans.len() > 1 {
         let touches =
@@ -65,6 +66,20 @@ pub(crate) fn plan_all(
             Planned { plan, standing }
         })
         .collect())
+}
+
+/// Tables that steps write themselves are not held as a whole: of their rows each is told by itself.
+fn written_by_steps(plans: &mut [Plan]) {
+    let own = |plan: &Plan| {
+        let along = plan.along.iter().map(|along| along.target.clone());
+        std::iter::once(plan.target.clone()).chain(along).collect::<Vec<_>>()
+    };
+    let own: Vec<Target> = plans.iter().flat_map(own).collect();
+    for table in plans.iter_mut().flat_map(|plan| &mut plan.triggered) {
+        if table.target.as_ref().is_ok_and(|target| own.iter().any(|own| own.same_table(target))) {
+            table.target = Err("another step writes it by itself".to_owned());
+        }
+    }
 }
 
 /// A place in the text of one step shows the line of the whole text.

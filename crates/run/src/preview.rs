@@ -234,6 +234,8 @@ pub struct Preview {
     pub rehearsed: bool,
     /// When the preview was taken that it is compared with, where that was asked for.
     pub before: Option<String>,
+    /// What triggers have written in other tables, where that was rehearsed: by table, and by what was done.
+    pub triggered: Vec<Block>,
     /// The steps, in order.
     pub steps: Vec<StepPreview>,
 }
@@ -327,6 +329,10 @@ pub struct UndoPreview {
     pub rehearsed: bool,
     /// The batches, in the order in which they are put back: the run's last step first.
     pub batches: Vec<BatchPreview>,
+    /// Rows of other tables that triggers wrote: they go back last, each table as a whole.
+    pub triggered: Vec<BatchPreview>,
+    /// Tables that are left to what the undo's own triggers make of them, each with why.
+    pub standing: Vec<(String, String)>,
     /// An expected count of rows that is not met.
     pub unmet: Option<Unmet>,
 }

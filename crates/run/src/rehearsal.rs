@@ -6,16 +6,17 @@ use marktwice_core::change::Change;
 use marktwice_core::mark::StepKind;
 use marktwice_port::{DraftMark, Intent};
 
-use crate::collect::Collector;
+use crate::collect::{Collector, Fired};
 use crate::context::Context;
 use crate::outcome::{Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts};
 use crate::planned::Planned;
+use crate::preview::{Block, Show};
 
 /// How far a rehearsal came.
 pub(crate) enum Rehearsed {
-    /// To its end: the rows of all steps are known.
-    All,
+    /// To its end: the rows of all steps are known, and these that triggers have written.
+    All(Vec<Block>),
     /// To a step that is known to be stopped; what is behind it stays open.
     Stopped,
     /// It failed, as a run would have.
@@ -28,7 +29,7 @@ pub(crate) fn rehearse(
     change: &Change,
     steps: &[Planned],
     draft: &mut dyn DraftMark,
-    seen: &mut [Collector<'_>],
+    (seen, show): (&mut [Collector<'_>], Show),
 ) -> Result<Rehearsed, Failure> {
     let facts = steps.iter().map(|step| StepFacts::of(step, change)).collect();
     let mut session = context.open(Intent::Write)?;
@@ -43,8 +44,9 @@ pub(crate) fn rehearse(
             collector.rehearsed(&planned.plan);
             begun = marked.execute(&planned.plan)?.prove_to(Some(collector))?;
         }
-        begun.end_rehearsal()?;
-        Ok(Rehearsed::All)
+        let mut fired = Fired::new(show);
+        begun.end_rehearsal_before(&mut fired)?;
+        Ok(Rehearsed::All(fired.blocks))
     };
     Ok(run().unwrap_or_else(Rehearsed::Ended))
 }

@@ -10,7 +10,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 
 use marktwice_core::Value;
-use marktwice_core::image::Place;
+use marktwice_core::image::{Place, Role};
 use marktwice_core::receipt::{Receipt, RunState};
 use marktwice_core::table::KeyKind;
 use marktwice_core::undo::RowChange;
@@ -283,7 +283,8 @@ fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> 
     // What they took along says the same, where it can be told again.
     let by_content =
         |table: usize| header.tables.get(table).is_none_or(|target| target.key.kind == KeyKind::WholeRow);
-    for along in header.along.iter().filter(|along| !by_content(along.table)) {
+    let taken = header.along.iter().filter(|along| along.role == Role::Cascade);
+    for along in taken.filter(|along| !by_content(along.table)) {
         if !steps.contains(&(along.step, along.table)) {
             steps.push((along.step, along.table));
         }

@@ -7,6 +7,7 @@ use marktwice_core::finding::{Code, Level};
 use marktwice_core::mark::{Label, MarkSummary, StepKind};
 use marktwice_core::notice::Notices;
 use marktwice_core::receipt::{Receipt, RunState};
+use marktwice_core::side::ELSEWHERE;
 use marktwice_core::study::Study;
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
@@ -17,7 +18,7 @@ use crate::context::{Context, Talk};
 use crate::history::standing;
 use crate::mark::since_then;
 use crate::noticed::{
-    against_terms, broken, closer, explained, from_rows, no_way_back, side_findings, still_open,
+    Declared, against_terms, broken, closer, explained, from_rows, no_way_back, side_findings, still_open,
 };
 use crate::outcome::{Failure, RunOutcome};
 use crate::planned::{Planned, mark_header, plan_all};
@@ -147,11 +148,11 @@ pub(crate) fn take(
     let mut seen: Vec<Collector<'_>> =
         steps.iter().map(|step| Collector::new(context, &step.plan, show)).collect();
     let rehearsed = talk.is_some();
-    let (mut ended, mut whole) = (None, true);
+    let (mut ended, mut whole, mut triggered) = (None, true, Vec::new());
     if let Some(talk) = talk {
         talk.tell(&said);
-        match rehearse(context, change, &steps, &mut *draft, &mut seen)? {
-            Rehearsed::All => {}
+        match rehearse(context, change, &steps, &mut *draft, (&mut seen, show))? {
+            Rehearsed::All(blocks) => triggered = blocks,
             Rehearsed::Stopped => whole = false,
             Rehearsed::Ended(outcome) => (ended, whole) = (Some(*outcome), false),
         }
@@ -245,6 +246,7 @@ pub(crate) fn take(
         mark,
         rehearsed,
         before: None,
+        triggered,
         steps: previews,
     };
     Ok(Taken { preview, steps, totals, tidied, book, ended })
@@ -347,7 +349,11 @@ fn assemble(
         for foreseen in block.foreseen.iter_mut().filter(|f| f.label == Label::Unknown) {
             foreseen.label = Label::Rehearsed;
         }
-        let known = |write: &SideWrite| block.side.iter().any(|side| side.table == write.table);
+        let all_declared = terms.declares_all(&block.side);
+        let known = |write: &SideWrite| {
+            (all_declared && write.table == ELSEWHERE)
+                || block.side.iter().any(|side| side.table == write.table)
+        };
         let more: Vec<SideWrite> = proven.measured.iter().filter(|write| !known(write)).cloned().collect();
         block.side.extend(more);
     }
@@ -358,7 +364,7 @@ fn assemble(
     step.block.findings.extend(broken(&collector.breaches.found, &plan.target, several));
     step.block.checks.clone_from(&collector.checks);
     step.study.skipped = still_open(&collector.breaches.open);
-    step.block.findings.extend(side_findings(&step.block.side, Some(&terms)));
+    step.block.findings.extend(side_findings(&step.block.side, Declared::By(&terms)));
     step.block.findings.extend(against_terms(&step.block, &terms));
     if step.block.matched > 0 {
         step.block.findings.extend(no_way_back(&step.back));

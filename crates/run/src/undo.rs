@@ -11,6 +11,7 @@ use marktwice_core::receipt::{Receipt, RunKind, RunState, SnapshotRef, StepRecei
 use marktwice_core::record::StepRecord;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
+use marktwice_core::triggered::Triggered;
 use marktwice_core::undo::{OnChanged, OnGone, Policy, RowChange, inverse_kind};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Expect, hash};
@@ -24,11 +25,13 @@ use crate::phases::{Ended, Prepared, StepFacts};
 use crate::preview::{Show, UndoPreview};
 use crate::settle::tidy_up;
 
+mod by_triggers;
 mod compared;
 mod parts;
 mod readback;
 
-use compared::{Judge, Only, Sight};
+use by_triggers::{by_triggers, redefined};
+use compared::{Judge, Only, Sight, hold_triggered};
 use parts::{Part, parts};
 use readback::first_differing;
 
@@ -67,6 +70,8 @@ struct Back {
     way: WayBack,
     /// What it may take along.
     along: Vec<Along>,
+    /// What triggers write that this sets off.
+    fired: Vec<SideWrite>,
 }
 
 impl Back {
@@ -81,6 +86,14 @@ struct Undoing {
     entry: Entry,
     snapshot: SnapshotRef,
     batches: Vec<Back>,
+    /// Tables that triggers write, and that are held as a whole, with the rows that the run left in them.
+    triggered: Vec<Back>,
+    /// Whether those go back as a whole: an undo in part leaves them to its own triggers.
+    restores: bool,
+    /// Tables that triggers write and that cannot be held, each with why.
+    unheld: Vec<Triggered>,
+    /// Those that are left to what the undo's own triggers make of them, each with why.
+    standing: Vec<(String, String)>,
 }
 
 impl Undoing {
@@ -241,10 +254,7 @@ fn what_to_take_back(
             };
             let now = session.describe(&target.schema, &target.table)?;
             if now.definition != target.definition {
-                return Ok(Err(End::Changed(format!(
-                    "the definition of {} has changed since run {run}",
-                    target.table
-                ))));
+                return Ok(Err(redefined(target, run)));
             }
             let of = Place { step: at, table: part.table, role: Role::Target };
             let mut next = back(session, &part, target, (batches.len(), of), options)?;
@@ -262,7 +272,19 @@ fn what_to_take_back(
             batches.push(next);
         }
     }
-    Ok(Ok(Undoing { entry, snapshot, batches }))
+    let mut undoing = Undoing {
+        entry,
+        snapshot,
+        batches,
+        triggered: Vec::new(),
+        restores: true,
+        unheld: Vec::new(),
+        standing: Vec::new(),
+    };
+    match by_triggers(session, &header, &mut undoing, options)? {
+        Ok(()) => Ok(Ok(undoing)),
+        Err(end) => Ok(Err(end)),
+    }
 }
 
 /// How the rows of one step are put back.
@@ -292,7 +314,7 @@ fn back(
     };
     let inserts = kind == StepKind::Update && (part.went || options.policy.gone == OnGone::Insert);
     let batch = Batch { step: number, of, target: target.clone(), kind, columns, inserts };
-    let Reach { side, back: way, along } = session.restore_reach(&batch)?;
+    let Reach { side, back: way, along, fired } = session.restore_reach(&batch)?;
     // Columns that something in the database sets whenever a row is written: what they will hold only the undo can tell.
     for owned in &way.owned {
         let Some(column) = target.position(&owned.column) else { continue };
@@ -301,7 +323,7 @@ fn back(
         foreseen.push(Foreseen { column, label: Label::Unknown, derived, why: Some(owned.why.clone()) });
     }
     foreseen.sort_by_key(|f| f.column);
-    Ok(Back { batch, foreseen, open: Vec::new(), follows: false, side, way, along })
+    Ok(Back { batch, foreseen, open: Vec::new(), follows: false, side, way, along, fired })
 }
 
 /// What the numbers of rows that were taken along come behind.
@@ -313,11 +335,11 @@ fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>, back: &Back) -> Result<Opt
     loop {
         match reader.borrow_mut().next().map_err(Box::new)? {
             None => return Ok(None),
-            Some(mut change) if (change.place.step, change.place.table) == (of.step, of.table) => {
+            Some(mut change) if is_of(change.place, of) => {
                 if !change.differs() {
                     continue;
                 }
-                let taken = change.place.role != Role::Target;
+                let taken = change.place.role == Role::Cascade;
                 if taken {
                     // Rows of a step and those that it took along of the same table are put back together.
                     change.ordinal += BEHIND;
@@ -332,6 +354,13 @@ fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>, back: &Back) -> Result<Opt
             Some(_) => {}
         }
     }
+}
+
+/// Whether a row of the run stands among those that are put back together: a step's own with those of the same table that it
+/// took along.
+fn is_of(place: Place, of: Place) -> bool {
+    (place.step, place.table) == (of.step, of.table)
+        && (place.role == Role::Trigger) == (of.role == Role::Trigger)
 }
 
 /// What an undo does, in words, in place of a statement.
@@ -357,11 +386,23 @@ fn facts(undoing: &Undoing, options: &UndoOptions) -> Vec<StepFacts> {
             foreseen: back.foreseen.clone(),
         },
         along: back.along.clone(),
+        triggered: Vec::new(),
         allowed: options.allow.clone(),
-        terms: Terms::default(),
+        terms: undoing.terms(),
     };
-    undoing.batches.iter().map(one).collect()
+    let mut all: Vec<StepFacts> = undoing.batches.iter().map(one).collect();
+    let whole = |back: &Back| {
+        let target = back.batch.target.clone();
+        Triggered { shown: target.table.clone(), target: Ok(target), large: false }
+    };
+    if let Some(last) = all.last_mut() {
+        last.triggered = undoing.triggered.iter().map(whole).chain(undoing.unheld.iter().cloned()).collect();
+    }
+    all
 }
+
+/// Why an undo ends that meets other rows than were shown.
+const MOVED: &str = "rows have changed since the preview of this undo";
 
 fn put_back(
     context: &Context<'_>,
@@ -386,6 +427,12 @@ fn put_back(
     let run = || -> Result<RunOutcome, Ended> {
         let mut begun = prepared.begin(&mut *session)?;
         let mut again = compared::Seen::default();
+        begun =
+            hold_triggered(begun, (context, book), undoing, options, &mut |(_, found)| again.push(found))?;
+        let whole = again.len();
+        if seen.get(..whole) != again.get(..whole) {
+            return Err(begun.end(End::Changed(MOVED.to_owned())));
+        }
         for (at, back) in undoing.batches.iter().enumerate() {
             let reader = match book.snapshot(undoing.run(), &undoing.snapshot) {
                 Ok(reader) => RefCell::new(reader),
@@ -396,17 +443,19 @@ fn put_back(
                 &back.batch,
                 &mut || inverse(&reader, back),
                 &mut |change, now| Ok(judge.decide(change, now)),
-                &mut |tx: &mut dyn Tx| first_differing(tx, book, undoing, back),
+                &mut |tx: &mut dyn Tx| first_differing(tx, book, undoing, (back, back.batch.step)),
             )?;
             if judge.conflicts.count > 0 {
                 return Err(marked.end(End::Conflicts(judge.conflicts.clone())));
             }
             again.push(judge.seen);
-            if seen.get(at) != again.last() {
-                let why = "rows have changed since the preview of this undo".to_owned();
-                return Err(marked.end(End::Changed(why)));
+            if seen.get(whole + at) != again.last() {
+                return Err(marked.end(End::Changed(MOVED.to_owned())));
             }
             begun = marked.put(&back.batch)?.prove()?;
+        }
+        if undoing.restores {
+            begun = begun.restore_triggered()?;
         }
         let proven = begun.finish()?;
         let proven = if hold { proven.ask(talk)? } else { proven };

@@ -15,6 +15,7 @@ use marktwice_core::steps::Touches;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
+use marktwice_core::triggered::Triggered;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_port::{
@@ -305,6 +306,15 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.restore_reach(batch))
     }
 
+    fn restorable(
+        &mut self,
+        written: &[SideWrite],
+        known: &[Target],
+        own: &[Target],
+    ) -> Result<Vec<Triggered>, EngineError> {
+        self.1.engine(|| self.0.restorable(written, known, own))
+    }
+
     fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {
         self.0.contents()
     }
@@ -375,6 +385,28 @@ impl Tx for FaultyTx<'_> {
 
     fn put(&mut self, batch: &Batch) -> Result<u64, EngineError> {
         self.1.engine(|| self.0.put(batch))
+    }
+
+    fn hold_triggered(&mut self, tables: &[Target]) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.hold_triggered(tables))
+    }
+
+    fn triggered(&mut self) -> Result<Vec<(usize, Target)>, EngineError> {
+        self.1.engine(|| self.0.triggered())
+    }
+
+    fn hold_triggered_rows(
+        &mut self,
+        batch: &Batch,
+        left: bool,
+        source: &mut ChangeSource<'_>,
+        sink: &mut KeepSink<'_>,
+    ) -> Result<usize, EngineError> {
+        self.1.engine(|| self.0.hold_triggered_rows(batch, left, source, sink))
+    }
+
+    fn restore_triggered(&mut self) -> Result<u64, EngineError> {
+        self.1.engine(|| self.0.restore_triggered())
     }
 
     fn settle_constraints(&mut self) -> Result<(), EngineError> {

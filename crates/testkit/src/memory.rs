@@ -399,6 +399,7 @@ impl Session for Open {
             findings,
             leave_out: None,
             along: Vec::new(),
+            triggered: Vec::new(),
             settings: Vec::new(),
             target,
             detail: Box::new(step),

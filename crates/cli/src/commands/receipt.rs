@@ -81,7 +81,7 @@ fn write_csv(desk: &Desk, entry: &Entry, path: &Path, raw: bool) -> Result<u64, 
         let book = (context.book)(session.database())?;
         let mut reader = book.snapshot(&receipt.run, snapshot)?;
         let header = reader.header().clone();
-        let several = header.steps.len() > 1 || receipt.along() > 0;
+        let several = header.steps.len() > 1 || receipt.along() + receipt.triggered() > 0;
         let mut sheet = Sheet::new(open(path)?, raw);
         let mut rows = 0;
         let mut head = None;

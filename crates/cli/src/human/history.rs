@@ -186,6 +186,14 @@ pub(crate) fn receipt(entry: &Entry) -> String {
         also_written(step).iter().for_each(|text| line("also", text));
         checks(step).iter().for_each(|text| line("check", text));
     }
+    line("triggers", &super::outcome::triggered(receipt).unwrap_or_default());
+    for table in receipt.triggered.iter().flatten() {
+        let why = table
+            .unheld
+            .as_ref()
+            .map(|why| format!("rows of {} are not in the snapshot: {why}", table.table));
+        line("", &why.unwrap_or_default());
+    }
     line("rehearsed", if receipt.rehearsed { "yes: its rows were told by a rehearsal" } else { "" });
     line("settings", &receipt.settings.join("; "));
     receipt.warnings.iter().for_each(|text| line("warning", text));

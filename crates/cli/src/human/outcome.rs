@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use marktwice_core::mark::StepKind;
-use marktwice_core::receipt::{RunKind, StepReceipt};
+use marktwice_core::receipt::{Receipt, RunKind, StepReceipt};
 use marktwice_run::{Answer, Compared, End, Preview, RunOutcome, Settling, Shown, UndoPreview, Verdict};
 
 use super::{BOLD, DIM, GOOD, STOP, WARN, cells, conflicts, number, rows, styled, trouble, verb};
@@ -239,6 +239,13 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     {
         let _ = writeln!(out, "  {}", cells::escape(&text));
     }
+    if let Some(rows) = triggered(receipt) {
+        let text = match receipt.kind {
+            RunKind::Apply => format!("written by triggers, and in the snapshot: {rows}"),
+            RunKind::Undo => format!("what triggers wrote is put right: {rows}"),
+        };
+        let _ = writeln!(out, "  {}", cells::escape(&text));
+    }
     if let (RunKind::Apply, [step]) = (receipt.kind, receipt.steps.as_slice())
         && let Some(text) = untouched(step)
     {
@@ -260,6 +267,18 @@ pub(crate) fn along(step: &StepReceipt) -> Option<String> {
         }
     }
     (!parts.is_empty()).then(|| format!("taken along by foreign keys: {}", parts.join(", ")))
+}
+
+/// What triggers did to other tables; `None` where they did nothing that was held.
+pub(crate) fn triggered(receipt: &Receipt) -> Option<String> {
+    let mut parts = Vec::new();
+    for table in receipt.triggered.iter().flatten() {
+        let counts = [(table.inserted, "inserted"), (table.changed, "changed"), (table.deleted, "deleted")];
+        for (n, what) in counts.into_iter().filter(|(n, _)| *n > 0) {
+            parts.push(format!("{} of {} {what}", rows(n), table.table));
+        }
+    }
+    (!parts.is_empty()).then(|| parts.join(", "))
 }
 
 /// What the rows of a run say, as the end of a sentence.

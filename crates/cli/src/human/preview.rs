@@ -57,6 +57,9 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
             about(&mut out, &preview.database, &step.block);
         }
     }
+    for written in &preview.triggered {
+        by_triggers(&mut out, written, done_word(written.kind), ", by a trigger");
+    }
     out
 }
 
@@ -126,6 +129,20 @@ pub(crate) fn undo(preview: &UndoPreview, verbose: bool) -> String {
             about(&mut out, &preview.database, block);
         }
     }
+    for batch in &preview.triggered {
+        for block in &batch.block.along {
+            let what = format!("to {}", back_word(block.kind));
+            by_triggers(&mut out, block, &what, "; a trigger wrote them");
+        }
+        if let Some(found) = &batch.left_alone {
+            out.push('\n');
+            out.push_str(&conflicts::left_alone(found));
+        }
+    }
+    for (table, why) in &preview.standing {
+        let text = format!("{table} is left to what triggers make of it: {why}");
+        let _ = writeln!(out, "\n  {} {}", styled(WARN, "undo"), cells::escape(&text));
+    }
     if let Some(unmet) = &preview.unmet {
         out.push('\n');
         let expected = expected(unmet, preview.matched());
@@ -153,10 +170,27 @@ fn about(out: &mut String, id: &DatabaseId, block: &Block) {
     let _ = writeln!(out, "  {} {}", styled(DIM, "table definition"), block.target.definition);
 }
 
+/// Rows of one table that triggers wrote, or that are put right after them.
+fn by_triggers(out: &mut String, block: &Block, what: &str, by: &str) {
+    let table = cells::escape(&block.target.table);
+    let what = format!("{} of {table} {what}", rows(block.matched));
+    let _ = writeln!(out, "\n  {}{by}", styled(BOLD, &what));
+    row_table(out, block, &[]);
+}
+
+/// What was done to rows.
+pub(crate) fn done_word(kind: StepKind) -> &'static str {
+    match kind {
+        StepKind::Update => "changed",
+        StepKind::Insert => "inserted",
+        StepKind::Delete => "deleted",
+    }
+}
+
 /// Rows that are taken along.
 fn along(out: &mut String, block: &Block) {
     for taken in &block.along {
-        let goes = if taken.kind == StepKind::Delete { "deleted" } else { "changed" };
+        let goes = done_word(taken.kind);
         let table = cells::escape(&taken.target.table);
         let what = format!("{} of {table} {goes}", rows(taken.matched));
         let _ = writeln!(out, "\n  {}, by a foreign key's action", styled(BOLD, &what));

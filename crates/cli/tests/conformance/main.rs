@@ -32,6 +32,7 @@ mod steps;
 mod stopping;
 mod taken;
 mod traces;
+mod triggered;
 mod types;
 mod unseen;
 mod way_back;

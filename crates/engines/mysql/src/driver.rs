@@ -433,7 +433,7 @@ impl Driver for My {
             return Ok(Vec::new());
         }
         let how = SideHow::Measured(more.join(", "));
-        Ok(vec![SideWrite { table: ELSEWHERE.to_owned(), how, rows: None, held: false }])
+        Ok(vec![SideWrite::new(ELSEWHERE.to_owned(), how, None)])
     }
 
     /// A savepoint goes with the transaction it was made in.

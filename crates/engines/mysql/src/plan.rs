@@ -422,12 +422,7 @@ fn all_foreign_keys(
                  right PROCESS, or SELECT on {}.*, would show it",
                 target.schema, target.table, target.schema
             );
-            unseen.push(SideWrite {
-                table: String::new(),
-                how: SideHow::Unmeasured(what),
-                rows: None,
-                held: false,
-            });
+            unseen.push(SideWrite::new(String::new(), SideHow::Unmeasured(what), None));
         }
     }
     Ok((keys, unseen))

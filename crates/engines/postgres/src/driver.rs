@@ -373,7 +373,7 @@ impl Driver for Pg {
         if counted && written > *executed && !restoring && !before.onto_itself {
             let more = written - executed;
             let how = SideHow::Measured(format!("{more} more written than the statement matched"));
-            all.push(SideWrite { table: held.table.shown.clone(), how, rows: None, held: false });
+            all.push(SideWrite::new(held.table.shown.clone(), how, None));
         }
         Ok(all)
     }

@@ -106,16 +106,11 @@ pub(crate) fn between(before: &Books, after: &Books, own: &[String], children: &
             accounted.push(relid);
             let how = SideHow::Measured(in_words(written));
             let rows = Some(written.iter().sum());
-            elsewhere.push(SideWrite { table: name.clone(), how, rows, held: false });
+            elsewhere.push(SideWrite::new(name.clone(), how, rows));
         }
     }
     let mut unmeasured = |table: &str, what: String| {
-        elsewhere.push(SideWrite {
-            table: table.to_owned(),
-            how: SideHow::Unmeasured(what),
-            rows: None,
-            held: false,
-        });
+        elsewhere.push(SideWrite::new(table.to_owned(), SideHow::Unmeasured(what), None));
     };
     for (relid, (name, kind, of)) in &after.locks {
         let known = own.contains(relid)

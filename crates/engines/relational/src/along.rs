@@ -14,7 +14,7 @@ use crate::shell::{Joining, Tabled};
 mod gather;
 mod search;
 
-pub use gather::{Gathered, define, gather, side};
+pub use gather::{Gathered, define, fired_by, gather, side};
 pub use search::graph;
 
 /// Where rows are reached from.
@@ -162,7 +162,7 @@ fn row_of(alias: &str, names: &[String]) -> String {
 }
 
 /// A condition that no row of `table` is the one that `c` is. `identity` is what tells it: columns of `table`, and the row's.
-fn not_among<T: Tabled>(table: &str, identity: &[(String, String)]) -> String {
+pub fn not_among<T: Tabled>(table: &str, identity: &[(String, String)]) -> String {
     if T::JOINING == Joining::Join {
         // Such a list is made once; the other form would be searched through for each row.
         let (held, own): (Vec<String>, Vec<String>) = identity.iter().cloned().unzip();

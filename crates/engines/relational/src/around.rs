@@ -4,6 +4,7 @@
 use std::cell::RefCell;
 
 use marktwice_core::mark::StepKind;
+use marktwice_core::triggered::tell;
 use marktwice_port::{EngineError, Matched, Plan, SideWrite};
 
 use crate::along::{self, Gathered};
@@ -98,6 +99,7 @@ pub fn surroundings<D: Driver>(
         }
         Some(_) | None => {}
     }
+    tell(&mut side, &plan.triggered);
     let along = gathered.iter().map(|rows| rows.count).collect();
     let fires = detail.fires.for_statement || (matched > 0 && detail.fires.for_rows);
     Ok((Matched { matched, total, side, along, many: filled.many.clone(), back, fires }, gathered))

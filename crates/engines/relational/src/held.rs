@@ -240,6 +240,26 @@ impl<T: Tabled> Held<T> {
         self.pair_by(shell, &|held, range| self.keyed(held, range), sink)
     }
 
+    /// The same for held rows of which a condition (`WHERE …`) is true, of tables with a key that are narrow enough.
+    ///
+    /// # Errors
+    /// What the engine says, or the sink does.
+    pub fn pairs_in<S: Shell<Table = T>>(
+        &self,
+        shell: &mut S,
+        range: &str,
+        sink: &mut PairSink<'_>,
+    ) -> Result<(), EngineError> {
+        let width = self.layout.width();
+        let now = (0..self.layout.target.columns.len()).map(|at| self.table.form(at));
+        let forms: Vec<_> = self.forms.iter().copied().chain([T::TRUTH]).chain(now).collect();
+        let sql = self.keyed(&self.layout.columns().join(", "), range);
+        shell.each(&sql, &forms, &mut |mut values| {
+            let rest = values.split_off(width.min(values.len()));
+            sink(&self.layout.row(values), there(&rest)).map_err(EngineError::Sink)
+        })
+    }
+
     /// Pairs rows by a query: `make` gives it for what is selected of a held row, and for a condition over those that are
     /// paired. It gives that, whether there is a row now, and its columns.
     ///

@@ -25,6 +25,7 @@ pub mod through;
 pub mod ties;
 pub mod touches;
 pub mod transaction;
+pub mod triggered;
 pub mod understood;
 pub mod unknown;
 pub mod view;

@@ -1,6 +1,7 @@
 //! Putting rows back, in an order that works. Never by replacing rows: a row is updated, inserted or deleted by its key (or
 //! its place, or its contents) after what is there was compared and locked.
 
+use marktwice_core::Value;
 use marktwice_core::mark::StepKind;
 use marktwice_core::table::KeyKind;
 use marktwice_port::{Batch, ChangeSource, Constraint, EngineError, Keep, KeepSink};
@@ -39,19 +40,10 @@ pub fn hold_rows<D: Driver>(
     table.tell_by(&batch.target.key);
     same_definition(table.target(), &batch.target, "the run")?;
     driver.still(&table)?;
-    let twice = twice(batch);
-    let (number, flag) = D::Table::NUMBERED;
-    let mut columns = vec![format!("{ORDINAL} {number}")];
-    columns.extend(table.beside());
-    columns.extend((0..batch.target.columns.len()).map(|at| format!("{} {}", before(at), table.roomy(at))));
-    columns.extend(twice.iter().map(|at| format!("{} {}", wanted(*at), table.roomy(*at))));
-    columns.extend([format!("{THERE} {flag}"), format!("{IS_WANTED} {flag}")]);
-    let names: Vec<String> = columns.iter().filter_map(|c| c.split(' ').next()).map(str::to_owned).collect();
-    columns.extend(driver.behind());
-    driver.define(&table, batch.step, &columns)?;
-    let kept = table.held_name(batch.step);
-    driver.room_to_find(&table)?;
-    let mut finder = Finder::new(&table, Lock::Update, true);
+    let making = Making::new(driver, batch, table)?;
+    let table = &making.held.table;
+    driver.room_to_find(table)?;
+    let mut finder = Finder::new(table, Lock::Update, true);
     let mut held = 0;
     loop {
         let chunk = finder.next(driver, source)?;
@@ -65,26 +57,86 @@ pub fn hold_rows<D: Driver>(
                 Keep::Hold(wanted) => wanted,
                 Keep::Leave => continue,
             };
-            let mut row = vec![marktwice_core::Value::Int(change.ordinal)];
-            row.extend(table.beside_of(&change.key, now.as_ref()));
-            row.extend(images(&twice, values, wanted.as_deref()).cloned());
-            row.extend([D::Table::flag(now.is_some()), D::Table::flag(wanted.is_some())]);
-            rows.push(row);
+            let beside = table.beside_of(&change.key, now.as_ref());
+            rows.push(making.row(change.ordinal, beside, values, wanted.as_deref()));
             held += 1;
         }
-        driver.load(&kept, &names, rows)?;
+        making.load(driver, rows)?;
     }
-    driver.loaded(&kept)?;
-    let layout = Layout {
-        step: batch.step,
-        target: batch.target.clone(),
-        kind: batch.kind,
-        row: table.row_identity().is_some(),
-        flags: true,
-        moving: batch.columns.clone(),
-        after: twice.iter().map(|at| (*at, wanted(*at))).collect(),
-    };
-    Ok((Held::new(layout, &table), held))
+    Ok((making.made(driver)?, held))
+}
+
+/// A held table of rows that are to be put back, while it is filled.
+pub struct Making<T: Tabled> {
+    held: Held<T>,
+    twice: Vec<usize>,
+    names: Vec<String>,
+}
+
+impl<T: Tabled> Making<T> {
+    /// Makes one that is empty.
+    ///
+    /// # Errors
+    /// What the engine says.
+    pub fn new<D: Driver<Table = T>>(driver: &mut D, batch: &Batch, table: T) -> Result<Self, EngineError> {
+        let twice = twice(batch);
+        let (number, flag) = T::NUMBERED;
+        let mut columns = vec![format!("{ORDINAL} {number}")];
+        columns.extend(table.beside());
+        columns
+            .extend((0..batch.target.columns.len()).map(|at| format!("{} {}", before(at), table.roomy(at))));
+        columns.extend(twice.iter().map(|at| format!("{} {}", wanted(*at), table.roomy(*at))));
+        columns.extend([format!("{THERE} {flag}"), format!("{IS_WANTED} {flag}")]);
+        let names = columns.iter().filter_map(|c| c.split(' ').next()).map(str::to_owned).collect();
+        columns.extend(driver.behind());
+        driver.define(&table, batch.step, &columns)?;
+        let layout = Layout {
+            step: batch.step,
+            target: batch.target.clone(),
+            kind: batch.kind,
+            row: table.row_identity().is_some(),
+            flags: true,
+            moving: batch.columns.clone(),
+            after: twice.iter().map(|at| (*at, wanted(*at))).collect(),
+        };
+        Ok(Making { held: Held::new(layout, &table), twice, names })
+    }
+
+    /// A row of it: what is there now, and what is to be there.
+    pub fn row(
+        &self,
+        ordinal: i64,
+        beside: Vec<Value>,
+        now: Option<&[Value]>,
+        wanted: Option<&[Value]>,
+    ) -> Vec<Value> {
+        let mut row = vec![Value::Int(ordinal)];
+        row.extend(beside);
+        row.extend(images(&self.twice, now, wanted).cloned());
+        row.extend([T::flag(now.is_some()), T::flag(wanted.is_some())]);
+        row
+    }
+
+    /// Brings rows into it.
+    ///
+    /// # Errors
+    /// What the engine says.
+    pub fn load<D: Driver<Table = T>>(
+        &self,
+        driver: &mut D,
+        rows: Vec<Vec<Value>>,
+    ) -> Result<(), EngineError> {
+        driver.load(&self.held.name(), &self.names, rows)
+    }
+
+    /// It, full.
+    ///
+    /// # Errors
+    /// What the engine says.
+    pub fn made<D: Driver<Table = T>>(self, driver: &mut D) -> Result<Held<T>, EngineError> {
+        driver.loaded(&self.held.name())?;
+        Ok(self.held)
+    }
 }
 
 /// The statement that puts held rows of one kind back, all at once or the one of an ordinal.

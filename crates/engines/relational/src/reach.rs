@@ -126,7 +126,7 @@ pub fn count_actions(
         if rows == Some(0) {
             continue;
         }
-        all.push(SideWrite { table: key.child.clone(), how, rows, held: false });
+        all.push(SideWrite::new(key.child.clone(), how, rows));
         let removes = kind == StepKind::Delete && action == "CASCADE";
         let changed = if removes { Vec::new() } else { key.child_columns.clone() };
         further(counter, keys, key, removes, &changed, &mut all)?;
@@ -163,7 +163,7 @@ fn further(
         }
         let word = if removes { "DELETE" } else { "UPDATE" };
         let how = SideHow::ForeignKey(format!("ON {word} {action}"));
-        if add(SideWrite { table: key.child.clone(), how, rows: None, held: false }, all) {
+        if add(SideWrite::new(key.child.clone(), how, None), all) {
             let removes = removes && action == "CASCADE";
             let changed = if removes { Vec::new() } else { key.child_columns.clone() };
             further(counter, keys, key, removes, &changed, all)?;

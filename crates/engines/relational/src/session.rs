@@ -4,10 +4,12 @@ use marktwice_core::Value;
 use marktwice_core::finding::Code;
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::side::SideWrite;
 use marktwice_core::steps::Touches;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
+use marktwice_core::triggered::Triggered;
 use marktwice_port::{
     Batch, ChangeSource, EngineError, FoundSink, Plan, Reach, RowSink, Session, Stopper, Tx, Viewing, Watch,
 };
@@ -21,7 +23,7 @@ use crate::shell::{Tabled, forms};
 use crate::statement::detail;
 use crate::transaction::Transaction;
 use crate::view::View;
-use crate::{along, through, ties};
+use crate::{along, through, ties, triggered};
 
 /// An open database of a relational engine.
 pub struct Opened<D> {
@@ -79,6 +81,7 @@ impl<D: Driver> Session for Opened<D> {
         let mut plan = through::plan(&mut self.driver, source, allow, earlier)?;
         ties::settle(&mut self.driver, &mut plan)?;
         along::settle(&mut self.driver, &mut plan)?;
+        triggered::settle(&mut self.driver, &mut plan)?;
         Ok(plan)
     }
 
@@ -167,8 +170,22 @@ impl<D: Driver> Session for Opened<D> {
             let table = driver.described(&batch.target.schema, &batch.target.table)?;
             let keys = driver.foreign_keys(&table)?;
             let graph = along::of_batch(driver, &table, &keys, batch)?;
-            Ok(Reach { side, back, along: graph.map(|graph| graph.along()).unwrap_or_default() })
+            let along = graph.as_ref().map(|graph| graph.along()).unwrap_or_default();
+            let fired = match &graph {
+                Some(graph) => triggered::of_graph(driver, graph)?,
+                None => Vec::new(),
+            };
+            Ok(Reach { side, back, along, fired })
         })
+    }
+
+    fn restorable(
+        &mut self,
+        written: &[SideWrite],
+        known: &[Target],
+        own: &[Target],
+    ) -> Result<Vec<Triggered>, EngineError> {
+        self.driver.looking(|driver| triggered::which(driver, written, known, own, true))
     }
 
     fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {

@@ -6,6 +6,8 @@ use marktwice_core::along::{is_of, number};
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::mark::StepKind;
+use marktwice_core::table::Target;
+use marktwice_core::triggered::{self, Copied};
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, EngineError, Hold, KeepSink, Matched, PairSink, Plan, RowSink,
@@ -22,6 +24,7 @@ use crate::held::{Held, create};
 use crate::put;
 use crate::shell::Tabled;
 use crate::statement::{detail, may_write};
+use crate::triggered::{arrivals, batch as triggered_batch, copy, restore, wanted as wanted_as};
 
 /// What is kept of one step.
 #[derive(Debug)]
@@ -44,6 +47,10 @@ pub struct Transaction<'d, D: Driver> {
     steps: BTreeMap<usize, OfStep<D>>,
     /// Rows that steps take along, by the numbers that they carry.
     along: BTreeMap<usize, Gathered<D::Table>>,
+    /// Tables that triggers write, as they were before that.
+    triggered: Vec<Held<D::Table>>,
+    /// Rows of those that go back, or are left, by the numbers that they carry.
+    back: BTreeMap<usize, Held<D::Table>>,
     open: bool,
 }
 
@@ -57,7 +64,8 @@ impl<'d, D: Driver> Transaction<'d, D> {
         // From here on dropping it rolls back.
         let (here, settings) = (D::Here::default(), Settings::default());
         let (steps, along) = (BTreeMap::new(), BTreeMap::new());
-        let mut tx = Transaction { driver, here, settings, steps, along, open: true };
+        let (triggered, back) = (Vec::new(), BTreeMap::new());
+        let mut tx = Transaction { driver, here, settings, steps, along, triggered, back, open: true };
         (tx.here, tx.settings) = tx.driver.arrive()?;
         Ok(tx)
     }
@@ -69,6 +77,10 @@ impl<'d, D: Driver> Transaction<'d, D> {
     fn rows_held(&mut self, step: usize) -> Result<Held<D::Table>, EngineError> {
         if let Some(held) = self.along.get(&step) {
             return Ok(held.held.clone());
+        }
+        let of_table = self.triggered.iter().chain(self.back.values());
+        if let Some(held) = of_table.into_iter().find(|held| held.layout.step == step) {
+            return Ok(held.clone());
         }
         Ok(self.of(step)?.held.clone())
     }
@@ -184,6 +196,58 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         self.of(batch.step)?.executed = count;
         self.intact()?;
         Ok(count)
+    }
+
+    fn hold_triggered(&mut self, tables: &[Target]) -> Result<(), EngineError> {
+        for target in tables {
+            if self.triggered.iter().any(|held| held.layout.target.same_table(target)) {
+                continue;
+            }
+            let at = triggered::number(self.triggered.len(), Copied::Before);
+            self.triggered.push(self.driver.acting(|driver| copy(driver, target, at))?);
+        }
+        Ok(())
+    }
+
+    fn triggered(&mut self) -> Result<Vec<(usize, Target)>, EngineError> {
+        let driver = &mut *self.driver;
+        let mut all = Vec::new();
+        for held in &self.triggered {
+            driver.acting(|driver| arrivals(driver, held, true))?;
+            all.push((held.layout.step, held.layout.target.clone()));
+        }
+        Ok(all)
+    }
+
+    fn hold_triggered_rows(
+        &mut self,
+        batch: &Batch,
+        left: bool,
+        source: &mut ChangeSource<'_>,
+        sink: &mut KeepSink<'_>,
+    ) -> Result<usize, EngineError> {
+        let nth = self.triggered.iter().position(|held| held.layout.target.same_table(&batch.target));
+        let nth = nth.ok_or_else(|| EngineError::Other(format!("{} is not held", batch.target.table)))?;
+        let step = triggered::number(nth, if left { Copied::Left } else { Copied::Back });
+        let batch = Batch { of: batch.of, ..triggered_batch(step, &batch.target, StepKind::Update) };
+        let driver = &mut *self.driver;
+        let (held, _) =
+            driver.acting(|driver| driver.pinned(|driver| put::hold_rows(driver, &batch, source, sink)))?;
+        self.back.insert(step, held);
+        Ok(step)
+    }
+
+    fn restore_triggered(&mut self) -> Result<u64, EngineError> {
+        let mut all = Vec::new();
+        for (nth, start) in self.triggered.iter().enumerate() {
+            let [back, left] =
+                [Copied::Back, Copied::Left].map(|copied| self.back.get(&triggered::number(nth, copied)));
+            let at = triggered::number(nth, Copied::Wanted);
+            all.push((nth, self.driver.acting(|driver| wanted_as(driver, start, (back, left), at))?));
+        }
+        let done = restore(self.driver, &all)?;
+        self.intact()?;
+        Ok(done)
     }
 
     fn settle_constraints(&mut self) -> Result<(), EngineError> {

@@ -81,6 +81,7 @@ impl<T: Tabled> Understood<T> {
             pin,
             findings: all,
             along: Vec::new(),
+            triggered: Vec::new(),
             settings,
             detail: Box::new(detail),
         }

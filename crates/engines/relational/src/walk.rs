@@ -71,7 +71,7 @@ impl Reached {
     pub fn side_writes(&self, measured: bool) -> Vec<SideWrite> {
         let mut all: Vec<SideWrite> = Vec::new();
         for (written, how) in &self.writes {
-            let write = SideWrite { table: shown(written), how: how.clone(), rows: None, held: false };
+            let write = SideWrite::new(shown(written), how.clone(), None);
             if !all.contains(&write) {
                 all.push(write);
             }
@@ -79,18 +79,13 @@ impl Reached {
         for (what, how) in &self.acts {
             let by = by(how);
             let how = SideHow::Unmeasured(format!("{by} does {what}, which nobody can measure or take back"));
-            all.push(SideWrite { table: String::new(), how, rows: None, held: false });
+            all.push(SideWrite::new(String::new(), how, None));
         }
         for name in self.unseen.iter().filter(|_| !measured) {
             let what = format!(
                 "{name} runs what cannot be seen through here, and nobody can measure what that writes"
             );
-            all.push(SideWrite {
-                table: String::new(),
-                how: SideHow::Unmeasured(what),
-                rows: None,
-                held: false,
-            });
+            all.push(SideWrite::new(String::new(), SideHow::Unmeasured(what), None));
         }
         all
     }

@@ -57,12 +57,7 @@ pub(crate) fn fired(connection: &Connection, acts: &[Deed], table: &Table) -> Re
             }
             Act::Read { .. } | Act::Other => continue,
         };
-        let write = SideWrite {
-            table: written.clone(),
-            how: SideHow::Trigger(by.to_owned()),
-            rows: None,
-            held: false,
-        };
+        let write = SideWrite::new(written.clone(), SideHow::Trigger(by.to_owned()), None);
         if !fired.writes.contains(&write) {
             fired.writes.push(write);
         }

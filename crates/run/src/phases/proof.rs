@@ -11,6 +11,7 @@ use marktwice_core::receipt::RunState;
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
 use marktwice_core::side::{ELSEWHERE, SideWrite};
 use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::triggered::{self, TriggeredReceipt};
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::verify::{Fate, judge};
@@ -19,7 +20,7 @@ use marktwice_port::{CommitOutcome, EngineError, Matched, Phase, SnapshotWriter,
 use super::{
     Begun, Ended, Prepared, Record, StepFacts, ended_by, first_undeclared, no_step, roll_back, tick,
 };
-use crate::collect::{Collector, unwrap_sink};
+use crate::collect::{Collector, Fired, unwrap_sink};
 use crate::context::{Answer, Question, Talk};
 use crate::faults::Faults;
 use crate::outcome::{End, Failure, RunOutcome};
@@ -60,8 +61,14 @@ pub(super) struct Records {
 /// What the snapshot of a run of these steps records of them.
 pub(super) fn records(steps: &[StepFacts]) -> Records {
     let own = steps.iter().map(|facts| &facts.target);
-    let (tables, at) =
-        tables(own.chain(steps.iter().flat_map(|facts| &facts.along).map(|along| &along.target)));
+    let along = steps.iter().flat_map(|facts| &facts.along).map(|along| &along.target);
+    let mut fired: Vec<&Target> = Vec::new();
+    for target in steps.iter().flat_map(|facts| &facts.triggered).filter_map(|t| t.target.as_ref().ok()) {
+        if !fired.iter().any(|known| known.same_table(target)) {
+            fired.push(target);
+        }
+    }
+    let (tables, at) = tables(own.chain(along).chain(fired.iter().copied()));
     let mut at = at.into_iter();
     let record = |(facts, table): (&StepFacts, usize)| StepRecord { table, ..facts.record.clone() };
     let own = steps.iter().zip(at.by_ref()).map(record).collect();
@@ -73,7 +80,17 @@ pub(super) fn records(steps: &[StepFacts]) -> Records {
         kind: along.kind,
         foreseen: along.foreseen.clone(),
     };
-    Records { steps: own, along: all.zip(at).map(record).collect(), tables }
+    let mut along: Vec<AlongRecord> = all.zip(at.by_ref()).map(record).collect();
+    // Which step a trigger's row is due to nobody asks: they are compared once, when all steps have run.
+    let last = steps.len().saturating_sub(1);
+    along.extend(fired.iter().zip(at).map(|(target, table)| AlongRecord {
+        step: last,
+        table,
+        role: Role::Trigger,
+        kind: triggered::KIND,
+        foreseen: triggered::foreseen(target),
+    }));
+    Records { steps: own, along, tables }
 }
 
 impl<'a, 's> Written<'a, 's> {
@@ -109,7 +126,7 @@ impl<'a, 's> Written<'a, 's> {
                 Err(end) => return Err(self.end(*end)),
             };
             net += if along.target.same_table(&facts.target) { pass.net } else { 0 };
-            self.begun.along += pass.pairs;
+            self.begun.beside += pass.pairs;
             if pass.changed > 0 {
                 let changed = pass.changed.saturating_sub(count.deleted);
                 let table = along.target.table.clone();
@@ -184,10 +201,7 @@ impl<'a, 's> Written<'a, 's> {
         if let Some(collector) = looking {
             collector.measured(&measured);
         }
-        // Some engines count rows without saying of which table: where all that is foreseen is declared, these are that.
-        let foreseen = &self.held.side;
-        let all_declared =
-            !foreseen.is_empty() && foreseen.iter().all(|write| facts.terms.declares(write, foreseen));
+        let all_declared = facts.terms.declares_all(&self.held.side);
         let counted = measured.iter().filter(|write| !(all_declared && write.table == ELSEWHERE)).cloned();
         if let Some(write) = first_undeclared(facts, &counted.collect::<Vec<_>>()) {
             return Ok(Some(write));
@@ -265,7 +279,10 @@ impl<'a, 's> Written<'a, 's> {
         let Records { steps, along: taken, .. } = &self.begun.run.records;
         let (table, role) = match rows.along {
             None => (steps.get(step).map(|record| record.table), Role::Target),
-            Some(nth) => (taken.iter().filter(|a| a.step == step).nth(nth).map(|a| a.table), Role::Cascade),
+            Some(nth) => {
+                let mut taken = taken.iter().filter(|a| a.step == step && a.role == Role::Cascade);
+                (taken.nth(nth).map(|a| a.table), Role::Cascade)
+            }
         };
         let place = Place { step, table: table.unwrap_or_default(), role };
         let Begun { run, tx, snapshot, .. } = &mut self.begun;
@@ -347,6 +364,9 @@ fn row_change(place: Place, target: &Target, held: &HeldRow, now: Option<&[Value
 impl<'a, 's> Begun<'a, 's> {
     /// Step 8, its end: every step is proven, and the snapshot is synced, named and read back.
     pub(crate) fn finish(mut self) -> Result<AllProven<'a, 's>, Ended> {
+        if let Err(end) = self.fired(None) {
+            return Err(self.end(*end));
+        }
         let (proven, snapshot) = (self.proven, self.snapshot.take());
         let whole = proven == self.run.steps.len();
         let (Some(snapshot), true) = (snapshot, whole) else { return Err(self.end(End::Failed(no_step()))) };
@@ -355,7 +375,7 @@ impl<'a, 's> Begun<'a, 's> {
             Err(error) => return Err(self.end(End::Failed(error.into()))),
         };
         let receipt = self.run.record.as_ref().map(|record| &record.receipt);
-        let matched = receipt.map_or(0, |receipt| receipt.rows().0) + self.along;
+        let matched = receipt.map_or(0, |receipt| receipt.rows().0) + self.beside;
         if totals.rows != matched {
             let message = format!("{matched} rows were held and {} are in the snapshot", totals.rows);
             return Err(self.end(End::Failed(EngineError::Other(message).into())));
@@ -370,6 +390,65 @@ impl<'a, 's> Begun<'a, 's> {
             return Err(roll_back(run, tx, End::Failed(no_step()), None));
         };
         Ok(AllProven { run, record, tx })
+    }
+
+    /// What triggers have made of other tables, now that all steps have run: it goes into the snapshot, and before the eyes
+    /// of a rehearsal.
+    fn fired(&mut self, mut looking: Option<&mut Fired>) -> Result<(), Box<End>> {
+        let step = self.proven.saturating_sub(1);
+        let tables = self.tx.triggered().map_err(|error| Box::new(ended_by(error)))?;
+        let mut receipts = std::mem::take(&mut self.unheld);
+        for (number, target) in tables {
+            let Records { along, tables, .. } = &self.run.records;
+            let of = |record: &&AlongRecord| {
+                let table = tables.get(record.table);
+                record.role == Role::Trigger && table.is_some_and(|table| table.same_table(&target))
+            };
+            let Some(table) = along.iter().find(of).map(|record| record.table) else {
+                return Err(Box::new(End::Failed(no_step())));
+            };
+            let place = Place { step, table, role: Role::Trigger };
+            let stop = self.run.context.ambient.stopper();
+            let (context, snapshot) = (self.run.context, &mut self.snapshot);
+            let mut receipt = TriggeredReceipt::unheld(&target.table, "");
+            receipt.unheld = None;
+            let mut seen = 0;
+            let paired = self.tx.pair(number, &mut |held, now| {
+                seen += 1;
+                tick(context, Phase::Proving, seen, None, &*stop)?;
+                let before = held.image.before();
+                if before == now {
+                    return Ok(());
+                }
+                match (before, now) {
+                    (None, _) => receipt.inserted += 1,
+                    (_, None) => receipt.deleted += 1,
+                    _ => receipt.changed += 1,
+                }
+                if let Some(looking) = looking.as_deref_mut() {
+                    looking.row(&target, &held.key, (before, now));
+                }
+                if let (Some(snapshot), Some(row)) =
+                    (snapshot.as_mut(), row_change(place, &target, held, now))
+                {
+                    snapshot.row(&row)?;
+                }
+                Ok(())
+            });
+            paired.map_err(|error| Box::new(End::Failed(unwrap_sink(error))))?;
+            self.beside += receipt.rows();
+            receipts.push(receipt);
+        }
+        self.run.receipt(|receipt| receipt.triggered = Some(receipts));
+        Ok(())
+    }
+
+    /// The end of a rehearsal of a change: what triggers have written is looked at before nothing of it is left.
+    pub(crate) fn end_rehearsal_before(mut self, looking: &mut Fired) -> Result<(), Ended> {
+        match self.fired(Some(looking)) {
+            Ok(()) => self.end_rehearsal(),
+            Err(end) => Err(self.end(*end)),
+        }
     }
 
     /// The end of a rehearsal: nothing of it is left.

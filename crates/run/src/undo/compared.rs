@@ -10,13 +10,14 @@ use marktwice_core::undo::{RowChange, Treatment, treat};
 use marktwice_core::{Image, Role, Value};
 use marktwice_port::{Intent, Keep, Logbook, Phase, Session, Tx};
 
+use super::by_triggers::leniently;
 use super::{Back, UndoOptions, Undoing, facts, first_differing, inverse};
-use crate::collect::unwrap_sink;
+use crate::collect::{Fired, unwrap_sink};
 use crate::context::Context;
 use crate::faults::Conflicts;
-use crate::noticed::{no_way_back, side_findings};
+use crate::noticed::{Declared, no_way_back, side_findings};
 use crate::outcome::{End, Failure, RunOutcome};
-use crate::phases::{Ended, Prepared};
+use crate::phases::{Begun, Ended, Prepared};
 use crate::preview::{BatchPreview, Block, ShownRow, UndoPreview, Unmet};
 use marktwice_core::value::key_text;
 
@@ -172,6 +173,10 @@ struct Looker<'a> {
     context: &'a Context<'a>,
     judge: Judge<'a>,
     rows: Vec<ShownRow>,
+    /// Whether tables that triggers write go back as a whole.
+    restores: bool,
+    /// Rows of a table that triggers write, by what is done.
+    fired: Option<Fired>,
     totals: Totals,
     matched: u64,
     compared: u64,
@@ -190,6 +195,8 @@ impl<'a> Looker<'a> {
             context,
             judge: Judge::new(options, only, back),
             rows: Vec::new(),
+            restores: undoing.restores,
+            fired: (back.batch.of.role == Role::Trigger).then(|| Fired::new(options.show)),
             totals: Totals::new(back.batch.target.amounts(back.batch.columns.iter().copied())),
             matched: 0,
             compared: 0,
@@ -212,6 +219,11 @@ impl<'a> Looker<'a> {
             Keep::Leave => return kept,
         };
         self.matched += 1;
+        if let Some(fired) = &mut self.fired {
+            // Of such a table rows of all kinds go back together.
+            fired.row(&self.judge.back.batch.target, &change.key, (before, wanted));
+            return kept;
+        }
         if let (Some(before), Some(after)) = (before, wanted) {
             self.totals.add(before, after);
         }
@@ -230,14 +242,17 @@ impl<'a> Looker<'a> {
             kind: back.batch.kind,
             target: target.clone(),
             foreseen: back.foreseen.clone(),
-            findings: side_findings(&back.side, None).into_iter().chain(no_way_back(&back.way)).collect(),
+            findings: side_findings(&back.side, Declared::Undo { restores: self.restores })
+                .into_iter()
+                .chain(no_way_back(&back.way))
+                .collect(),
             allowed: judge.options.allow.clone(),
             matched: self.matched,
             changes: self.matched,
             rows: self.rows,
             totals: self.totals.finish(|c| target.columns.get(c).map_or(String::new(), |c| c.name.clone())),
             side: back.side.clone(),
-            along: Vec::new(),
+            along: self.fired.map(|fired| fired.blocks).unwrap_or_default(),
             unmet: Vec::new(),
             checks: Vec::new(),
             meanings: Vec::new(),
@@ -256,13 +271,16 @@ impl<'a> Looker<'a> {
     }
 }
 
+/// What was seen of each batch, with its fingerprint.
+type Looked = Vec<(BatchPreview, Fingerprint)>;
+
 /// Puts together what was seen of each batch.
 fn sight(
     undoing: &Undoing,
     options: &UndoOptions,
     only: &Only,
     (database, notes): (DatabaseId, Vec<String>),
-    seen: Vec<(BatchPreview, Fingerprint)>,
+    (seen, triggered): (Looked, Looked),
     rehearsed: bool,
 ) -> Result<Sight, Failure> {
     let run = undoing.run().to_owned();
@@ -273,9 +291,13 @@ fn sight(
             "write keys as they are shown: 418, or 12,2026",
         ));
     }
-    let (batches, seen): (Vec<_>, Vec<_>) = seen.into_iter().unzip();
+    let (batches, own): (Vec<_>, Vec<_>) = seen.into_iter().unzip();
+    let (triggered, mut seen): (Vec<_>, Vec<_>) = triggered.into_iter().unzip();
+    seen.extend(own);
+    let standing = undoing.standing.clone();
     let title = undoing.entry.receipt.title.clone();
-    let mut preview = UndoPreview { database, notes, title, run, rehearsed, batches, unmet: None };
+    let mut preview =
+        UndoPreview { database, notes, title, run, rehearsed, batches, triggered, standing, unmet: None };
     let matched = preview.matched();
     let expected = options.rows.filter(|e| !e.met(matched, matched));
     preview.unmet = expected.map(|expected| Unmet { what: "rows", expected, found: matched });
@@ -292,8 +314,7 @@ pub(super) fn look(
     only: &Only,
     notes: Vec<String>,
 ) -> Result<Sight, Failure> {
-    let mut seen = Vec::new();
-    for back in &undoing.batches {
+    let mut look = |back: &Back, options: &UndoOptions, only: &Only| -> Result<_, Failure> {
         let reader = RefCell::new(book.snapshot(undoing.run(), &undoing.snapshot)?);
         let mut looker = Looker::new(context, undoing, back, options, only);
         session
@@ -302,9 +323,58 @@ pub(super) fn look(
                 Ok(())
             })
             .map_err(unwrap_sink)?;
-        seen.push(looker.preview(back));
+        Ok(looker.preview(back))
+    };
+    let seen =
+        undoing.batches.iter().map(|back| look(back, options, only)).collect::<Result<Vec<_>, Failure>>()?;
+    let (lenient, all) = (leniently(options), Only::parse(&[], &undoing.batches));
+    let triggered =
+        undoing.with_rows().map(|back| look(back, &lenient, &all)).collect::<Result<Vec<_>, Failure>>()?;
+    sight(undoing, options, only, (session.database().clone(), notes), (seen, triggered), false)
+}
+
+/// Holds the tables that go back as a whole, and the rows of the run in them.
+pub(super) fn hold_triggered<'a, 's>(
+    mut begun: Begun<'a, 's>,
+    (context, book): (&Context<'_>, &dyn Logbook),
+    undoing: &Undoing,
+    options: &UndoOptions,
+    each: &mut dyn FnMut((BatchPreview, Fingerprint)),
+) -> Result<Begun<'a, 's>, Ended> {
+    begun = begun.hold_triggered(&undoing.whole_tables(), &undoing.unheld)?;
+    if !undoing.restores {
+        return Ok(begun);
     }
-    sight(undoing, options, only, (session.database().clone(), notes), seen, false)
+    let (lenient, all) = (leniently(options), Only::parse(&[], &undoing.batches));
+    for back in undoing.with_rows() {
+        let mut looker = Looker::new(context, undoing, back, &lenient, &all);
+        for left in [false, true] {
+            let reader = match book.snapshot(undoing.run(), &undoing.snapshot) {
+                Ok(reader) => RefCell::new(reader),
+                Err(error) => return Err(begun.end(End::Failed(error.into()))),
+            };
+            let columns = (&back.batch.columns[..], &back.open[..]);
+            begun = begun.hold_triggered_rows(
+                (&back.batch, left),
+                &mut || inverse(&reader, back),
+                &mut |change, now| {
+                    if !left {
+                        return Ok(looker.row(change, now));
+                    }
+                    Ok(match (treat(change, now, columns, lenient.policy), now) {
+                        (Treatment::Leave(_), Some(now)) => Keep::Hold(Some(now.to_vec())),
+                        _ => Keep::Leave,
+                    })
+                },
+                &mut |tx: &mut dyn Tx, number| first_differing(tx, book, undoing, (back, number)),
+            )?;
+            if looker.judge.left_alone.count == 0 {
+                break;
+            }
+        }
+        each(looker.preview(back));
+    }
+    Ok(begun)
 }
 
 /// Takes the run back for real, and rolls that back again: each batch is compared where the ones before it have left the
@@ -319,9 +389,11 @@ pub(super) fn rehearse(
 ) -> Result<Sight, Failure> {
     let mut session = context.open(Intent::Write)?;
     let prepared = Prepared::unrecorded(context, facts(undoing, options));
-    let mut seen = Vec::new();
+    let (mut seen, mut triggered) = (Vec::new(), Vec::new());
     let run = || -> Result<(), Ended> {
-        let mut begun = prepared.begin(&mut *session)?;
+        let begun = prepared.begin(&mut *session)?;
+        let mut begun =
+            hold_triggered(begun, (context, book), undoing, options, &mut |found| triggered.push(found))?;
         for back in &undoing.batches {
             let reader = match book.snapshot(undoing.run(), &undoing.snapshot) {
                 Ok(reader) => RefCell::new(reader),
@@ -332,7 +404,7 @@ pub(super) fn rehearse(
                 &back.batch,
                 &mut || inverse(&reader, back),
                 &mut |change, now| Ok(looker.row(change, now)),
-                &mut |tx: &mut dyn Tx| first_differing(tx, book, undoing, back),
+                &mut |tx: &mut dyn Tx| first_differing(tx, book, undoing, (back, back.batch.step)),
             );
             let conflicts = looker.judge.conflicts.clone();
             seen.push(looker.preview(back));
@@ -342,8 +414,11 @@ pub(super) fn rehearse(
             }
             begun = marked.put(&back.batch)?.prove()?;
         }
+        if undoing.restores {
+            begun = begun.restore_triggered()?;
+        }
         begun.end_rehearsal()
     };
     let ended = run().err().map(|ended| *ended);
-    Ok(Sight { ended, ..sight(undoing, options, only, about, seen, true)? })
+    Ok(Sight { ended, ..sight(undoing, options, only, about, (seen, triggered), true)? })
 }

@@ -1,5 +1,6 @@
 //! Of which tables a step wrote rows, its own and those that it took along: what is put back together, and in which order.
 
+use marktwice_core::image::Role;
 use marktwice_core::mark::{Foreseen, StepKind};
 use marktwice_core::receipt::StepReceipt;
 use marktwice_core::record::{SnapshotHeader, StepRecord};
@@ -24,7 +25,7 @@ pub(super) fn parts(
         let (kind, foreseen) = (step.kind, step.foreseen.clone());
         all.push(Part { table: step.table, went: kind == StepKind::Delete, kind, foreseen });
     }
-    for along in header.along.iter().filter(|along| along.step == at) {
+    for along in header.along.iter().filter(|along| along.step == at && along.role == Role::Cascade) {
         let name = header.tables.get(along.table).map(|t| t.table.as_str());
         let rows = receipt.and_then(|r| r.along.iter().find(|a| Some(a.table.as_str()) == name));
         let Some(rows) = rows else { continue };

@@ -16,14 +16,14 @@ pub(super) fn first_differing(
     tx: &mut dyn Tx,
     book: &dyn Logbook,
     undoing: &Undoing,
-    back: &Back,
+    (back, number): (&Back, usize),
 ) -> Result<String, EngineError> {
     let failed = |error: LogError| EngineError::Sink(Box::new(error));
     let batch = &back.batch;
     let reader = RefCell::new(book.snapshot(undoing.run(), &undoing.snapshot).map_err(failed)?);
     let mut found = None;
     let mut kept = None;
-    tx.held(batch.step, &mut |row| {
+    tx.held(number, &mut |row| {
         while found.is_none()
             && kept.as_ref().is_none_or(|kept: &RowChange| kept.ordinal < row.ordinal)
             && let Some(next) = inverse(&reader, back)?

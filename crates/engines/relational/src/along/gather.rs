@@ -309,6 +309,21 @@ fn joined<T: Tabled>(table: &T, held: &str, edge: &Edge) -> String {
     format!("{held} AS h JOIN {} AS p ON {}", table.from(), on.join(" AND "))
 }
 
+/// What else follows from rows of a node being written, or taken away: its triggers.
+///
+/// # Errors
+/// What the engine says.
+pub fn fired_by<D: Driver>(
+    driver: &mut D,
+    node: &Node<D::Table>,
+    verb: Verb,
+) -> Result<Vec<SideWrite>, EngineError> {
+    let columns = node.along.foreseen.iter().filter(|f| !f.derived).map(|f| f.column);
+    let columns: Vec<usize> = if verb == Verb::Delete { Vec::new() } else { columns.collect() };
+    let (table, columns) = (node.table.shown().to_owned(), node.along.target.names(&columns));
+    driver.further(&Written { schema: None, table, verb, columns })
+}
+
 /// What is gathered, as writes outside the step's own rows, and what those set off in turn.
 ///
 /// # Errors
@@ -335,15 +350,13 @@ pub fn side<D: Driver>(
         for (goes, count, verb) in counts.into_iter().filter(|(_, count, _)| *count > 0) {
             let table = node.table.shown().to_owned();
             all.push(SideWrite {
-                table: table.clone(),
+                table,
                 how: SideHow::ForeignKey(actions(goes)),
                 rows: Some(count),
                 held: true,
+                unheld: None,
             });
-            let columns = node.along.foreseen.iter().filter(|f| !f.derived).map(|f| f.column);
-            let columns: Vec<usize> = if goes { Vec::new() } else { columns.collect() };
-            let columns = node.along.target.names(&columns);
-            for write in driver.further(&Written { schema: None, table, verb, columns })? {
+            for write in fired_by(driver, node, verb)? {
                 // Keys that lead on are edges of the graph.
                 let edge = matches!(write.how, SideHow::ForeignKey(_));
                 if !edge && !all.iter().any(|w| w.table == write.table && w.how == write.how) {
