@@ -317,6 +317,6 @@ impl Receipt {
     pub fn can_be_undone(&self) -> bool {
         self.state == RunState::Committed
             && self.forgotten.is_none()
-            && self.steps.iter().any(|s| s.changed > 0)
+            && (self.steps.iter().any(|s| s.changed > 0) || self.triggered() > 0)
     }
 }

@@ -188,7 +188,8 @@ fn refusal(preview: &UndoPreview) -> Option<End> {
         return Some(End::Expectation(vec![unmet.clone()]));
     }
     let nothing = format!("no row of run {} is left to be put back; nothing was begun", preview.run);
-    (preview.matched() == 0).then_some(End::NothingToDo(nothing))
+    let triggered: u64 = preview.triggered.iter().map(|batch| batch.block.matched).sum();
+    (preview.matched() + triggered == 0).then_some(End::NothingToDo(nothing))
 }
 
 /// Finds the run and makes sure that it can be taken back at all.
@@ -244,8 +245,9 @@ fn what_to_take_back(
     };
     let header = book.snapshot(run, &snapshot)?.header().clone();
     let mut batches = Vec::new();
+    let only_triggers = receipt.steps.iter().all(|step| step.changed == 0);
     for (at, step) in header.steps.iter().enumerate().rev() {
-        for part in parts(receipt.steps.get(at), &header, (at, step)) {
+        for part in parts((receipt.steps.get(at), only_triggers), &header, (at, step)) {
             let Some(target) = header.tables.get(part.table) else {
                 return Err(Failure::usage(
                     format!("the snapshot of {run} holds no table for its step {}", at + 1),
@@ -388,7 +390,7 @@ fn facts(undoing: &Undoing, options: &UndoOptions) -> Vec<StepFacts> {
         along: back.along.clone(),
         triggered: Vec::new(),
         allowed: options.allow.clone(),
-        terms: undoing.terms(),
+        terms: undoing.terms(back),
     };
     let mut all: Vec<StepFacts> = undoing.batches.iter().map(one).collect();
     let whole = |back: &Back| {

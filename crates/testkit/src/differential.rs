@@ -25,6 +25,7 @@ mod file;
 mod hazards;
 mod servers;
 mod shapes;
+pub mod watchers;
 
 /// The rows of all tables.
 pub(crate) type Contents = Vec<Vec<Vec<Value>>>;
@@ -116,6 +117,9 @@ fn bare(ring: &mut dyn Ring, case: &Case) -> Bare {
 
 /// Makes a case from a seed.
 pub fn case(seed: u64, on: On) -> Case {
+    if seed >= watchers::FROM {
+        return watchers::case(seed, on);
+    }
     if seed >= families::FROM {
         return families::case(seed, on);
     }
@@ -268,7 +272,7 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     assert_eq!(ring.everything(), start, "a preview writes nothing");
     if let Ok(done) = &bare {
         // A row that a cascade has taken along before its turn is not counted by every engine; one that is skipped is not.
-        if case.hazard == Hazard::Family {
+        if matches!(case.hazard, Hazard::Family | Hazard::Watched) {
             if let ([step], [(_, after)]) = (preview.steps.as_slice(), done.as_slice()) {
                 let held = step.block.side.iter().all(|write| write.held);
                 if step.told && held {
@@ -336,20 +340,38 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     if place.with(was_undone(&run)) {
         return;
     }
-    let undone = place.undo(&run, case.hazard.allowed(ring.on()));
+    let held = preview.steps.iter().flat_map(|step| &step.block.side).all(|write| write.held);
+    let hazard = case.hazard;
+    let watched = hazard == Hazard::Watched && held && preview.back().allow.is_empty();
+    let allow = if watched { Vec::new() } else { hazard.allowed(ring.on()) };
+    let undone = place.undo(&run, allow.clone());
     let committed = matches!(undone.as_ref().map(|o| &o.end), Ok(End::Committed));
     if !committed && case.hazard.may_not_come_back() {
         assert_eq!(ring.everything(), applied, "a refused undo touches nothing");
         return;
     }
+    if !held && matches!(&undone, Err(Failure::Usage { .. })) && bare_start(&start, &applied) {
+        // Only triggers wrote anything, and it was said that this stays.
+        return;
+    }
     assert!(committed, "undo: {undone:?}");
-    let held = preview.steps.iter().flat_map(|step| &step.block.side).all(|write| write.held);
-    if case.hazard == Hazard::Family && !held {
+    if matches!(hazard, Hazard::Family | Hazard::Watched) && !held {
         // It was said that not all of it comes back.
         return;
     }
-    let hazard = case.hazard;
-    assert_eq!(hazard.promised(ring.everything()), hazard.promised(start), "after undo");
+    assert_eq!(hazard.promised(ring.everything()), hazard.promised(start.clone()), "after undo");
+    if hazard == Hazard::Watched {
+        let undo = undone.expect("committed").receipt.expect("a receipt").run;
+        let again = place.undo(&undo, allow);
+        assert!(matches!(again.as_ref().map(|o| &o.end), Ok(End::Committed)), "undo of the undo: {again:?}");
+        assert_eq!(ring.everything(), applied, "after the undo of the undo");
+    }
+}
+
+/// Whether the tables of the statements themselves are as they were.
+fn bare_start(start: &Contents, now: &Contents) -> bool {
+    let own = start.len().saturating_sub(3);
+    start.iter().zip(now).take(own).all(|(a, b)| a == b)
 }
 
 /// A preview that says that the statement cannot succeed is right; one that says nothing about a constraint is right too, where

@@ -23,6 +23,19 @@ fn random_cases_on_servers() {
     }
 }
 
+/// Tables that triggers watch.
+#[test]
+fn watched() {
+    for (on, cases) in [(On::Sqlite, 200), (On::Postgres, 30), (On::Maria, 30)] {
+        let folder = tempfile::tempdir().expect("a folder");
+        let tally = differential::run(on, folder.path(), differential::watchers::FROM, cases);
+        assert!(
+            tally.cases == 0 || tally.applied * 6 > cases && tally.refused * 4 < cases,
+            "{on:?} {tally:?}"
+        );
+    }
+}
+
 /// Tables that refer to each other, with every action of a foreign key.
 #[test]
 fn families() {

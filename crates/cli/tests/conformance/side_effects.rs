@@ -29,6 +29,12 @@ fn a_trigger_that_writes_elsewhere() {
         stage.apply(sql, "2", 3);
         assert_eq!(stage.dump(), before);
         stage.apply_allowing(sql, "2", "undeclared-write", 0);
+        if stage.on == On::Sqlite {
+            // There a row has a number where it has no key: what the trigger wrote is held, and goes back.
+            stage.undo(&[], 0);
+            assert_eq!(stage.dump(), before);
+            return;
+        }
         stage.undo(&[], 3).says("undeclared-write");
         stage.undo(&["--allow", "undeclared-write"], 0);
         let log = stage.dump().iter().filter(|row| row.contains("log")).count();

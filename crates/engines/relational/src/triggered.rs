@@ -82,8 +82,7 @@ pub fn of_graph<D: Driver>(driver: &mut D, graph: &Graph<D::Table>) -> Result<Ve
 }
 
 /// Which tables can be held, and put back as they were: those that triggers write, and those that are `known`; `own` are
-/// tables whose rows are held one by one. One that is too large to be held is told as such, or, where they are welcome, only
-/// marked so.
+/// tables whose rows are held one by one. Large ones are not held, except where they are `welcome`.
 ///
 /// # Errors
 /// When the engine fails.
@@ -92,42 +91,44 @@ pub fn which<D: Driver>(
     writes: &[SideWrite],
     known: &[Target],
     own: &[Target],
-    large: bool,
+    welcome: bool,
 ) -> Result<Vec<Triggered>, EngineError> {
     let mut all: Vec<Triggered> = Vec::new();
     // What putting the rows of each back sets off.
-    let mut sets_off = Vec::new();
-    let mut add = |shown: String, found: Single| {
-        let (target, further, too_many) = match found {
-            Ok((_, _, true)) if !large => {
-                (Err(format!("it has more than {MOST_ROWS} rows")), Vec::new(), true)
-            }
-            Ok((target, further, many)) => (Ok(target), further, many),
-            Err(why) => (Err(why), Vec::new(), false),
-        };
-        all.push(Triggered { shown, target, large: too_many });
-        sets_off.push(further);
-    };
-    let mut names: Vec<String> = Vec::new();
+    let mut sets_off: Vec<Vec<SideWrite>> = Vec::new();
+    let mut waiting: Vec<String> = Vec::new();
     for target in known {
-        let table = driver.described(&target.schema, &target.table)?;
-        names.push(table.shown().to_owned());
-        add(table.shown().to_owned(), one(driver, &table, own)?);
+        waiting.push(driver.described(&target.schema, &target.table)?.shown().to_owned());
     }
-    for write in writes.iter().filter(|write| is_fired(write) && !write.table.is_empty()) {
-        if names.contains(&write.table) {
+    let fired = |writes: &[SideWrite]| -> Vec<String> {
+        let fired = writes.iter().filter(|write| is_fired(write) && !write.table.is_empty());
+        fired.map(|write| write.table.clone()).collect()
+    };
+    waiting.extend(fired(writes));
+    while !waiting.is_empty() {
+        let shown = waiting.remove(0);
+        if all.iter().any(|table| table.shown == shown) {
             continue;
         }
-        names.push(write.table.clone());
-        let (schema, bare) = match write.table.rsplit_once('.') {
+        let (schema, bare) = match shown.rsplit_once('.') {
             Some((schema, bare)) => (Some(schema), bare),
-            None => (None, write.table.as_str()),
+            None => (None, shown.as_str()),
         };
         let found = match driver.named(schema, bare) {
             Ok(table) => one(driver, &table, own)?,
             Err(_) => Err("it is not a table that can be looked at".to_owned()),
         };
-        add(write.table.clone(), found);
+        let (target, further, large) = match found {
+            Ok((_, _, true)) if !welcome => {
+                (Err(format!("it has more than {MOST_ROWS} rows")), Vec::new(), true)
+            }
+            Ok((target, further, large)) => (Ok(target), further, large),
+            Err(why) => (Err(why), Vec::new(), false),
+        };
+        // What that writes goes back along with it.
+        waiting.extend(fired(&further));
+        all.push(Triggered { shown, target, large });
+        sets_off.push(further);
     }
     // Where that writes a table that cannot be put back, this one cannot either.
     loop {

@@ -1,6 +1,7 @@
 //! Tables that triggers write, in an undo: those that the run's triggers wrote, and those that the undo's own will. They go
 //! back last, each as a whole: it is to be as it was before the undo, but for the rows that the run's triggers left.
 
+use marktwice_core::Expect;
 use marktwice_core::change::Terms;
 use marktwice_core::image::{Place, Role};
 use marktwice_core::record::SnapshotHeader;
@@ -35,11 +36,23 @@ impl Undoing {
         self.triggered.iter().filter(|back| self.restores && back.batch.of.step != NO_ROWS)
     }
 
-    /// What an undo declares: writes of tables that are put right in the end.
-    pub(super) fn terms(&self) -> Terms {
-        let tables =
-            self.triggered.iter().filter(|_| self.restores).map(|back| back.batch.target.table.clone());
-        let also_writes = tables.map(|table| AlsoWrites { table, rows: None }).collect();
+    /// What an undo declares: writes of tables that are put right in the end, and, of those that foreign keys' actions take
+    /// along, as many rows as are the run's own.
+    pub(super) fn terms(&self, of: &Back) -> Terms {
+        let whole = self.triggered.iter().filter(|_| self.restores);
+        let whole = whole.map(|back| AlsoWrites { table: back.batch.target.table.clone(), rows: None });
+        let mut also_writes: Vec<AlsoWrites> = whole.collect();
+        for along in &of.along {
+            let table = &along.target.table;
+            let steps = &self.entry.receipt.steps;
+            let own = steps.iter().filter(|step| step.table == *table).map(|step| step.changed);
+            let taken = steps.iter().flat_map(|step| &step.along).filter(|taken| taken.table == *table);
+            let rows = own.chain(taken.map(|taken| taken.deleted + taken.changed)).sum();
+            if rows > 0 {
+                let rows = Some(Expect::Range(0, Some(rows)));
+                also_writes.push(AlsoWrites { table: table.clone(), rows });
+            }
+        }
         Terms { also_writes, ..Terms::default() }
     }
 }

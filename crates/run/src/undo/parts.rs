@@ -14,14 +14,14 @@ pub(super) struct Part {
     pub(super) foreseen: Vec<Foreseen>,
 }
 
-/// The tables of a step, in the order in which their rows can be brought back: its own first, then parents before children.
+/// The tables of a step, its own also where only triggers wrote anything, in the order in which their rows can be brought back: its own first, then parents before children.
 pub(super) fn parts(
-    receipt: Option<&StepReceipt>,
+    (receipt, only_triggers): (Option<&StepReceipt>, bool),
     header: &SnapshotHeader,
     (at, step): (usize, &StepRecord),
 ) -> Vec<Part> {
     let mut all: Vec<Part> = Vec::new();
-    if receipt.is_none_or(|receipt| receipt.changed > 0) {
+    if only_triggers || receipt.is_none_or(|receipt| receipt.changed > 0) {
         let (kind, foreseen) = (step.kind, step.foreseen.clone());
         all.push(Part { table: step.table, went: kind == StepKind::Delete, kind, foreseen });
     }

@@ -26,6 +26,8 @@ pub enum Hazard {
     Settings,
     /// Other tables refer to it, and it to others.
     Family,
+    /// So they do, and triggers write others still.
+    Watched,
 }
 
 /// What is known of the table that is made.
@@ -115,7 +117,7 @@ impl Hazard {
                 format!("DO $$ BEGIN EXECUTE format('ALTER DATABASE %I SET {setting}', current_database()); END $$;\n")
             }
             (Hazard::Settings, _) => "SET GLOBAL sql_select_limit = 1;\nSET GLOBAL completion_type = 1;\n".to_owned(),
-            (Hazard::None | Hazard::Family, _) => String::new(),
+            (Hazard::None | Hazard::Family | Hazard::Watched, _) => String::new(),
         };
         // A case is made line by line.
         text
@@ -125,7 +127,7 @@ impl Hazard {
     pub(super) fn allowed(self, on: On) -> Vec<Code> {
         match self {
             Hazard::Stamps if on == On::Sqlite => vec![Code::UndeclaredWrite],
-            Hazard::Family => vec![Code::UndeclaredWrite],
+            Hazard::Family | Hazard::Watched => vec![Code::UndeclaredWrite],
             _ => Vec::new(),
         }
     }
