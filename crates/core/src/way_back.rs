@@ -26,6 +26,9 @@ pub struct WayBack {
     /// What may stand in its way, and only the undo itself can tell.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unsure: Vec<String>,
+    /// What an undo's own triggers write, and what then stays.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub leaves: Vec<String>,
     /// Findings that an undo needs let pass, since it sets off what the run sets off.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub allow: Vec<Code>,
@@ -51,6 +54,7 @@ impl WayBack {
         };
         add(&mut self.obstacles, &other.obstacles);
         add(&mut self.unsure, &other.unsure);
+        add(&mut self.leaves, &other.leaves);
         for code in &other.allow {
             if !self.allow.contains(code) {
                 self.allow.push(*code);
@@ -66,7 +70,8 @@ impl WayBack {
 
     /// What can be said of it in one phrase: `can be undone`, `can be undone in part (why)`, `cannot be undone (why)`.
     pub fn in_words(&self) -> String {
-        match (self.obstacles.first(), self.owned_in_words(), self.unsure.first()) {
+        let in_part = self.owned_in_words().or_else(|| self.leaves.first().cloned());
+        match (self.obstacles.first(), in_part, self.unsure.first()) {
             (Some(why), ..) => format!("cannot be undone ({why})"),
             (None, Some(why), _) => format!("can be undone in part ({why})"),
             (None, None, Some(why)) => format!("can perhaps be undone ({why})"),

@@ -236,7 +236,7 @@ fn way_back(out: &mut String, step: &StepPreview) {
         let text = format!("an undo puts back all but {owned}");
         let _ = writeln!(out, "  {} {}", styled(WARN, "undo"), cells::escape(&text));
     }
-    for why in &step.back.unsure {
+    for why in step.back.leaves.iter().chain(&step.back.unsure) {
         let _ = writeln!(out, "  {} {}", styled(WARN, "undo"), cells::escape(why));
     }
 }

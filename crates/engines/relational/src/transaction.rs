@@ -272,6 +272,9 @@ impl<D: Driver> Tx for Transaction<'_, D> {
                 write.rows = write.rows.map(|n| n.saturating_sub(held));
             }
         }
+        // Of a table that is held as a whole its contents tell in the end.
+        let whole = |table: &str| self.triggered.iter().any(|held| held.table.shown() == table);
+        measured.retain(|write| !(matches!(write.how, SideHow::Unmeasured(_)) && whole(&write.table)));
         Ok(measured)
     }
 

@@ -48,21 +48,28 @@ pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan) -> Result<(), EngineEr
         true => Vec::new(),
         false => driver.looking(|driver| driver.restore_reach(&back))?.0,
     };
-    writes.extend(undo.iter().cloned());
-    if !writes.iter().any(is_fired) {
+    let all: Vec<SideWrite> = writes.iter().chain(&undo).cloned().collect();
+    if !all.iter().any(is_fired) {
         return Ok(());
     }
     let own = std::iter::once(&plan.target).chain(plan.along.iter().map(|along| &along.target));
     let own: Vec<Target> = own.cloned().collect();
-    plan.triggered = driver.looking(|driver| which(driver, &writes, &[], &own, false))?;
+    plan.triggered = driver.looking(|driver| which(driver, &all, &[], &own, false))?;
     let held = |write: &SideWrite| {
         let table = plan.triggered.iter().find(|table| table.shown == write.table);
         is_fired(write) && table.is_some_and(|table| table.target.is_ok())
     };
-    if undo.iter().all(held)
-        && let Some(detail) = plan.detail.downcast_mut::<Detail<D::Table>>()
-    {
-        detail.back.allow.clear();
+    let kept = undo.iter().all(held);
+    let told = |write: &SideWrite| writes.iter().any(|own| own.table == write.table);
+    let stays = undo.iter().filter(|write| is_fired(write) && !held(write) && !told(write));
+    let stays: Vec<String> = stays
+        .map(|write| format!("by then {} writes {}, which stays", crate::walk::by(&write.how), write.table))
+        .collect();
+    if let Some(detail) = plan.detail.downcast_mut::<Detail<D::Table>>() {
+        if kept {
+            detail.back.allow.clear();
+        }
+        detail.back.leaves = stays;
     }
     Ok(())
 }
