@@ -125,7 +125,7 @@ codes! {
         "The filter asks for something that is different at each reading, so no preview can tell which rows it matches."
         "Filter on what the rows hold.";
     UndeclaredWrite "undeclared-write" Stop
-        "Rows outside the matched ones would be written, by a trigger or a foreign key's action. What a foreign key's action writes is held, and an undo brings it back, unless it says otherwise; what a trigger writes an undo leaves."
+        "Rows outside the matched ones would be written, by a trigger or a foreign key's action. What they write is held, and an undo brings it back, unless it says otherwise, with why."
         "Look at what is named; --also-writes TABLE says that it is meant, --allow undeclared-write lets all of it pass.";
     UnmeasuredWrite "unmeasured-write" Stop
         "Something is, or may be, written or done that nobody can measure here, so that neither a rollback nor an undo is promised for it."

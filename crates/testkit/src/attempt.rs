@@ -25,7 +25,8 @@ use crate::stage::{On, Stage};
 /// The database of an attempt.
 pub const SCRIPT: &str =
     "CREATE TABLE t (id INTEGER PRIMARY KEY, a INT);\nINSERT INTO t VALUES (1, 1), (2, 2), (3, 3);
-CREATE TABLE c (id INTEGER PRIMARY KEY, t INT, FOREIGN KEY (t) REFERENCES t (id) ON DELETE CASCADE);\nINSERT INTO c VALUES (7, 2), (8, 1);";
+CREATE TABLE c (id INTEGER PRIMARY KEY, t INT, FOREIGN KEY (t) REFERENCES t (id) ON DELETE CASCADE);\nINSERT INTO c VALUES (7, 2), (8, 1);
+CREATE TABLE g (id INTEGER PRIMARY KEY, n INT);\nINSERT INTO g VALUES (1, 0), (2, 9);";
 
 /// Surroundings without a clock, a terminal or anybody who stops.
 pub struct Quiet;
@@ -100,8 +101,14 @@ impl Ground {
     /// Makes the database and the logbook new.
     pub fn reset(&self) {
         let _ = std::fs::remove_dir_all(self.stage.scene.path("book"));
-        self.stage.run("DROP TABLE IF EXISTS c; DROP TABLE IF EXISTS t;");
+        self.stage.run("DROP TABLE IF EXISTS c; DROP TABLE IF EXISTS t; DROP TABLE IF EXISTS g;");
         self.stage.run(SCRIPT);
+        // A trigger writes a third table.
+        self.stage.run(self.stage.by(
+            "CREATE TRIGGER counts AFTER UPDATE ON t BEGIN UPDATE g SET n = n + 1 WHERE id = 1; END;",
+            "CREATE OR REPLACE FUNCTION counts() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN UPDATE g SET n = n + 1 WHERE id = 1; RETURN NULL; END $$; CREATE TRIGGER counts AFTER UPDATE ON t FOR EACH ROW EXECUTE FUNCTION counts();",
+            "CREATE TRIGGER counts AFTER UPDATE ON t FOR EACH ROW UPDATE g SET n = n + 1 WHERE id = 1;",
+        ));
     }
 
     /// Every row of every table.
@@ -164,14 +171,14 @@ pub fn with<T>(
 }
 
 /// The change of an attempt: two steps on one table, of which the second rests on the first, so that every attempt begins
-/// with a rehearsal, and takes a row of another table along.
+/// with a rehearsal, and takes a row of another table along; a trigger of its table writes a third.
 pub fn change() -> Change {
     let steps = [("UPDATE t SET a = a * 10 WHERE id < 3", 2), ("DELETE FROM t WHERE a = 20", 1)];
     let mut change = Change::default();
     for (sql, rows) in steps {
         let start = change.source.len();
         change.source.push_str(sql);
-        let also_writes = vec![AlsoWrites { table: "c".to_owned(), rows: None }];
+        let also_writes = ["c", "g"].map(|table| AlsoWrites { table: table.to_owned(), rows: None }).to_vec();
         let terms = Terms { rows: Some(Expect::Range(rows, Some(rows))), also_writes, ..Terms::default() };
         change.steps.push(ChangeStep { terms, range: start..change.source.len() });
         change.source.push_str(";\n");

@@ -415,7 +415,7 @@ impl Driver for My {
     fn effects(&mut self, of: &OfStep<My>) -> Result<Vec<SideWrite>, EngineError> {
         // The session counts what triggers and functions write, without saying where; not what foreign keys' actions do.
         // A partitioned table counts its own rows more than once.
-        let OfStep { held, kind, executed, books } = of;
+        let OfStep { held, kind, executed, books, .. } = of;
         let Some(written) = books.filter(|_| !held.table.partitioned) else { return Ok(Vec::new()) };
         let own = match kind {
             StepKind::Insert => [*executed, 0, 0],

@@ -364,7 +364,7 @@ impl Driver for Pg {
             &format!("SELECT relid::oid FROM pg_partition_tree({0}) UNION SELECT {0}::oid", held.table.oid),
         )?;
         let Measured { elsewhere: mut all, own: target, counted } =
-            between(&before.books, &now, &own, &before.children);
+            between(&before.books, &now, &own, (&before.children, &of.fired));
         // A row that moves to another partition is deleted here and inserted there. Savepoints that were rolled back stay
         // counted, so what an undo did twice is no evidence; nor is what a key does that cascades onto its own table.
         let [inserted, updated, deleted] = target;

@@ -87,8 +87,14 @@ pub(crate) struct Measured {
 }
 
 /// Compares two moments. `own` are the numbers of the target and its partitions; `children` those of tables that
-/// foreign keys' actions look at, which are locked for writing even where no row is found.
-pub(crate) fn between(before: &Books, after: &Books, own: &[String], children: &[String]) -> Measured {
+/// foreign keys' actions look at, and `fired` the names of those that triggers are known to write: these are locked for
+/// writing even where no row is found.
+pub(crate) fn between(
+    before: &Books,
+    after: &Books,
+    own: &[String],
+    (children, fired): (&[String], &[String]),
+) -> Measured {
     let counted = before.counting && after.counting;
     let mut target = [0; 3];
     let mut elsewhere = Vec::new();
@@ -118,7 +124,7 @@ pub(crate) fn between(before: &Books, after: &Books, own: &[String], children: &
             || accounted.contains(&relid.as_str())
             // The numbers that a written table takes for itself.
             || (kind == "S" && (own.contains(of) || accounted.contains(&of.as_str())))
-            || (counted && children.contains(relid));
+            || (counted && (children.contains(relid) || (kind != "S" && fired.contains(name))));
         if known {
             continue;
         }

@@ -35,6 +35,8 @@ pub struct OfStep<D: Driver> {
     pub kind: StepKind,
     /// Rows that its statement, or what put them back, answered for.
     pub executed: u64,
+    /// Tables that triggers are known to write on the way.
+    pub fired: Vec<String>,
     /// The engine's own counts.
     pub books: D::Books,
 }
@@ -94,6 +96,11 @@ impl<'d, D: Driver> Transaction<'d, D> {
     }
 }
 
+/// The tables among writes outside the rows that triggers write.
+fn tables_fired(side: &[SideWrite]) -> Vec<String> {
+    side.iter().filter(|write| triggered::is_fired(write)).map(|write| write.table.clone()).collect()
+}
+
 fn of_step<T>(steps: &mut BTreeMap<usize, T>, step: usize) -> Result<&mut T, EngineError> {
     steps.get_mut(&step).ok_or_else(|| EngineError::Other("no rows are held".to_owned()))
 }
@@ -136,7 +143,8 @@ impl<D: Driver> Hold for Transaction<'_, D> {
         self.keep_along(gathered)?;
         let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
         let books = self.driver.kept(&held, &detail.foreign_keys, plan.kind, &assigned)?;
-        self.steps.insert(plan.step, OfStep { held, kind: plan.kind, executed: 0, books });
+        let fired = tables_fired(&about.side);
+        self.steps.insert(plan.step, OfStep { held, kind: plan.kind, executed: 0, fired, books });
         Ok(about)
     }
 
@@ -177,7 +185,10 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         let along = gathered.iter().map(|rows| rows.count).collect();
         let total = count(driver, &held.table)?;
         let books = driver.kept(&held, &keys, batch.kind, &batch.columns)?;
-        self.steps.insert(batch.step, OfStep { held, kind: batch.kind, executed: 0, books });
+        // Only who counts by table asks for them.
+        let known = if D::COUNTS_TABLES { driver.restore_reach(batch)?.0 } else { Vec::new() };
+        let fired = [tables_fired(&known), tables_fired(&side)].concat();
+        self.steps.insert(batch.step, OfStep { held, kind: batch.kind, executed: 0, fired, books });
         self.keep_along(gathered)?;
         Ok(Matched { matched, total, side, along, many: None, back: WayBack::default(), fires: false })
     }
@@ -243,7 +254,7 @@ impl<D: Driver> Tx for Transaction<'_, D> {
             let [back, left] =
                 [Copied::Back, Copied::Left].map(|copied| self.back.get(&triggered::number(nth, copied)));
             let at = triggered::number(nth, Copied::Wanted);
-            all.push((nth, self.driver.acting(|driver| wanted_as(driver, start, (back, left), at))?));
+            all.push((nth, self.driver.acting(|driver| wanted_as(driver, start, [back, left], at))?));
         }
         let done = restore(self.driver, &all)?;
         self.intact()?;

@@ -96,7 +96,7 @@ pub fn arrivals<D: Driver>(driver: &mut D, held: &Held<D::Table>, wanted: bool) 
 pub fn wanted<D: Driver>(
     driver: &mut D,
     start: &Held<D::Table>,
-    (back, left): (Option<&Held<D::Table>>, Option<&Held<D::Table>>),
+    [back, left]: [Option<&Held<D::Table>>; 2],
     number: usize,
 ) -> Result<Held<D::Table>, EngineError> {
     let table = &start.table;

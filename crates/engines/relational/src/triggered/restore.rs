@@ -40,6 +40,13 @@ pub fn restore<D: Driver>(driver: &mut D, wanted: &[(usize, Held<D::Table>)]) ->
     Err(EngineError::Other(message))
 }
 
+/// A row that is not what it is to be.
+struct Differs {
+    key: Vec<Value>,
+    now: Option<Vec<Value>>,
+    wanted: Option<Vec<Value>>,
+}
+
 /// Puts one table back as far as it differs by now; gives how many rows did.
 fn one<D: Driver>(driver: &mut D, wanted: &Held<D::Table>, number: usize) -> Result<u64, EngineError> {
     arrivals(driver, wanted, false)?;
@@ -54,12 +61,13 @@ fn one<D: Driver>(driver: &mut D, wanted: &Held<D::Table>, number: usize) -> Res
             "WHERE h.{ORDINAL} > {from} AND h.{ORDINAL} <= {} AND (h.{THERE} OR h.{IS_WANTED})",
             from + ROWS
         );
-        let mut rows: Vec<(Vec<Value>, Option<Vec<Value>>, Option<Vec<Value>>)> = Vec::new();
+        let mut rows: Vec<Differs> = Vec::new();
         driver.pinned(|driver| {
             wanted.pairs_in(driver, &range, &mut |held, now| {
                 let image = held.image.after();
                 if image != now {
-                    rows.push((held.key.clone(), now.map(<[Value]>::to_vec), image.map(<[Value]>::to_vec)));
+                    let [now, wanted] = [now, image].map(|row| row.map(<[Value]>::to_vec));
+                    rows.push(Differs { key: held.key.clone(), now, wanted });
                 }
                 Ok(())
             })
@@ -70,10 +78,10 @@ fn one<D: Driver>(driver: &mut D, wanted: &Held<D::Table>, number: usize) -> Res
                 None => making.insert(Making::new(driver, &batch, table.clone())?),
             };
             let mut all = Vec::new();
-            for (key, now, image) in rows {
+            for Differs { key, now, wanted } in rows {
                 differing += 1;
                 let beside = table.beside_of(&key, None);
-                all.push(making.row(differing, beside, now.as_deref(), image.as_deref()));
+                all.push(making.row(differing, beside, now.as_deref(), wanted.as_deref()));
             }
             driver.pinned(|driver| making.load(driver, all))?;
         }
