@@ -163,8 +163,9 @@ fn row_of(alias: &str, names: &[String]) -> String {
 
 /// A condition that no row of `table` is the one that `c` is. `identity` is what tells it: columns of `table`, and the row's.
 pub fn not_among<T: Tabled>(table: &str, identity: &[(String, String)]) -> String {
-    if T::JOINING == Joining::Join {
-        // Such a list is made once; the other form would be searched through for each row.
+    if T::JOINING != Joining::From {
+        // Such a list is made once; the other form would be searched through for each row. Where that is so for the list,
+        // the other form is joined.
         let (held, own): (Vec<String>, Vec<String>) = identity.iter().cloned().unzip();
         return format!("{} NOT IN (SELECT {} FROM {table} AS m)", row_of("c", &own), held.join(", "));
     }

@@ -9,7 +9,7 @@ use crate::along::not_among;
 use crate::driver::Driver;
 use crate::held::Held;
 use crate::layout::{Layout, image, twice};
-use crate::shell::Tabled;
+use crate::shell::{Joining, Tabled};
 use crate::statement::same_definition;
 
 /// Makes a held table for all rows of a table.
@@ -77,15 +77,27 @@ pub fn arrivals<D: Driver>(driver: &mut D, held: &Held<D::Table>, wanted: bool) 
     let table = &held.table;
     let (names, values) = columns(table);
     let flags = if wanted { "FALSE, TRUE" } else { "TRUE, FALSE" };
+    let (name, identity) = (held.name(), table.identity());
+    // While it grows it would be read on and on; where no list is made of it, it is read once beforehand.
+    let (known, from) = if D::Table::JOINING == Joining::From {
+        let keys: Vec<&str> = identity.iter().map(|(held, _)| held.as_str()).collect();
+        let known = format!("WITH marktwice_m AS MATERIALIZED (SELECT {} FROM {name}) ", keys.join(", "));
+        (known, "marktwice_m")
+    } else {
+        (String::new(), name.as_str())
+    };
     let sql = format!(
-        "INSERT INTO {name} ({}, {THERE}, {IS_WANTED}) SELECT {}, {flags} FROM {} AS c WHERE {}",
+        "INSERT INTO {name} ({}, {THERE}, {IS_WANTED}) {known}SELECT {}, {flags} FROM {} AS c WHERE {}",
         names.join(", "),
         values.join(", "),
         table.from(),
-        not_among::<D::Table>(&held.name(), &table.identity()),
-        name = held.name(),
+        not_among::<D::Table>(from, &identity),
     );
-    driver.pinned(|driver| driver.execute(&sql))
+    let came = driver.pinned(|driver| driver.execute(&sql))?;
+    if came > 0 {
+        driver.loaded(&held.name())?;
+    }
+    Ok(came)
 }
 
 /// Holds what a table is to be: what it was (`start`), but for rows that go back to something else (`back`), and those that
