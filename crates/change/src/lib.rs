@@ -3,6 +3,7 @@
 //!
 //! Nothing here knows a query language: an engine's [`Language`] says where comments and steps stand.
 
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::str::FromStr;
 
@@ -44,7 +45,33 @@ struct Header {
     columns: Option<Vec<String>>,
     already_so: Option<AlreadySo>,
     #[serde(default)]
+    was: BTreeMap<String, Said>,
+    #[serde(default)]
     check: Vec<Check>,
+}
+
+/// What a column was said to hold: a value, or a list of those that will do.
+#[derive(Debug, Deserialize)]
+#[serde(transparent)]
+struct Said(toml::Value);
+
+impl Said {
+    /// The values as they would be typed; the error says what it is instead.
+    fn values(&self) -> Result<Vec<String>, &'static str> {
+        let one = |value: &toml::Value| match value {
+            toml::Value::String(text) => Ok(text.clone()),
+            toml::Value::Integer(_)
+            | toml::Value::Float(_)
+            | toml::Value::Boolean(_)
+            | toml::Value::Datetime(_) => Ok(value.to_string()),
+            toml::Value::Array(_) | toml::Value::Table(_) => Err("something that is no value"),
+        };
+        match &self.0 {
+            toml::Value::Array(all) if all.is_empty() => Err("an empty list"),
+            toml::Value::Array(all) => all.iter().map(one).collect(),
+            value => Ok(vec![one(value)?]),
+        }
+    }
 }
 
 /// A check, as a block says it.
@@ -220,10 +247,28 @@ impl Reader {
                 hint: format!("a block may say title, reason, {}", Terms::KEYS),
             }
         })?;
-        let Header { title, reason, name, rows, changes, allow, also_writes, columns, already_so, check } =
-            header;
-        let mut terms =
-            Terms { name, rows, changes, allow, also_writes, columns, already_so, each: Vec::new() };
+        let Header {
+            title,
+            reason,
+            name,
+            rows,
+            changes,
+            allow,
+            also_writes,
+            columns,
+            already_so,
+            was,
+            check,
+        } = header;
+        let mut each = Vec::new();
+        for (column, said) in was {
+            let values = said.values().map_err(|what| {
+                let what = format!("was.{column} says {what}");
+                self.error(inside, &what, "write the old value as a text, a number, or a list of these")
+            })?;
+            each.push(EachCheck::was(&column, values));
+        }
+        let mut terms = Terms { name, rows, changes, allow, also_writes, columns, already_so, each };
         self.checks.extend(check.into_iter().map(|check| (inside.clone(), step, check)));
         let several = self.change.steps.len() > 1;
         let own = Terms { allow: Vec::new(), ..terms.clone() } != Terms::default();
@@ -281,7 +326,7 @@ impl Reader {
                 return Err(self.error(&inside, &what, hint));
             };
             if let Some(step) = self.change.steps.get_mut(at) {
-                step.terms.each.push(EachCheck { name, each });
+                step.terms.each.push(EachCheck { name, each, was: None });
             }
         }
         Ok(())

@@ -245,6 +245,10 @@ pub(crate) struct SetArgs {
     /// What to set: COLUMN=VALUE; NULL and DEFAULT are those words, and texts in single quotes ('NULL')
     #[arg(required = true, value_name = "COLUMN=VALUE")]
     pub(crate) sets: Vec<String>,
+    /// What a column holds now, as far as you know: COLUMN=VALUE; where a row holds something else nothing is begun. Given
+    /// again for the same column, one of the values will do
+    #[arg(long, value_name = "COLUMN=VALUE", value_parser = said)]
+    pub(crate) was: Vec<(String, String)>,
     /// Several keys are meant: 3,4,7, or hive_id=3,season=2026;hive_id=4,season=2026
     #[arg(long)]
     pub(crate) several: bool,
@@ -398,6 +402,13 @@ pub(crate) struct UndoArgs {
     /// How many rows to show
     #[arg(long, value_name = "N|all", default_value = "20", value_parser = show)]
     pub(crate) show: Show,
+}
+
+/// `COLUMN=VALUE`.
+fn said(text: &str) -> Result<(String, String), String> {
+    let both = text.split_once('=').filter(|(column, _)| !column.trim().is_empty());
+    let (column, value) = both.ok_or("write COLUMN=VALUE, without blanks around the equals sign")?;
+    Ok((column.trim().to_owned(), value.to_owned()))
 }
 
 fn code(text: &str) -> Result<Code, String> {

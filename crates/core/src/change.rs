@@ -50,7 +50,7 @@ pub struct Terms {
 
 impl Terms {
     /// What a block about a step may say.
-    pub const KEYS: &str = "name, rows, changes, columns, already_so, also_writes, allow and check";
+    pub const KEYS: &str = "name, rows, changes, columns, already_so, was, also_writes, allow and check";
 
     /// These terms, with `other`'s in their place where it has any. Findings let pass add up, and so do checks.
     #[must_use]

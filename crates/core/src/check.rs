@@ -13,9 +13,27 @@ pub struct EachCheck {
     pub name: Option<String>,
     /// The condition, in the engine's own language.
     pub each: String,
+    /// The old value that was said, where that is what is checked: then the condition is it in words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub was: Option<Was>,
+}
+
+/// What a column was said to hold before the run, as it was typed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Was {
+    /// The column.
+    pub column: String,
+    /// What it may hold: one of these.
+    pub values: Vec<String>,
 }
 
 impl EachCheck {
+    /// That a column holds one of some values before the run.
+    pub fn was(column: &str, values: Vec<String>) -> EachCheck {
+        let each = format!("{column} was {}", values.join(" or "));
+        EachCheck { name: None, each, was: Some(Was { column: column.to_owned(), values }) }
+    }
+
     /// What it is called, or the condition itself.
     pub fn title(&self) -> &str {
         self.name.as_deref().unwrap_or(&self.each)
@@ -55,10 +73,35 @@ impl CheckFound {
         CheckFound { check: check.clone(), rows: 0, failing: 0, first: Vec::new(), open: Some(why) }
     }
 
+    /// What old values were found.
+    fn as_said(&self, table: &str) -> String {
+        if self.failing == 0 {
+            return match self.rows {
+                1 => "so it is".to_owned(),
+                n => format!("so it is in all {}", words::rows(n)),
+            };
+        }
+        let row = |row: &Failing| {
+            let value = row.reads.first().and_then(|(_, value)| value.as_deref()).unwrap_or("NULL");
+            format!("{table} {} holds {value}", key_text(&row.key))
+        };
+        let named: Vec<String> = self.first.iter().map(row).collect();
+        let more = self.failing.saturating_sub(named.len() as u64);
+        let more = if more > 0 {
+            format!(", and {} more hold something else", words::number(more))
+        } else {
+            String::new()
+        };
+        format!("{}{more}", named.join(", "))
+    }
+
     /// What was found, in one sentence.
     pub fn sentence(&self, table: &str) -> String {
         if let Some(why) = &self.open {
             return format!("only the run can tell: {why}");
+        }
+        if self.check.was.is_some() {
+            return self.as_said(table);
         }
         if self.failing == 0 {
             return match self.rows {
@@ -93,7 +136,7 @@ mod tests {
 
     #[test]
     fn what_a_check_has_found_is_one_sentence() {
-        let check = EachCheck { name: None, each: "new.kilos <= 2 * old.kilos".into() };
+        let check = EachCheck { each: "new.kilos <= 2 * old.kilos".into(), ..EachCheck::default() };
         let reads = vec![("new.kilos".to_owned(), Some("9".to_owned())), ("old.kilos".to_owned(), None)];
         let first = vec![Failing { key: vec![Value::Int(7)], reads }];
         let found = CheckFound { check, rows: 12, failing: 3, first, open: None };
@@ -103,5 +146,11 @@ mod tests {
         );
         assert_eq!(CheckFound { failing: 0, ..found.clone() }.sentence("hive"), "holds for all 12 rows");
         assert_eq!(found.check.title(), "new.kilos <= 2 * old.kilos");
+        let check = EachCheck::was("kilos", vec!["8".into(), "9".into()]);
+        assert_eq!(check.title(), "kilos was 8 or 9");
+        let first = vec![Failing { key: vec![Value::Int(7)], reads: vec![("old.kilos".into(), None)] }];
+        let was = CheckFound { check, rows: 2, failing: 2, first, open: None };
+        assert_eq!(was.sentence("hive"), "hive 7 holds NULL, and 1 more hold something else");
+        assert_eq!(CheckFound { failing: 0, ..was }.sentence("hive"), "so it is in all 2 rows");
     }
 }

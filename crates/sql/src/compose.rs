@@ -103,6 +103,40 @@ fn literal(language: Language, column: &Column, typed: &str) -> Result<String, U
     }
 }
 
+/// A condition that `stands` for what a column holds is one of some values, as they were typed; texts to the letter.
+///
+/// # Errors
+/// Where there is no such column, or it cannot hold such a value.
+pub fn was(
+    language: Language,
+    target: &Target,
+    (name, stands): (&str, &str),
+    values: &[String],
+) -> Result<String, Uncomposed> {
+    let (column, _) = pair(target, &format!("{name}="))?;
+    let mut all = Vec::new();
+    for typed in values {
+        // What a column holds may be computed, and NULL may be said of one that takes none: then no row holds it.
+        let plain = Column { generated: false, not_null: false, ..column.clone() };
+        let literal = literal(language, &plain, typed)?;
+        if literal == "DEFAULT" {
+            let what = format!("DEFAULT is no value that {} held", column.name);
+            return Err(wrong(what, format!("for the text itself write {}=\"'{typed}'\"", column.name)));
+        }
+        let text = class(&column.declared) == Class::Text && literal != "NULL";
+        all.push(match language {
+            Language::Sqlite => format!("{stands} IS {literal}"),
+            Language::Postgres if text => format!("CAST({stands} AS text) IS NOT DISTINCT FROM {literal}"),
+            Language::Postgres => format!("{stands} IS NOT DISTINCT FROM {literal}"),
+            Language::Mysql if text => {
+                format!("CONVERT({stands} USING utf8mb4) COLLATE utf8mb4_nopad_bin <=> {literal}")
+            }
+            Language::Mysql => format!("{stands} <=> {literal}"),
+        });
+    }
+    Ok(all.join(" OR "))
+}
+
 fn is_number(text: &str) -> bool {
     let digits = text.strip_prefix(['-', '+']).unwrap_or(text);
     let plain = digits.starts_with(|c: char| c.is_ascii_digit() || c == '.')

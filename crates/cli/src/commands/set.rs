@@ -1,5 +1,6 @@
 //! `set`: columns of one row by its key, in one line: the statement is written, shown, previewed, asked about, applied.
 
+use marktwice_core::check::EachCheck;
 use marktwice_core::{Change, Code, Expect, Target, Terms};
 use marktwice_port::{Draft, Which, Work};
 use marktwice_run::{Agreement, ApplyOptions, Show, rows, survey};
@@ -28,7 +29,12 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
         print(&human::statement(&desk.shown, &composed.text));
     }
     let rows = composed.rows.map(|count| Expect::Range(count, Some(count)));
-    let terms = Terms { rows, also_writes: args.also_writes.clone(), ..Terms::default() };
+    let terms = Terms {
+        rows,
+        also_writes: args.also_writes.clone(),
+        each: said_to_be(&seen.target, &args.was),
+        ..Terms::default()
+    };
     let change =
         Change { allow: args.allow.clone(), again: args.again, ..Change::of(composed.text).with(terms) };
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
@@ -37,6 +43,20 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
         return Err(missing);
     }
     carry_out(common, &desk, &change, &options, ("marktwice-set", "the statement"))
+}
+
+/// What columns were said to hold: each column once, with all that was said of it.
+fn said_to_be(target: &Target, was: &[(String, String)]) -> Vec<EachCheck> {
+    let mut all: Vec<(String, Vec<String>)> = Vec::new();
+    for (column, value) in was {
+        let column =
+            target.position(column).and_then(|at| target.columns.get(at)).map_or(column, |c| &c.name);
+        match all.iter_mut().find(|(known, _)| known == column) {
+            Some((_, values)) => values.push(value.clone()),
+            None => all.push((column.clone(), vec![value.clone()])),
+        }
+    }
+    all.into_iter().map(|(column, values)| EachCheck::was(&column, values)).collect()
 }
 
 /// Which of the typed keys no row has: each is asked for by itself.

@@ -50,7 +50,10 @@ pub(crate) fn next_step(preview: &Preview, on: &str) -> String {
         return "It would not be applied: another count is expected.\n".to_owned();
     }
     if preview.fails() {
-        return "It would not be applied: a check does not hold.\n".to_owned();
+        let mut failing = preview.steps.iter().flat_map(|step| step.block.failing());
+        let said = failing.all(|found| found.check.was.is_some());
+        let why = if said { "what is there is not what was said" } else { "a check does not hold" };
+        return format!("It would not be applied: {why}.\n");
     }
     if preview.nothing_to_do() {
         return "There is nothing to apply.\n".to_owned();

@@ -102,7 +102,9 @@ pub(crate) fn ended(outcome: &RunOutcome, begun: bool, (tables, file): (&[&str],
             let _ = writeln!(out, "{}: {}. {begun}", styled(STOP, "Not as expected"), texts.join("; "));
         }
         End::Checks(table, all) => {
-            let _ = writeln!(out, "{} {begun}", styled(STOP, "A check does not hold."));
+            let said = all.iter().all(|found| found.check.was.is_some());
+            let what = if said { "Not what was said to be there." } else { "A check does not hold." };
+            let _ = writeln!(out, "{} {begun}", styled(STOP, what));
             for found in all {
                 let text = format!("{}: {}", found.check.title(), found.sentence(table));
                 let _ = writeln!(out, "  {}", cells::escape(&text));

@@ -174,3 +174,42 @@ fn columns_and_rows_that_hold_the_values_already() {
         assert_eq!(stage.dump(), before);
     });
 }
+
+#[test]
+fn an_old_value_is_said_aloud() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run("CREATE TABLE batch (id integer PRIMARY KEY, flower varchar(20), price numeric(8,2), day date);
+                   INSERT INTO batch VALUES (1, 'Lime', 12.50, '2026-05-10'), (2, NULL, NULL, NULL), (3, 'lime ', 0, '2026-05-11');");
+        let before = stage.dump();
+        let set = |was: &[&str], status: i32| {
+            let was = was.iter().flat_map(|was| ["--was", was]);
+            let first = ["set", "batch", "1", "price=13", "--yes"];
+            s.run(&first.into_iter().chain(was).collect::<Vec<_>>()).expect(status)
+        };
+        set(&["price=12.51"], 4).says("price was 12.51: batch 1 holds 12.5").says("Not begun");
+        set(&["flower=lime"], 4).says("batch 1 holds Lime");
+        set(&["flower=Lime "], 4);
+        set(&["day=NULL"], 4).says("holds 2026-05-10");
+        set(&["price=12.5", "flower=moor"], 4);
+        set(&["price=cheap"], 3).says("is no number");
+        set(&["flowr=Lime"], 3).says("did you mean flower?");
+        s.run(&["set", "batch", "9", "price=13", "--yes", "--was", "price=1"])
+            .expect(3)
+            .says("no row of batch has the key 9");
+        assert_eq!(stage.dump(), before);
+        set(&["price=12.500", "flower=moor", "flower=Lime", "day=2026-05-10"], 0)
+            .says("flower was moor or Lime: so it is");
+        s.run(&["receipt"]).expect(0).says("price was 12.500: so it is");
+        s.run(&["set", "batch", "2", "price=13", "--yes", "--was", "price=NULL", "--was", "flower=NULL"])
+            .expect(0);
+        // A step of a file says so too; NULL and what it is said to be are told apart.
+        s.write("change.sql", "/* marktwice\nrows = \"1-9\"\nwas.flower = [\"Lime\", \"moor\"]\nwas.day = 2026-05-10\n*/\nDELETE FROM batch WHERE id < 3");
+        s.run(&["preview", "change.sql"]).expect(4).says("batch 2 holds NULL").says("what was said");
+        s.write("change.sql", "/* marktwice\nwas.flower = []\n*/\nDELETE FROM batch WHERE id < 3");
+        s.run(&["preview", "change.sql"]).expect(2).says("an empty list");
+        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        assert_eq!(stage.dump(), before);
+    });
+}

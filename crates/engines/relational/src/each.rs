@@ -1,11 +1,12 @@
 //! Checks of each row: asked of the held rows and what they would become, and in the transaction of what they are afterwards.
 
-use marktwice_core::check::{CheckFound, EachCheck, Failing};
+use marktwice_core::check::{CheckFound, EachCheck, Failing, Was};
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::StepKind;
 use marktwice_core::near::nearest;
 use marktwice_core::table::KeyKind;
 use marktwice_port::EngineError;
+use marktwice_sql::compose;
 use marktwice_sql::dialect::ours::{ORDINAL, before};
 use marktwice_sql::query::each::{Each, Reading, Side, each};
 
@@ -30,6 +31,9 @@ pub fn ask<D: Driver>(
     check: &EachCheck,
     written: bool,
 ) -> Result<CheckFound, EngineError> {
+    if let Some(said) = &check.was {
+        return was(driver, held, check, said);
+    }
     let asked = each(&check.each, D::Table::LANGUAGE).map_err(refused)?;
     understood(held, check, &asked)?;
     driver.only_reads(asked.step())?;
@@ -59,25 +63,54 @@ pub fn ask<D: Driver>(
     } else {
         format!("{} AS h", held.name())
     };
+    let mut seen: Vec<&Reading> = Vec::new();
+    for read in &asked.reads {
+        if !seen.iter().any(|s| s.side == read.side && s.column == read.column) {
+            seen.push(read);
+        }
+    }
+    let list = seen.iter().filter_map(|read| stands(read));
+    let names = seen
+        .iter()
+        .map(|read| format!("{}.{}", if read.side == Side::Old { "old" } else { "new" }, read.column));
+    count(driver, held, check, (&condition, &from), names.zip(list).collect())
+}
+
+/// Asks whether the rows held what was said.
+fn was<D: Driver>(
+    driver: &mut D,
+    held: &Held<D::Table>,
+    check: &EachCheck,
+    said: &Was,
+) -> Result<CheckFound, EngineError> {
+    let target = &held.layout.target;
+    let stands = target.position(&said.column).map_or_else(String::new, |at| format!("h.{}", before(at)));
+    let composed = compose::was(D::Table::LANGUAGE, target, (&said.column, &stands), &said.values);
+    let condition = composed.map_err(|wrong| {
+        let message = format!("the old value of {}: {}", said.column, wrong.message);
+        refused(Finding::new(Code::UnknownName, message).hint(wrong.hint))
+    })?;
+    let from = format!("{} AS h", held.name());
+    count(driver, held, check, (&condition, &from), vec![(format!("old.{}", said.column), stands)])
+}
+
+/// Counts the rows of which a condition is not true, and names the first; `reads` are what is told of them.
+fn count<D: Driver>(
+    driver: &mut D,
+    held: &Held<D::Table>,
+    check: &EachCheck,
+    (condition, from): (&str, &str),
+    reads: Vec<(String, String)>,
+) -> Result<CheckFound, EngineError> {
     let rows = driver.number(&format!("SELECT count(*) FROM {}", held.name()))?;
     // Only what is true passes; what NULL makes of it does not.
     let fails = format!("FROM {from} WHERE ({condition}\n) IS NOT TRUE");
     let failing = driver.number(&format!("SELECT count(*) {fails}"))?;
     let mut first = Vec::new();
     if failing > 0 {
-        let mut seen: Vec<&Reading> = Vec::new();
-        for read in &asked.reads {
-            if !seen.iter().any(|s| s.side == read.side && s.column == read.column) {
-                seen.push(read);
-            }
-        }
-        let list: Vec<String> = seen.iter().filter_map(|read| stands(read)).collect();
+        let (names, list): (Vec<String>, Vec<String>) = reads.into_iter().unzip();
         let sql =
             format!("SELECT h.{ORDINAL}, {} {fails} ORDER BY h.{ORDINAL} LIMIT {NAMED}", list.join(", "));
-        let names = seen
-            .iter()
-            .map(|read| format!("{}.{}", if read.side == Side::Old { "old" } else { "new" }, read.column));
-        let names: Vec<String> = names.collect();
         for row in driver.question(&sql)?.rows {
             let mut cells = row.into_iter();
             let Some(ordinal) = cells.next().flatten() else { continue };
