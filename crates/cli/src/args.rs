@@ -212,8 +212,11 @@ pub(crate) struct LookArgs {
     /// Only rows for which this condition holds
     #[arg(long = "where", value_name = "CONDITION", requires = "table")]
     pub(crate) filter: Option<String>,
+    /// The rows of a run: as they were, as it left them, and as they stand now; the last run without a name
+    #[arg(long, value_name = "RUN", num_args = 0..=1, default_missing_value = "", conflicts_with = "table")]
+    pub(crate) run: Option<String>,
     /// Write the rows as CSV to standard output, and nothing else
-    #[arg(long, requires = "table")]
+    #[arg(long)]
     pub(crate) csv: bool,
     /// Write texts to the letter, also those that a spreadsheet would run as formulas
     #[arg(long, requires = "csv")]

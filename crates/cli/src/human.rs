@@ -1,6 +1,7 @@
 //! Results for people: quiet, aligned, exact. Where it runs first, then numbers, then rows, then what needs
 //! attention, then the one next step. Colour only supports what the words already say.
 
+pub(crate) mod again;
 mod cells;
 mod closer;
 mod compare;

@@ -12,9 +12,9 @@ use marktwice_core::value::list_to_json;
 use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Image, Value};
 use marktwice_run::{
-    Answer, BatchPreview, Block, Compared, Conflicts, Difference, End, Entry, Faults, Preview, Rehearsal,
-    Rows, RunOutcome, Seen, Settling, Shown, ShownRow, Since, StepDifference, StepPreview, UndoPreview,
-    Unmet, Verdict,
+    Again, AgainRow, AgainTable, Answer, BatchPreview, Block, Compared, Conflicts, Difference, End, Entry,
+    Faults, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Shown, ShownRow, Since, Stands,
+    StepDifference, StepPreview, UndoPreview, Unmet, Verdict,
 };
 use serde_json::{Map, Value as Json, json};
 
@@ -505,6 +505,54 @@ pub(crate) fn look(seen: &Seen<Survey>, found: &Rows) -> Json {
             "rows": rows,
             "skipped": survey.skipped,
             "notes": seen.notes,
+        }),
+    )
+}
+
+/// The rows of a run, looked at again.
+pub(crate) fn looked_again(seen: &Again) -> Json {
+    let table = |table: &AgainTable| {
+        let target = &table.target;
+        let image = |row: &Option<Vec<Value>>| row.as_ref().map(|row| named(target, row));
+        let row = |row: &AgainRow| {
+            let changed = match &row.stands {
+                Stands::Changed(columns) => target.names(columns),
+                _ => Vec::new(),
+            };
+            json!({
+                "key": list_to_json(&row.key),
+                "before": image(&row.before),
+                "left": image(&row.left),
+                "now": image(&row.now),
+                "stands": row.stands.as_str(),
+                "changed_since": changed,
+            })
+        };
+        let [as_left, as_before, changed, gone, there] = table.counts;
+        json!({
+            "step": table.step + 1,
+            "table": target.table,
+            "role": table.role,
+            "key": target.key.names,
+            "as_left": as_left,
+            "as_before": as_before,
+            "changed": changed,
+            "gone": gone,
+            "there": there,
+            "later": table.later,
+            "rows": table.rows.iter().map(row).collect::<Vec<_>>(),
+            "why": table.why,
+        })
+    };
+    document(
+        "marktwice-rows-of-run",
+        json!({
+            "database": seen.database,
+            "run": seen.receipt.run,
+            "committed": seen.receipt.ended,
+            "undone_by": seen.undone_by,
+            "tables": seen.tables.iter().map(table).collect::<Vec<_>>(),
+            "status": 0,
         }),
     )
 }

@@ -2,7 +2,9 @@
 
 use marktwice_core::Code;
 use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_run::{Block, Difference, Entry, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Shown};
+use marktwice_run::{
+    Again, Block, Difference, Entry, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Shown,
+};
 use serde_json::Value as Json;
 
 use crate::args::{Common, Format};
@@ -35,6 +37,8 @@ pub(crate) enum Screen<'a> {
     Tables(&'a Seen<Vec<TableSummary>>),
     /// One table with rows of it, which a condition may have chosen.
     Table(&'a Seen<Survey>, &'a Rows, bool),
+    /// The rows of a run, looked at again, and what else stands in a command for the same database.
+    LookedAgain(&'a Again, &'a str),
 }
 
 /// How a run ended.
@@ -123,6 +127,7 @@ impl Renderer for People {
             Screen::Findings(codes, one) => human::why(codes, *one),
             Screen::Tables(seen) => human::look::tables(seen),
             Screen::Table(seen, rows, filtered) => human::look::table(seen, rows, *filtered),
+            Screen::LookedAgain(seen, on) => human::again::looked(seen, on),
         })
     }
 
@@ -158,6 +163,7 @@ impl Renderer for Documents {
             Screen::Findings(codes, _) => json::why(codes),
             Screen::Tables(seen) => json::tables(seen),
             Screen::Table(seen, rows, _) => json::look(seen, rows),
+            Screen::LookedAgain(seen, _) => json::looked_again(seen),
         };
         Some(format!("{document:#}"))
     }

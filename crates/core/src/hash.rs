@@ -16,7 +16,7 @@ use crate::value::Value;
 pub struct ShortHash(pub u64);
 
 /// The full hash of one row, from which both the short form and the fingerprint are made.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct RowHash([u8; 32]);
 
 impl RowHash {

@@ -1,6 +1,7 @@
 //! The use cases: preview, apply, undo, history, settle. They put an engine, a logbook and the core together in the
 //! order that the promises need; they know no query language, no file format and no terminal.
 
+mod again;
 mod apply;
 mod broken;
 mod collect;
@@ -22,6 +23,7 @@ mod settle;
 mod taking;
 mod undo;
 
+pub use again::{Again, AgainRow, AgainTable, EachRow, Stands, look_again};
 pub use apply::{Agreement, ApplyOptions, apply};
 pub use compare::{Difference, DifferentRow, StepDifference, compare};
 pub use context::{Answer, Context, OpenBook, Question, Shown, Talk};

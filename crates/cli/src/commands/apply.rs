@@ -1,15 +1,15 @@
 //! `apply`: preview, agreement, and the run.
 
 use marktwice_core::Change;
-use marktwice_run::{Agreement, ApplyOptions, RunOutcome, Shown, apply, mark_text};
+use marktwice_run::{Agreement, ApplyOptions, RunOutcome, Show, Shown, apply, look_again, mark_text};
 
 use crate::args::{ApplyArgs, Common, Format};
 use crate::desk::{Desk, Text, change_of, read_text};
-use crate::exit;
-use crate::out::tell;
+use crate::out::{print, tell};
 use crate::report::Trouble;
 use crate::screen::{Ended, People, Renderer, Screen, renderer, tables_of};
 use crate::talk::Terminal;
+use crate::{exit, human};
 
 /// Applies a change.
 pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
@@ -50,7 +50,25 @@ pub(super) fn carry_out(
         desk.with(|context| apply(context, change, options, &mut talk))
             .map_err(|failure| Trouble::failure(&failure, name).on(&desk.shown))?
     };
-    Ok(stage.finish(document, &outcome, name))
+    let status = stage.finish(document, &outcome, name);
+    if common.format == Format::Human && status == exit::DONE {
+        read_again(common, desk, &outcome);
+    }
+    Ok(status)
+}
+
+/// Rows up to which they are read again without being asked for.
+const FEW: u64 = 1_000;
+
+/// Says what the rows hold by now, read anew once the commit is through.
+fn read_again(common: &Common, desk: &Desk, outcome: &RunOutcome) {
+    let Some(receipt) = outcome.receipt.as_ref().filter(|receipt| receipt.rows().0 <= FEW) else { return };
+    // It is one more look: where it fails, nothing is said that would not hold.
+    let seen =
+        desk.with(|context| look_again(context, Some(&receipt.run), Show::First(0), &mut |_, _| Ok(())));
+    if let Ok(seen) = seen {
+        print(&human::again::in_short(&seen, &common.on_again()));
+    }
 }
 
 /// Shows a run from before anything is asked until it has ended.

@@ -1,8 +1,9 @@
 //! `look`: the tables and views of a database, or one of them in full with its rows.
 
+use marktwice_core::Value;
 use marktwice_core::near::nearest;
 use marktwice_port::{Draft, EngineError, Unusable, Which, Work};
-use marktwice_run::{Failure, Rows, Show, rows, survey, tables, view_rows};
+use marktwice_run::{Failure, Rows, Show, look_again, rows, survey, tables, view_rows};
 
 use crate::args::{Common, LookArgs};
 use crate::desk::Desk;
@@ -14,6 +15,13 @@ use crate::sheet::{Cell, Sheet};
 /// Looks.
 pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
+    if let Some(run) = &args.run {
+        return again(common, &desk, args, Some(run.as_str()).filter(|run| !run.is_empty()));
+    }
+    if args.csv && args.table.is_none() {
+        let hint = "name the table: marktwice look TABLE --csv";
+        return Err(Trouble::usage("--csv writes the rows of a table or of a run", hint).on(&desk.shown));
+    }
     let Some(typed) = &args.table else {
         let seen = desk.with(tables).map_err(|f| Trouble::failure(&f, "").on(&desk.shown))?;
         show(common, &Screen::Tables(&seen));
@@ -48,6 +56,45 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
         return Ok(exit::DONE);
     }
     show(common, &Screen::Table(&full, &found.seen, args.filter.is_some()));
+    Ok(exit::DONE)
+}
+
+/// Looks again at the rows of a run.
+fn again(common: &Common, desk: &Desk, args: &LookArgs, run: Option<&str>) -> Result<u8, Trouble> {
+    let failed = |failure: Failure| Trouble::failure(&failure, "").on(&desk.shown);
+    if !args.csv {
+        let seen = desk.with(|context| look_again(context, run, args.show, &mut |_, _| Ok(())));
+        show(common, &Screen::LookedAgain(&seen.map_err(failed)?, &common.on_again()));
+        return Ok(exit::DONE);
+    }
+    let mut sheet = Sheet::new(std::io::stdout().lock(), args.csv_raw);
+    let mut head = None;
+    let seen = desk.with(|context| {
+        look_again(context, run, Show::First(0), &mut |table, row| {
+            let columns = &table.target.columns;
+            if head != Some((table.step, table.role, table.target.table.clone())) {
+                head = Some((table.step, table.role, table.target.table.clone()));
+                let names =
+                    |when: &str| columns.iter().map(|c| format!("{} {when}", c.name)).collect::<Vec<_>>();
+                let first = ["step", "table", "stands"].map(str::to_owned).to_vec();
+                sheet.head(&[first, names("before"), names("left"), names("now")].concat())?;
+            }
+            let image = |row: &Option<Vec<Value>>| match row {
+                Some(row) => row.iter().map(Cell::of).collect(),
+                None => vec![Cell::Empty; columns.len()],
+            };
+            let first = [
+                Cell::Plain((table.step + 1).to_string()),
+                Cell::Text(table.target.table.clone()),
+                Cell::Plain(row.stands.as_str().to_owned()),
+            ];
+            let all = [&row.before, &row.left, &row.now].map(image).concat();
+            Ok(sheet.record(&first.into_iter().chain(all).collect::<Vec<_>>())?)
+        })
+    });
+    seen.map_err(failed)?;
+    let written = |e| Trouble::usage(format!("the rows cannot be written: {e}"), "try again");
+    drop(sheet.finish().map_err(written)?);
     Ok(exit::DONE)
 }
 

@@ -8,6 +8,7 @@
     reason = "a test that cannot go on is to fail"
 )]
 
+mod again;
 mod along;
 mod checks;
 mod cluster;
