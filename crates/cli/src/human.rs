@@ -13,6 +13,7 @@ mod outcome;
 mod preview;
 mod table;
 mod trouble;
+pub(crate) mod values;
 mod why;
 
 use anstyle::{AnsiColor, Style};

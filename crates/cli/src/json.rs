@@ -13,8 +13,8 @@ use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Image, Value};
 use marktwice_run::{
     Again, AgainRow, AgainTable, Answer, BatchPreview, Block, Compared, Conflicts, Difference, End, Entry,
-    Faults, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Shown, ShownRow, Since, Stands,
-    StepDifference, StepPreview, UndoPreview, Unmet, Verdict,
+    Faults, Group, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Show, Shown, ShownRow, Since,
+    Stands, StepDifference, StepPreview, UndoPreview, Unmet, Values, Verdict,
 };
 use serde_json::{Map, Value as Json, json};
 
@@ -552,6 +552,39 @@ pub(crate) fn looked_again(seen: &Again) -> Json {
             "committed": seen.receipt.ended,
             "undone_by": seen.undone_by,
             "tables": seen.tables.iter().map(table).collect::<Vec<_>>(),
+            "status": 0,
+        }),
+    )
+}
+
+/// What columns hold.
+pub(crate) fn values(seen: &Seen<Values>, show: Show) -> Json {
+    let found = &seen.seen;
+    let most = match show {
+        Show::First(most) => most,
+        Show::All => usize::MAX,
+    };
+    let group = |group: &Group| json!({ "values": list_to_json(&group.values), "rows": group.rows, "alike": group.alike });
+    let spread = found.spread.as_ref().map(|spread| {
+        let [least, quarter, half, three_quarters, greatest] = spread.marks.each_ref().map(Value::to_json);
+        let bars = spread.bars.iter().map(|(from, rows)| json!({ "from": from, "rows": rows }));
+        json!({
+            "least": least, "quarter": quarter, "half": half, "three_quarters": three_quarters, "greatest": greatest,
+            "bars": bars.collect::<Vec<_>>(),
+        })
+    });
+    document(
+        "marktwice-values",
+        json!({
+            "database": seen.database,
+            "table": found.target.table,
+            "columns": found.target.names(&found.columns),
+            "matched": found.matched,
+            "read": found.read,
+            "different": found.groups.len(),
+            "untold": found.untold,
+            "values": found.groups.iter().take(most).map(group).collect::<Vec<_>>(),
+            "spread": spread,
             "status": 0,
         }),
     )

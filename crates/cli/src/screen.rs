@@ -3,7 +3,8 @@
 use marktwice_core::Code;
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_run::{
-    Again, Block, Difference, Entry, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Shown,
+    Again, Block, Difference, Entry, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Show, Shown,
+    Values,
 };
 use serde_json::Value as Json;
 
@@ -37,6 +38,8 @@ pub(crate) enum Screen<'a> {
     Tables(&'a Seen<Vec<TableSummary>>),
     /// One table with rows of it, which a condition may have chosen.
     Table(&'a Seen<Survey>, &'a Rows, bool),
+    /// What columns hold, how many values of it are shown, and whether a condition has chosen the rows.
+    Values(&'a Seen<Values>, Show, bool),
     /// The rows of a run, looked at again, and what else stands in a command for the same database.
     LookedAgain(&'a Again, &'a str),
 }
@@ -127,6 +130,7 @@ impl Renderer for People {
             Screen::Findings(codes, one) => human::why(codes, *one),
             Screen::Tables(seen) => human::look::tables(seen),
             Screen::Table(seen, rows, filtered) => human::look::table(seen, rows, *filtered),
+            Screen::Values(seen, show, filtered) => human::values::values(seen, *show, *filtered),
             Screen::LookedAgain(seen, on) => human::again::looked(seen, on),
         })
     }
@@ -163,6 +167,7 @@ impl Renderer for Documents {
             Screen::Findings(codes, _) => json::why(codes),
             Screen::Tables(seen) => json::tables(seen),
             Screen::Table(seen, rows, _) => json::look(seen, rows),
+            Screen::Values(seen, show, _) => json::values(seen, *show),
             Screen::LookedAgain(seen, _) => json::looked_again(seen),
         };
         Some(format!("{document:#}"))

@@ -22,6 +22,7 @@ mod rehearsal;
 mod settle;
 mod taking;
 mod undo;
+mod values;
 
 pub use again::{Again, AgainRow, AgainTable, EachRow, Stands, look_again};
 pub use apply::{Agreement, ApplyOptions, apply};
@@ -38,3 +39,4 @@ pub use preview::{BatchPreview, Block, Preview, Show, ShownRow, Since, StepPrevi
 pub use settle::{Compared, Settled, Settling, Verdict, damaged, set_aside, settle};
 pub use taking::{Rehearsal, preview, preview_again, rehearse_change};
 pub use undo::{UndoOptions, undo};
+pub use values::{Group, Spread, Values, values};

@@ -6,8 +6,9 @@ use marktwice_core::mark::HeldRow;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
-use marktwice_port::{EngineError, Intent, Session};
+use marktwice_port::{EngineError, Intent, RowSink, Session};
 
+use crate::collect::unwrap_sink;
 use crate::context::Context;
 use crate::outcome::Failure;
 use crate::pastes::proven_error;
@@ -39,7 +40,7 @@ fn open<T>(
     work: impl FnOnce(&mut dyn Session) -> Result<T, EngineError>,
 ) -> Result<Seen<T>, Failure> {
     let mut session = context.open(Intent::Read)?;
-    let seen = work(&mut *session)?;
+    let seen = work(&mut *session).map_err(unwrap_sink)?;
     Ok(Seen { database: session.database().clone(), notes: session.notes().to_vec(), seen })
 }
 
@@ -107,6 +108,23 @@ pub fn rows(
     condition: Option<&str>,
     limit: Option<u64>,
 ) -> Result<Seen<Rows>, Failure> {
+    let mut rows = Vec::new();
+    let seen = each_row(context, statement, condition, limit, &mut |row| {
+        rows.push(row.clone());
+        Ok(())
+    })?;
+    let (target, matched) = seen.seen;
+    Ok(Seen { database: seen.database, notes: seen.notes, seen: Rows { target, matched, rows } })
+}
+
+/// Hands the first rows over that a statement would match; gives the table, and the number of all.
+pub(crate) fn each_row(
+    context: &Context<'_>,
+    statement: &str,
+    condition: Option<&str>,
+    limit: Option<u64>,
+    sink: &mut RowSink<'_>,
+) -> Result<Seen<(Target, u64)>, Failure> {
     open(context, |session| {
         let language = context.engine.language();
         let planned = session.plan(statement, &[], &[]);
@@ -116,12 +134,8 @@ pub fn rows(
             }
             (error, _) => proven_error(session, language, &[], error),
         })?;
-        let mut rows = Vec::new();
-        let matched = session.matched_rows(&plan, limit, &mut |row| {
-            rows.push(row.clone());
-            Ok(())
-        })?;
-        Ok(Rows { target: plan.target, matched, rows })
+        let matched = session.matched_rows(&plan, limit, sink)?;
+        Ok((plan.target, matched))
     })
 }
 

@@ -3,7 +3,7 @@
 use marktwice_core::Value;
 use marktwice_core::near::nearest;
 use marktwice_port::{Draft, EngineError, Unusable, Which, Work};
-use marktwice_run::{Failure, Rows, Show, look_again, rows, survey, tables, view_rows};
+use marktwice_run::{Failure, Rows, Show, look_again, rows, survey, tables, values, view_rows};
 
 use crate::args::{Common, LookArgs};
 use crate::desk::Desk;
@@ -38,6 +38,18 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
     let statement = desk.engine.language().compose(&draft);
     let statement =
         statement.map_err(|wrong| Trouble::usage(wrong.message, wrong.hint).on(&desk.shown))?.text;
+    if !args.values.is_empty() {
+        if let (Some(_), _) | (_, 3..) = (&full.seen.view, args.values.len()) {
+            let hint = "name one column of a table, or two for pairs: --values region,phone";
+            return Err(Trouble::usage("--values tells what one or two columns of a table hold", hint)
+                .on(&desk.shown));
+        }
+        let filter = args.filter.as_deref();
+        let seen = desk.with(|context| values(context, target, &args.values, (&statement, filter)));
+        let seen = seen.map_err(|failure| Trouble::failure(&failure, "--where").on(&desk.shown))?;
+        show(common, &Screen::Values(&seen, args.show, filter.is_some()));
+        return Ok(exit::DONE);
+    }
     let limit = match args.show {
         Show::First(n) => Some(n as u64),
         Show::All => None,

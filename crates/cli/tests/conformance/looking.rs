@@ -245,3 +245,47 @@ fn generated_statements_of_any_size() {
         }
     });
 }
+
+#[test]
+fn what_a_column_holds() {
+    each(|stage| {
+        stage.run("CREATE TABLE crop (id integer PRIMARY KEY, flower varchar(20), kilos numeric(8,2), day date);
+                   INSERT INTO crop VALUES (1, 'Lime', 1.5, '2026-05-10'), (2, 'lime', 2, '2026-05-11'), (3, 'Lime', 3, NULL), (4, NULL, 3, '2025-01-31'), (5, 'Moor  heather', NULL, '2026-05-11'), (6, 'moor heather', 10, '2026-05-11');");
+        let before = stage.dump();
+        let s = &stage.scene;
+        let json = |args: &[&str]| -> serde_json::Value {
+            let all = [&["look", "crop", "--values"], args, &["--format", "json"]].concat();
+            serde_json::from_str(&s.run(&all).expect(0).out).unwrap()
+        };
+        let seen = json(&["flower"]);
+        let values = seen["values"].as_array().unwrap();
+        let rows: Vec<u64> = values.iter().map(|v| v["rows"].as_u64().unwrap()).collect();
+        // Letter case and blanks count, whatever the collation says; what is alike stands together.
+        assert_eq!((rows.as_slice(), seen["different"].as_u64()), (&[2, 1, 1, 1, 1][..], Some(5)), "{seen}");
+        assert_eq!(
+            (values[0]["values"][0].as_str(), values[1]["values"][0].as_str()),
+            (Some("Lime"), Some("lime"))
+        );
+        assert!(values[0]["alike"] == true && values[1]["alike"] == true, "{seen}");
+        let nulls: Vec<_> = values.iter().filter(|v| v["values"][0].is_null()).collect();
+        assert!(nulls.len() == 1 && nulls[0]["alike"] == false, "{seen}");
+        s.run(&["look", "crop", "--values", "flower"])
+            .expect(0)
+            .says("5 values in 6 rows")
+            .says("differs from the one beside it");
+        let spread = json(&["kilos"])["spread"].clone();
+        assert!(
+            spread["least"].to_string().contains("1.5") && spread["greatest"].to_string().contains("10"),
+            "{spread}"
+        );
+        assert!(json(&["day"])["spread"]["half"].to_string().contains("2026-05-11"));
+        let pairs = json(&["flower,day", "--where", "id > 4"]);
+        assert_eq!(
+            (pairs["matched"].as_u64(), pairs["values"][0]["values"].as_array().unwrap().len()),
+            (Some(2), 2)
+        );
+        s.run(&["look", "crop", "--values", "flowr"]).expect(2).says("did you mean flower?");
+        s.run(&["look", "crop", "--values", "id,flower,day"]).expect(2).says("one or two columns");
+        assert_eq!(stage.dump(), before);
+    });
+}
