@@ -215,6 +215,9 @@ pub(crate) struct LookArgs {
     /// The rows of a run: as they were, as it left them, and as they stand now; the last run without a name
     #[arg(long, value_name = "RUN", num_args = 0..=1, default_missing_value = "", conflicts_with = "table")]
     pub(crate) run: Option<String>,
+    /// Only these columns of the rows: a,b
+    #[arg(long, value_name = "COLUMN", value_delimiter = ',', num_args = 1, requires = "table", conflicts_with_all = ["values", "run"])]
+    pub(crate) columns: Vec<String>,
     /// What this column holds: every value with its rows; two columns (REGION,PHONE) give pairs
     #[arg(long, value_name = "COLUMN", value_delimiter = ',', num_args = 1, requires = "table", conflicts_with_all = ["csv", "run"])]
     pub(crate) values: Vec<String>,

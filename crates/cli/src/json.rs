@@ -481,13 +481,17 @@ pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> Json {
 }
 
 /// One table in full, with rows of it.
-pub(crate) fn look(seen: &Seen<Survey>, found: &Rows) -> Json {
+pub(crate) fn look(seen: &Seen<Survey>, (found, chosen): (&Rows, &[usize])) -> Json {
     let survey = &seen.seen;
     let target = &survey.target;
     let rows: Vec<Json> = found
         .rows
         .iter()
-        .map(|row| json!({ "key": list_to_json(&row.key), "row": named(target, row.image.row()) }))
+        .map(|row| {
+            let held = row.image.row();
+            let cells = chosen.iter().filter_map(|&at| Some((name(target, at), held.get(at)?.to_json())));
+            json!({ "key": list_to_json(&row.key), "row": Json::Object(cells.collect()) })
+        })
         .collect();
     document(
         "marktwice-look",

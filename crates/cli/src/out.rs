@@ -8,6 +8,9 @@ use crate::human;
 /// Why standard output could not be written, where it could not.
 static UNWRITTEN: OnceLock<String> = OnceLock::new();
 
+/// Set where what was streamed could not be written to its end.
+static CUT_OFF: OnceLock<()> = OnceLock::new();
+
 /// Notes that standard output could not be written. A reader that went away (a pager that was left) is no error of ours.
 fn noted(written: std::io::Result<()>) {
     if let Err(error) = written
@@ -34,6 +37,41 @@ pub(crate) fn print_bytes(bytes: &[u8]) {
     }
     let mut out = std::io::stdout();
     noted(out.write_all(bytes).and_then(|()| out.flush()));
+}
+
+/// Standard output for what comes line by line and is not to be kept: the same bytes as [`print_bytes`] writes.
+pub(crate) fn stream() -> Box<dyn Write> {
+    if std::io::stdout().is_terminal() {
+        return Box::new(std::io::LineWriter::new(Stream));
+    }
+    Box::new(std::io::BufWriter::new(Stream))
+}
+
+struct Stream;
+
+impl Write for Stream {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        let written = if std::io::stdout().is_terminal() {
+            let text = human::safe(&String::from_utf8_lossy(bytes));
+            anstream::stdout().write_all(text.as_bytes())
+        } else {
+            std::io::stdout().write_all(bytes)
+        };
+        let Err(error) = written else { return Ok(bytes.len()) };
+        let kind = error.kind();
+        let _ = CUT_OFF.set(());
+        noted(Err(error));
+        Err(kind.into())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        std::io::stdout().flush()
+    }
+}
+
+/// Whether what was streamed could not be written to its end; why, where that matters to anybody, is noted.
+pub(crate) fn cut_off() -> bool {
+    CUT_OFF.get().is_some()
 }
 
 /// Writes a JSON document to standard output.

@@ -36,8 +36,8 @@ pub(crate) enum Screen<'a> {
     Findings(&'a [Code], bool),
     /// All tables.
     Tables(&'a Seen<Vec<TableSummary>>),
-    /// One table with rows of it, which a condition may have chosen.
-    Table(&'a Seen<Survey>, &'a Rows, bool),
+    /// One table with rows of it, in these columns, which a condition may have chosen.
+    Table(&'a Seen<Survey>, &'a Rows, &'a [usize], bool),
     /// What columns hold, how many values of it are shown, and whether a condition has chosen the rows.
     Values(&'a Seen<Values>, Show, bool),
     /// The rows of a run, looked at again, and what else stands in a command for the same database.
@@ -129,7 +129,9 @@ impl Renderer for People {
             Screen::Settled(on, all, _, again) => human::settled(on, all, again),
             Screen::Findings(codes, one) => human::why(codes, *one),
             Screen::Tables(seen) => human::look::tables(seen),
-            Screen::Table(seen, rows, filtered) => human::look::table(seen, rows, *filtered),
+            Screen::Table(seen, rows, columns, filtered) => {
+                human::look::table(seen, (rows, columns), *filtered)
+            }
             Screen::Values(seen, show, filtered) => human::values::values(seen, *show, *filtered),
             Screen::LookedAgain(seen, on) => human::again::looked(seen, on),
         })
@@ -166,7 +168,7 @@ impl Renderer for Documents {
             Screen::Settled(_, all, status, _) => json::settled(all, *status),
             Screen::Findings(codes, _) => json::why(codes),
             Screen::Tables(seen) => json::tables(seen),
-            Screen::Table(seen, rows, _) => json::look(seen, rows),
+            Screen::Table(seen, rows, columns, _) => json::look(seen, (rows, columns)),
             Screen::Values(seen, show, _) => json::values(seen, *show),
             Screen::LookedAgain(seen, _) => json::looked_again(seen),
         };

@@ -117,8 +117,12 @@ pub fn rows(
     Ok(Seen { database: seen.database, notes: seen.notes, seen: Rows { target, matched, rows } })
 }
 
-/// Hands the first rows over that a statement would match; gives the table, and the number of all.
-pub(crate) fn each_row(
+/// Hands the first rows over that a statement would match, in the order of the key and none of them kept; gives the table, and
+/// the number of all. See [`rows`].
+///
+/// # Errors
+/// When the statement is refused, or the database or the sink fails.
+pub fn each_row(
     context: &Context<'_>,
     statement: &str,
     condition: Option<&str>,

@@ -104,6 +104,8 @@ pub struct Block {
     pub meanings: Vec<(usize, Value, String)>,
     /// Columns that the filter names.
     pub filter: Vec<usize>,
+    /// Columns that assigned expressions read, and that are shown for nothing else.
+    pub operands: Vec<usize>,
 }
 
 impl Block {
@@ -125,6 +127,7 @@ impl Block {
             checks: Vec::new(),
             meanings: Vec::new(),
             filter: Vec::new(),
+            operands: Vec::new(),
         }
     }
 

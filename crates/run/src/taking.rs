@@ -315,6 +315,7 @@ fn assemble(
             checks: Vec::new(),
             meanings: Vec::new(),
             filter: plan.reads.clone(),
+            operands: operands(plan),
         },
         name: terms.name.clone(),
         statement: plan.statement.clone(),
@@ -371,6 +372,19 @@ fn assemble(
     }
     already_run(&mut step, plan, receipts);
     step
+}
+
+/// Columns from which an UPDATE computes, where nothing else shows them: beside the result they let it be checked by eye.
+fn operands(plan: &Plan) -> Vec<usize> {
+    let target = &plan.target;
+    let elsewhere = |at: &usize| {
+        plan.kind != StepKind::Update
+            || target.naming == Some(*at)
+            || target.key.columns.contains(at)
+            || plan.reads.contains(at)
+            || plan.foreseen.iter().any(|f| f.column == *at)
+    };
+    plan.parts.related.iter().copied().filter(|at| !elsewhere(at)).collect()
 }
 
 /// What the rows alone have shown.

@@ -41,6 +41,9 @@ pub struct Spread {
     pub bars: Vec<(f64, u64)>,
 }
 
+/// Values with how many rows hold them.
+type Counted = (Vec<Value>, u64);
+
 /// What columns hold.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Values {
@@ -83,7 +86,7 @@ pub fn values(
         };
         columns.push(at);
     }
-    let mut found: HashMap<RowHash, (Vec<Value>, u64)> = HashMap::new();
+    let mut found: HashMap<RowHash, Counted> = HashMap::new();
     let (mut read, mut untold) = (0, 0);
     let seen = each_row(context, statement, condition, Some(MOST_ROWS), &mut |row| {
         read += 1;
@@ -104,7 +107,7 @@ pub fn values(
         }
         Ok(())
     })?;
-    let found: Vec<(Vec<Value>, u64)> = found.into_values().collect();
+    let found: Vec<Counted> = found.into_values().collect();
     let moment = columns.first().and_then(|at| target.columns.get(*at)).is_some_and(|c| {
         let declared = c.declared.to_ascii_lowercase();
         declared.contains("date") || declared.contains("time")
@@ -117,19 +120,19 @@ pub fn values(
 }
 
 /// The commonest first; values that are alike stand together where the commonest of them stands.
-fn ordered(found: Vec<(Vec<Value>, u64)>) -> Vec<Group> {
-    let mut families: HashMap<Vec<String>, Vec<(Vec<Value>, u64)>> = HashMap::new();
+fn ordered(found: Vec<Counted>) -> Vec<Group> {
+    let mut families: HashMap<Vec<String>, Vec<Counted>> = HashMap::new();
     for (values, rows) in found {
         let plain = values.iter().map(plainly).collect();
         families.entry(plain).or_default().push((values, rows));
     }
-    let mut families: Vec<(Vec<String>, Vec<(Vec<Value>, u64)>)> = families.into_iter().collect();
+    let mut families: Vec<(Vec<String>, Vec<Counted>)> = families.into_iter().collect();
     for (_, family) in &mut families {
         family.sort_by(|(a, n), (b, m)| m.cmp(n).then_with(|| shown(a).cmp(&shown(b))));
     }
-    let most = |family: &[(Vec<Value>, u64)]| family.first().map_or(0, |(_, rows)| *rows);
+    let most = |family: &[Counted]| family.first().map_or(0, |(_, rows)| *rows);
     families.sort_by(|(a, first), (b, second)| most(second).cmp(&most(first)).then_with(|| a.cmp(b)));
-    let group = |(_, family): (Vec<String>, Vec<(Vec<Value>, u64)>)| {
+    let group = |(_, family): (Vec<String>, Vec<Counted>)| {
         let alike = family.len() > 1;
         family.into_iter().map(move |(values, rows)| Group { values, rows, alike })
     };
@@ -168,7 +171,7 @@ fn is_day(text: &str) -> bool {
     day.len() == 10 && day.iter().enumerate().all(part)
 }
 
-fn spread(found: &[(Vec<Value>, u64)], moment: bool) -> Option<Spread> {
+fn spread(found: &[Counted], moment: bool) -> Option<Spread> {
     let mut all: Vec<(&Value, u64)> = Vec::new();
     for (values, rows) in found {
         match values.first()? {
@@ -248,7 +251,7 @@ mod tests {
 
     #[test]
     fn quartiles_are_values_that_are_there() {
-        let found: Vec<(Vec<Value>, u64)> =
+        let found: Vec<Counted> =
             (1..=20).map(|n| (vec![Value::Int(n)], if n == 20 { 20 } else { 1 })).collect();
         let spread = spread(&found, false).unwrap();
         assert_eq!(spread.marks, [1, 10, 20, 20, 20].map(Value::Int));

@@ -1,13 +1,14 @@
 //! `look`: the tables and views of a database, or one of them in full with its rows.
 
-use marktwice_core::Value;
 use marktwice_core::near::nearest;
+use marktwice_core::{Target, Value};
 use marktwice_port::{Draft, EngineError, Unusable, Which, Work};
-use marktwice_run::{Failure, Rows, Show, look_again, rows, survey, tables, values, view_rows};
+use marktwice_run::{Failure, Rows, Show, each_row, look_again, rows, survey, tables, values, view_rows};
 
 use crate::args::{Common, LookArgs};
 use crate::desk::Desk;
 use crate::exit;
+use crate::out::{cut_off, stream};
 use crate::report::Trouble;
 use crate::screen::{Screen, show};
 use crate::sheet::{Cell, Sheet};
@@ -56,18 +57,23 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
     };
     let limit = if args.csv && args.show == Show::First(10) { None } else { limit };
     let (filter, seen) = (args.filter.as_deref(), &full.seen);
+    let chosen = chosen(target, &args.columns).map_err(|trouble| trouble.on(&desk.shown))?;
+    if args.csv && full.seen.view.is_none() {
+        hand_out(&desk, args, (&statement, filter), (target, &chosen), limit)?;
+        return Ok(exit::DONE);
+    }
     let found = desk
         .with(|context| match &seen.view {
             Some(_) => view_rows(context, (schema.as_deref(), seen), &statement, filter, limit),
             None => rows(context, &statement, filter, limit),
         })
         .map_err(|failure| Trouble::failure(&failure, "--where").on(&desk.shown))?;
-    if args.csv {
+    if args.csv && full.seen.view.is_some() {
         let failed = |e| Trouble::usage(format!("the rows cannot be written: {e}"), "try again");
-        print_csv(&found.seen, args.csv_raw).map_err(failed)?;
+        print_csv(&found.seen, &chosen, args.csv_raw).map_err(failed)?;
         return Ok(exit::DONE);
     }
-    show(common, &Screen::Table(&full, &found.seen, args.filter.is_some()));
+    show(common, &Screen::Table(&full, &found.seen, &chosen, args.filter.is_some()));
     Ok(exit::DONE)
 }
 
@@ -79,7 +85,7 @@ fn again(common: &Common, desk: &Desk, args: &LookArgs, run: Option<&str>) -> Re
         show(common, &Screen::LookedAgain(&seen.map_err(failed)?, &common.on_again()));
         return Ok(exit::DONE);
     }
-    let mut sheet = Sheet::new(std::io::stdout().lock(), args.csv_raw);
+    let mut sheet = Sheet::new(stream(), args.csv_raw);
     let mut head = None;
     let seen = desk.with(|context| {
         look_again(context, run, Show::First(0), &mut |table, row| {
@@ -104,10 +110,11 @@ fn again(common: &Common, desk: &Desk, args: &LookArgs, run: Option<&str>) -> Re
             Ok(sheet.record(&first.into_iter().chain(all).collect::<Vec<_>>())?)
         })
     });
-    seen.map_err(failed)?;
-    let written = |e| Trouble::usage(format!("the rows cannot be written: {e}"), "try again");
-    drop(sheet.finish().map_err(written)?);
-    Ok(exit::DONE)
+    let _ = sheet.finish();
+    match seen {
+        Err(failure) if !cut_off() => Err(failed(failure)),
+        _ => Ok(exit::DONE),
+    }
 }
 
 /// What went wrong on looking for a table, with the name that may have been meant.
@@ -127,12 +134,64 @@ pub(super) fn no_table(desk: &Desk, failure: Failure, name: &str) -> Trouble {
     Trouble { hint: Some(hint), status: exit::USAGE, ..trouble }
 }
 
-fn print_csv(found: &Rows, raw: bool) -> std::io::Result<()> {
+/// The positions of the columns that were asked for, in that order; all of them where none was.
+fn chosen(target: &Target, names: &[String]) -> Result<Vec<usize>, Trouble> {
+    if names.is_empty() {
+        return Ok((0..target.columns.len()).collect());
+    }
+    let position = |name: &String| {
+        let all: Vec<&str> = target.columns.iter().map(|c| c.name.as_str()).collect();
+        target.position(name.trim()).ok_or_else(|| {
+            let hint = match nearest(name.trim(), all.iter().copied()) {
+                Some(near) => format!("did you mean {near}?"),
+                None => format!("there are: {}", all.join(", ")),
+            };
+            Trouble::usage(format!("{} has no column {}", target.table, name.trim()), hint)
+        })
+    };
+    names.iter().map(position).collect()
+}
+
+/// Writes rows as CSV to standard output as they come: however many they are, none of them is kept.
+fn hand_out(
+    desk: &Desk,
+    args: &LookArgs,
+    (statement, filter): (&str, Option<&str>),
+    (target, chosen): (&Target, &[usize]),
+    limit: Option<u64>,
+) -> Result<(), Trouble> {
+    let mut sheet = Sheet::new(stream(), args.csv_raw);
+    // A condition that is refused must leave nothing behind, so the head comes with the first row, or at the end.
+    let mut headed = false;
+    let names = target.names(chosen);
+    let seen = desk.with(|context| {
+        each_row(context, statement, filter, limit, &mut |row| {
+            if !headed {
+                sheet.head(&names)?;
+                headed = true;
+            }
+            let row = row.image.row();
+            Ok(sheet
+                .record(&chosen.iter().filter_map(|&at| row.get(at)).map(Cell::of).collect::<Vec<_>>())?)
+        })
+    });
+    if !headed && seen.is_ok() {
+        // What cannot be written is noted where it is.
+        let _ = sheet.head(&names);
+    }
+    let _ = sheet.finish();
+    match seen {
+        Err(failure) if !cut_off() => Err(Trouble::failure(&failure, "--where").on(&desk.shown)),
+        _ => Ok(()),
+    }
+}
+
+fn print_csv(found: &Rows, chosen: &[usize], raw: bool) -> std::io::Result<()> {
     let mut sheet = Sheet::new(Vec::new(), raw);
-    let names: Vec<String> = found.target.columns.iter().map(|c| c.name.clone()).collect();
-    sheet.head(&names)?;
+    sheet.head(&found.target.names(chosen))?;
     for row in &found.rows {
-        sheet.record(&row.image.row().iter().map(Cell::of).collect::<Vec<_>>())?;
+        let row = row.image.row();
+        sheet.record(&chosen.iter().filter_map(|&at| row.get(at)).map(Cell::of).collect::<Vec<_>>())?;
     }
     crate::out::print_bytes(&sheet.finish()?);
     Ok(())

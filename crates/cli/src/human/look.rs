@@ -48,7 +48,7 @@ pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> String {
 }
 
 /// One table in full.
-pub(crate) fn table(seen: &Seen<Survey>, found: &Rows, filtered: bool) -> String {
+pub(crate) fn table(seen: &Seen<Survey>, (found, chosen): (&Rows, &[usize]), filtered: bool) -> String {
     let Survey { target, declared, view, rows: total, unique_in_fact, skipped } = &seen.seen;
     let what = if view.is_some() { "view · " } else { "" };
     let name = styled(BOLD, &escape(&target.table));
@@ -110,7 +110,7 @@ pub(crate) fn table(seen: &Seen<Survey>, found: &Rows, filtered: bool) -> String
         let _ = writeln!(out, "  {}", styled(DIM, &format!("not looked at: {why}")));
     }
     out.push('\n');
-    row_table(&mut out, found, filtered);
+    row_table(&mut out, (found, chosen), filtered);
     out
 }
 
@@ -146,7 +146,7 @@ fn columns(out: &mut String, survey: &Survey) {
     out.push_str(&draw(table, width()).0);
 }
 
-fn row_table(out: &mut String, found: &Rows, filtered: bool) {
+fn row_table(out: &mut String, (found, chosen): (&Rows, &[usize]), filtered: bool) {
     if filtered {
         let _ = writeln!(
             out,
@@ -167,7 +167,7 @@ fn row_table(out: &mut String, found: &Rows, filtered: bool) {
         let cells = found.rows.iter().map(|r| Text::plain(key_text(&r.key))).collect();
         table.push(column(&target.key.names.join(""), cells, 0, true));
     }
-    for (at, about) in target.columns.iter().enumerate() {
+    for (at, about) in chosen.iter().filter_map(|&at| Some((at, target.columns.get(at)?))) {
         let cell = |row: &marktwice_core::mark::HeldRow| {
             row.image.row().get(at).map_or_else(Text::default, |v| {
                 let style = if v.is_null() { DIM } else { anstyle::Style::new() };

@@ -404,6 +404,7 @@ fn columns(block: &Block, null_operands: &[String]) -> Vec<TextColumn> {
         refers.for_each(|c| add(&mut order, c, 3));
         block.filter.iter().filter(|c| !changing(**c)).for_each(|&c| add(&mut order, c, 3));
         block.foreseen.iter().for_each(|f| add(&mut order, f.column, 0));
+        block.operands.iter().for_each(|c| add(&mut order, *c, 2));
     } else {
         let naming = target.naming;
         for column in 0..target.columns.len() {
@@ -414,7 +415,8 @@ fn columns(block: &Block, null_operands: &[String]) -> Vec<TextColumn> {
     }
     for (column, priority) in order {
         let name = target.columns.get(column).map_or(String::new(), |c| cells::escape(&c.name));
-        let cells = column_cells(block, column);
+        let operand = block.operands.contains(&column);
+        let cells = if operand { operand_cells(block, column) } else { column_cells(block, column) };
         all.push(TextColumn { name, cells, priority, right: numeric(block, column) });
     }
     if block.kind == StepKind::Update && !block.uncertain() && block.changes < block.matched {
@@ -432,6 +434,17 @@ fn columns(block: &Block, null_operands: &[String]) -> Vec<TextColumn> {
         all.push(TextColumn { name: String::new(), cells, priority: 1, right: false });
     }
     all
+}
+
+/// What a result was computed from; a NULL that makes it NULL is marked.
+fn operand_cells(block: &Block, column: usize) -> Vec<Text> {
+    let cell = |row: &ShownRow| {
+        let value = row.image.row().get(column).unwrap_or(&Value::Null);
+        let null = |at: usize| row.image.after().and_then(|after| after.get(at)).is_some_and(Value::is_null);
+        let spoils = value.is_null() && block.foreseen.iter().any(|f| null(f.column));
+        Text::default().push(if spoils { WARN } else { DIM }, meant(block, column, value))
+    };
+    block.rows.iter().map(cell).collect()
 }
 
 /// Numbers that do not change stand to the right.

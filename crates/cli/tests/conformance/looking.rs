@@ -284,6 +284,13 @@ fn what_a_column_holds() {
             (pairs["matched"].as_u64(), pairs["values"][0]["values"].as_array().unwrap().len()),
             (Some(2), 2)
         );
+        let csv = s.run(&["look", "crop", "--where", "id < 3", "--columns", "day,flower", "--csv"]).expect(0);
+        assert_eq!(csv.out, "day,flower\n2026-05-10,Lime\n2026-05-11,lime\n");
+        assert_eq!(
+            s.run(&["look", "crop", "--where", "id < 0", "--columns", "day", "--csv"]).expect(0).out,
+            "day\n"
+        );
+        s.run(&["look", "crop", "--columns", "dya"]).expect(2).says("did you mean day?");
         s.run(&["look", "crop", "--values", "flowr"]).expect(2).says("did you mean flower?");
         s.run(&["look", "crop", "--values", "id,flower,day"]).expect(2).says("one or two columns");
         assert_eq!(stage.dump(), before);

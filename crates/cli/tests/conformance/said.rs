@@ -201,3 +201,26 @@ fn a_bare_apply_takes_what_was_previewed() {
         stage.scene.run(&["apply", "--rows", "4", "--yes"]).expect(3).says("no-filter");
     });
 }
+
+#[test]
+fn what_a_result_is_computed_from_stands_beside_it() {
+    each(|stage| {
+        stage.run("CREATE TABLE batch (id integer PRIMARY KEY, list_price numeric(8,2), discount numeric(8,2), price numeric(8,2));
+                   INSERT INTO batch VALUES (1, 10, 0.5, 1), (2, 20, NULL, 2);");
+        let sql = "UPDATE batch SET price = list_price - discount WHERE id < 3";
+        let seen = stage.scene.run(&["preview", "--sql", sql]).expect(0);
+        let head = seen.out.lines().find(|line| line.contains("list_price")).unwrap();
+        let columns: Vec<&str> = head.split_whitespace().collect();
+        assert_eq!(columns, ["id", "price", "list_price", "discount"], "{}", seen.out);
+        // A column that is shown for something else stands where it stood.
+        let sql = "UPDATE batch SET price = list_price + 1 WHERE list_price > 1";
+        let seen = stage.scene.run(&["preview", "--sql", sql]).expect(0);
+        let head = seen.out.lines().find(|line| line.contains("list_price ")).unwrap();
+        assert_eq!(
+            head.split_whitespace().collect::<Vec<_>>(),
+            ["id", "list_price", "price"],
+            "{}",
+            seen.out
+        );
+    });
+}

@@ -257,6 +257,7 @@ impl<'a> Looker<'a> {
             checks: Vec::new(),
             meanings: Vec::new(),
             filter: Vec::new(),
+            operands: Vec::new(),
         };
         let preview = BatchPreview {
             block,
