@@ -11,6 +11,7 @@ mod exit;
 mod human;
 mod json;
 mod out;
+mod parents;
 mod past;
 mod place;
 mod report;

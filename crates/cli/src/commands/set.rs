@@ -9,6 +9,7 @@ use super::apply::carry_out;
 use crate::args::{Common, Format, SetArgs};
 use crate::desk::Desk;
 use crate::out::print;
+use crate::parents::named;
 use crate::report::Trouble;
 use crate::{exit, human};
 
@@ -20,11 +21,14 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
         .with(|context| survey(context, schema.as_deref(), &name))
         .map_err(|failure| super::look::no_table(&desk, failure, &name))?
         .seen;
-    let keys: Vec<Vec<String>> = seen.declared.keys.into_iter().map(|k| k.columns).collect();
+    let keys: Vec<Vec<String>> = seen.declared.keys.iter().cloned().map(|k| k.columns).collect();
+    let named = named(&desk, &seen.target, &seen.declared.refers, &args.sets)?;
     let rows = Which::Typed { key: &args.key, keys: &keys, several: args.several };
-    let draft = Draft { target: &seen.target, schema: schema.is_some(), work: Work::Set(&args.sets), rows };
+    let draft = Draft { target: &seen.target, schema: schema.is_some(), work: Work::Set(&named.sets), rows };
     let composed = desk.engine.language().compose(&draft);
-    let composed = composed.map_err(|wrong| Trouble::usage(wrong.message, wrong.hint).on(&desk.shown))?;
+    let mut composed = composed.map_err(|wrong| Trouble::usage(wrong.message, wrong.hint).on(&desk.shown))?;
+    // Whoever reads the statement sees the key, and whose it is.
+    composed.text = format!("{}{}", desk.engine.language().comment(&named.said), composed.text);
     if common.format == Format::Human {
         print(&human::statement(&desk.shown, &composed.text));
     }

@@ -296,3 +296,36 @@ fn what_a_column_holds() {
         assert_eq!(stage.dump(), before);
     });
 }
+
+#[test]
+fn a_parent_is_named_and_its_key_is_set() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE apiary (apiary_id integer PRIMARY KEY, name varchar(40));
+             CREATE TABLE stand (stand_id integer PRIMARY KEY, apiary_id integer, was_at integer, FOREIGN KEY (apiary_id) REFERENCES apiary (apiary_id), FOREIGN KEY (was_at) REFERENCES apiary (apiary_id));
+             INSERT INTO apiary VALUES (1, 'Whin Bank'), (2, 'Moor End'), (3, 'Moor End'), (4, 'Ann''s -- Garth'), (5, NULL);
+             INSERT INTO stand VALUES (7, 1, 1);",
+        );
+        let before = stage.dump();
+        let s = &stage.scene;
+        let set = |set: &str, status: i32| s.run(&["set", "stand", "7", set, "--yes"]).expect(status);
+        set("apiary=Whin Bnk", 2).says("no apiary has the name Whin Bnk").says("did you mean Whin Bank (1)?");
+        set("apiary=Moor End", 2).says("2 rows of apiary").says("Moor End (2), Moor End (3)");
+        set("apairy=Whin Bank", 2).says("stand has no column apairy");
+        assert_eq!(stage.dump(), before);
+        // By the column without its ending; a column that is there is that column, and takes a key only.
+        set("was_at=Whin Bank", 2).says("is no number");
+        let told = set("apiary=Ann's -- Garth", 0);
+        told.says("apiary_id 4 is the apiary Ann's -- Garth").says("SET apiary_id = 4");
+        assert_eq!(
+            stage
+                .value("SELECT apiary_id FROM stand")
+                .chars()
+                .filter(char::is_ascii_digit)
+                .collect::<String>(),
+            "4"
+        );
+        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        assert_eq!(stage.dump(), before);
+    });
+}
