@@ -1,6 +1,7 @@
 //! `set`: columns of one row by its key, in one line: the statement is written, shown, previewed, asked about, applied.
 
 use marktwice_core::check::EachCheck;
+use marktwice_core::value::key_text;
 use marktwice_core::{Change, Code, Expect, Target, Terms};
 use marktwice_port::{Draft, Which, Work};
 use marktwice_run::{Agreement, ApplyOptions, Show, rows, survey};
@@ -8,7 +9,7 @@ use marktwice_run::{Agreement, ApplyOptions, Show, rows, survey};
 use super::apply::carry_out;
 use crate::args::{Common, Format, SetArgs};
 use crate::desk::Desk;
-use crate::out::print;
+use crate::out::{print, tell};
 use crate::parents::named;
 use crate::report::Trouble;
 use crate::{exit, human};
@@ -21,8 +22,11 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
         .with(|context| survey(context, schema.as_deref(), &name))
         .map_err(|failure| super::look::no_table(&desk, failure, &name))?
         .seen;
-    let keys: Vec<Vec<String>> = seen.declared.keys.iter().cloned().map(|k| k.columns).collect();
+    let mut keys: Vec<Vec<String>> = seen.declared.keys.iter().cloned().map(|k| k.columns).collect();
     let named = named(&desk, &seen.target, &seen.declared.refers, &args.sets)?;
+    if let Some(columns) = not_declared(&desk, &seen.target, schema.is_some(), args, &keys)? {
+        keys.push(columns);
+    }
     let rows = Which::Typed { key: &args.key, keys: &keys, several: args.several };
     let draft = Draft { target: &seen.target, schema: schema.is_some(), work: Work::Set(&named.sets), rows };
     let composed = desk.engine.language().compose(&draft);
@@ -47,6 +51,53 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
         return Err(missing);
     }
     carry_out(common, &desk, &change, &options, ("marktwice-set", "the statement"))
+}
+
+/// Rows that are named where a key is none.
+const NAMED: usize = 5;
+
+/// Columns that were typed as a key and that nobody declared one, where they tell one row all the same; `None` where what was
+/// typed is a declared key, or none at all, which is then said in the usual way.
+fn not_declared(
+    desk: &Desk,
+    target: &Target,
+    schema: bool,
+    args: &SetArgs,
+    keys: &[Vec<String>],
+) -> Result<Option<Vec<String>>, Trouble> {
+    let language = desk.engine.language();
+    let statement = |keys: &[Vec<String>]| {
+        let rows = Which::Typed { key: &args.key, keys, several: false };
+        language.compose(&Draft { target, schema, work: Work::Delete, rows }).map(|composed| composed.text)
+    };
+    let named = args.key.split(',').filter_map(|part| part.split_once('='));
+    let named = named.filter_map(|(name, _)| target.columns.get(target.position(name.trim())?));
+    let columns: Vec<String> = named.map(|column| column.name.clone()).collect();
+    if args.several || columns.is_empty() || statement(keys).is_ok() {
+        return Ok(None);
+    }
+    let Ok(text) = statement(std::slice::from_ref(&columns)) else { return Ok(None) };
+    let found = desk.with(|context| rows(context, &text, None, Some(NAMED as u64)));
+    let found = found.map_err(|failure| Trouble::failure(&failure, "the row").on(&desk.shown))?.seen;
+    let list = columns.join(" and ");
+    if found.matched > 1 {
+        let shown: Vec<String> = found.rows.iter().map(|row| key_text(&row.key)).collect();
+        let more = found.matched.saturating_sub(shown.len() as u64);
+        let more = if more > 0 { format!(", and {more} more") } else { String::new() };
+        let message = format!("{} rows of {} have this {list}", found.matched, target.table);
+        let key = if target.key.names.is_empty() { "them".to_owned() } else { target.key.names.join(", ") };
+        let hint = format!("name more columns, or one of them by {key}: {}{more}", shown.join("; "));
+        return Err(Trouble::usage(message, hint).on(&desk.shown));
+    }
+    if found.matched == 1 {
+        let (tells, does) = match columns.len() {
+            1 => ("tells", "it always does"),
+            _ => ("tell", "they always do"),
+        };
+        let table = &target.table;
+        tell(&format!("note: {list} {tells} one row of {table} now; nobody declared that {does}\n"));
+    }
+    Ok(Some(columns))
 }
 
 /// What columns were said to hold: each column once, with all that was said of it.

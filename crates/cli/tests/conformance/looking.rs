@@ -124,7 +124,7 @@ fn one_row_is_set_by_its_key() {
             (&["keeper", "2", "regoin=x"][..], 2, "did you mean region?"),
             (&["keeper", "2,3", "region=x"], 2, "--several"),
             (&["keeper", "two", "region=x"], 2, "no number"),
-            (&["keeper", "region=Moor", "name=x"], 2, "no whole key"),
+            (&["keeper", "region=Moor", "name=x"], 2, "name more columns, or one of them by keeper_id"),
             (&["keeper", "2", "name=NULL"], 2, "does not take NULL"),
             (&["hive", "10", "kilos=1,5"], 2, "kilos=1.5"),
             (&["keeper", "77", "region=x"], 3, "nothing-matched"),
@@ -327,5 +327,31 @@ fn a_parent_is_named_and_its_key_is_set() {
         );
         s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
         assert_eq!(stage.dump(), before);
+    });
+}
+
+#[test]
+fn columns_that_nobody_declared_a_key() {
+    each(|stage| {
+        stage.run("CREATE TABLE song (title varchar(20), yr integer, plays integer); INSERT INTO song VALUES ('Lime', 2026, 1), ('Lime', 2025, 2), ('Moor', 2026, 3), ('Moor', 2026, 4);");
+        let before = stage.dump();
+        let s = &stage.scene;
+        let set = |key: &str, status: i32| s.run(&["set", "song", key, "plays=9", "--yes"]).expect(status);
+        set("title=Lime", 2).says("2 rows of song have this title").says("name more columns");
+        set("title=Moor,yr=2026", 2).says("2 rows of song have this title and yr");
+        set("title=Ling,yr=2026", 3).says("no row of song has the key title=Ling,yr=2026");
+        assert_eq!(stage.dump(), before);
+        set("title=Lime,yr=2026", 0)
+            .says("title and yr tell one row of song now; nobody declared that they always do");
+        let rows = stage.value("SELECT count(*) FROM song WHERE plays = 9 AND title = 'Lime' AND yr = 2026");
+        assert!(rows.contains('1'), "{rows}");
+        // A part of a key that tells one row is no whole key, and does all the same.
+        stage.run("CREATE TABLE harvest (hive integer NOT NULL, season integer NOT NULL, kilos integer, PRIMARY KEY (hive, season)); INSERT INTO harvest VALUES (1, 2025, 1), (1, 2026, 2), (2, 2026, 3);");
+        s.run(&["set", "harvest", "hive=1", "kilos=9", "--yes"])
+            .expect(2)
+            .says("hive, season: 1,2025; 1,2026");
+        s.run(&["set", "harvest", "hive=2", "kilos=9", "--yes"])
+            .expect(0)
+            .says("hive tells one row of harvest now");
     });
 }
