@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::near::nearest;
+
 /// One column of a target.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Column {
@@ -90,6 +92,16 @@ impl Target {
     pub fn position(&self, name: &str) -> Option<usize> {
         let exact = self.columns.iter().position(|c| c.name == name);
         exact.or_else(|| self.columns.iter().position(|c| c.name.eq_ignore_ascii_case(name)))
+    }
+
+    /// That there is no column of this name, and what to do: the one that was meant, or those that there are.
+    pub fn no_column(&self, name: &str) -> (String, String) {
+        let all: Vec<&str> = self.columns.iter().map(|c| c.name.as_str()).collect();
+        let hint = match nearest(name, all.iter().copied()) {
+            Some(near) => format!("did you mean {near}?"),
+            None => format!("there are: {}", all.join(", ")),
+        };
+        (format!("{} has no column {name}", self.table), hint)
     }
 
     /// Those of some columns whose numbers are amounts that can be added up: they are neither a key nor refer to one.

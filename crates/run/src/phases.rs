@@ -17,7 +17,7 @@ use marktwice_core::receipt::{Receipt, RunState, StepReceipt};
 use marktwice_core::record::StepRecord;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
-use marktwice_core::triggered::{Triggered, TriggeredReceipt, is_fired};
+use marktwice_core::triggered::{Triggered, TriggeredReceipt};
 use marktwice_core::value::Value;
 use marktwice_core::words;
 use marktwice_port::{
@@ -35,6 +35,7 @@ use crate::outcome::{End, Failure, RunOutcome};
 use crate::planned::{Planned, record};
 
 mod proof;
+mod triggers;
 
 use proof::{Records, Written, records};
 
@@ -263,87 +264,6 @@ impl<'a, 's> Begun<'a, 's> {
     pub(crate) fn end(self, end: End) -> Ended {
         let step = self.proven;
         roll_back(self.run, self.tx, end, Some(step))
-    }
-
-    /// Tables that triggers are about to write are held as a whole, those that can be.
-    fn before_triggers(&mut self, side: &[SideWrite]) -> Result<(), EngineError> {
-        let Some(facts) = self.run.steps.get(self.proven) else { return Ok(()) };
-        let mut tables = Vec::new();
-        for table in &facts.triggered {
-            if !side.iter().any(|write| is_fired(write) && write.table == table.shown) {
-                continue;
-            }
-            match &table.target {
-                Ok(target) => tables.push(target.clone()),
-                Err(why) => {
-                    let unheld = TriggeredReceipt::unheld(&table.shown, why);
-                    if !self.unheld.contains(&unheld) {
-                        self.unheld.push(unheld);
-                    }
-                }
-            }
-        }
-        if tables.is_empty() { Ok(()) } else { self.tx.hold_triggered(&tables) }
-    }
-
-    /// The same for an undo, which knows them all beforehand.
-    pub(crate) fn hold_triggered(
-        mut self,
-        tables: &[Target],
-        unheld: &[Triggered],
-    ) -> Result<Begun<'a, 's>, Ended> {
-        let why = |table: &Triggered| {
-            let why = table.target.as_ref().err()?;
-            Some(TriggeredReceipt::unheld(&table.shown, why))
-        };
-        self.unheld.extend(unheld.iter().filter_map(why));
-        if tables.is_empty() {
-            return Ok(self);
-        }
-        match self.tx.hold_triggered(tables) {
-            Ok(()) => Ok(self),
-            Err(error) => Err(self.end(ended_by(error))),
-        }
-    }
-
-    /// Holds rows of such a table that go back, or that are left as they are.
-    pub(crate) fn hold_triggered_rows(
-        mut self,
-        (batch, left): (&Batch, bool),
-        source: &mut ChangeSource<'_>,
-        keep: &mut KeepSink<'_>,
-        differing: &mut dyn FnMut(&mut dyn Tx, usize) -> Result<String, EngineError>,
-    ) -> Result<Begun<'a, 's>, Ended> {
-        let mut number = batch.step;
-        let held = read_back(
-            &mut *self.tx,
-            &mut |tx, sink| {
-                number = tx.hold_triggered_rows(batch, left, source, sink)?;
-                Ok(((), number))
-            },
-            keep,
-        );
-        match held {
-            Ok(Some(())) => Ok(self),
-            Ok(None) => {
-                let end = match differing(&mut *self.tx, number) {
-                    Ok(what) => End::Verification(Faults::whole(&batch.target, what)),
-                    Err(error) => ended_by(error),
-                };
-                Err(self.end(end))
-            }
-            Err(error) => Err(self.end(ended_by(error))),
-        }
-    }
-
-    /// The end of an undo's writing: those tables are put back, and proven to be as they should.
-    pub(crate) fn restore_triggered(mut self) -> Result<Begun<'a, 's>, Ended> {
-        self.run.context.ambient.progress(Phase::Restoring, 0, None);
-        let tx = &mut self.tx;
-        match tx.restore_triggered().and_then(|_| tx.settle_constraints()) {
-            Ok(()) => Ok(self),
-            Err(error) => Err(self.end(ended_by(error))),
-        }
     }
 
     fn facts(&self) -> Option<&StepFacts> {

@@ -4,7 +4,6 @@
 use std::collections::HashMap;
 
 use marktwice_core::hash::RowHash;
-use marktwice_core::near::nearest;
 use marktwice_core::table::Target;
 use marktwice_core::value::Value;
 use marktwice_port::Phase;
@@ -77,12 +76,8 @@ pub fn values(
     let mut columns = Vec::new();
     for name in names {
         let Some(at) = target.position(name) else {
-            let all: Vec<&str> = target.columns.iter().map(|c| c.name.as_str()).collect();
-            let hint = match nearest(name, all.iter().copied()) {
-                Some(near) => format!("did you mean {near}?"),
-                None => format!("there are: {}", all.join(", ")),
-            };
-            return Err(Failure::usage(format!("{} has no column {name}", target.table), hint));
+            let (message, hint) = target.no_column(name);
+            return Err(Failure::usage(message, hint));
         };
         columns.push(at);
     }

@@ -42,12 +42,8 @@ fn pair<'t, 'a>(target: &'t Target, typed: &'a str) -> Result<(&'t Column, &'a s
         wrong(format!("{typed} has no equals sign"), "write COLUMN=VALUE, without blanks around it")
     })?;
     let at = target.position(name.trim()).ok_or_else(|| {
-        let names: Vec<&str> = target.columns.iter().map(|c| c.name.as_str()).collect();
-        let hint = match nearest(name.trim(), names.iter().copied()) {
-            Some(near) => format!("did you mean {near}?"),
-            None => format!("there are: {}", names.join(", ")),
-        };
-        wrong(format!("{} has no column {}", target.table, name.trim()), hint)
+        let (message, hint) = target.no_column(name.trim());
+        wrong(message, hint)
     })?;
     let column = target.columns.get(at).ok_or_else(|| wrong("no such column", "look at the table"))?;
     Ok((column, value))

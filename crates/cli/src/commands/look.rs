@@ -140,13 +140,9 @@ fn chosen(target: &Target, names: &[String]) -> Result<Vec<usize>, Trouble> {
         return Ok((0..target.columns.len()).collect());
     }
     let position = |name: &String| {
-        let all: Vec<&str> = target.columns.iter().map(|c| c.name.as_str()).collect();
         target.position(name.trim()).ok_or_else(|| {
-            let hint = match nearest(name.trim(), all.iter().copied()) {
-                Some(near) => format!("did you mean {near}?"),
-                None => format!("there are: {}", all.join(", ")),
-            };
-            Trouble::usage(format!("{} has no column {}", target.table, name.trim()), hint)
+            let (message, hint) = target.no_column(name.trim());
+            Trouble::usage(message, hint)
         })
     };
     names.iter().map(position).collect()

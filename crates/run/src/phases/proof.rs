@@ -11,7 +11,7 @@ use marktwice_core::receipt::RunState;
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
 use marktwice_core::side::{ELSEWHERE, SideWrite};
 use marktwice_core::table::{KeyKind, Target};
-use marktwice_core::triggered::{self, TriggeredReceipt};
+use marktwice_core::triggered;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::verify::{Fate, judge};
@@ -20,7 +20,7 @@ use marktwice_port::{CommitOutcome, EngineError, Matched, Phase, SnapshotWriter,
 use super::{
     Begun, Ended, Prepared, Record, StepFacts, ended_by, first_undeclared, no_step, roll_back, tick,
 };
-use crate::collect::{Collector, Fired, unwrap_sink};
+use crate::collect::{Collector, unwrap_sink};
 use crate::context::{Answer, Question, Talk};
 use crate::faults::Faults;
 use crate::outcome::{End, Failure, RunOutcome};
@@ -53,9 +53,9 @@ struct Pass {
 
 /// The steps of a run as its snapshot records them, what they take along, and the tables of both.
 pub(super) struct Records {
-    steps: Vec<StepRecord>,
-    along: Vec<AlongRecord>,
-    tables: Vec<Target>,
+    pub(super) steps: Vec<StepRecord>,
+    pub(super) along: Vec<AlongRecord>,
+    pub(super) tables: Vec<Target>,
 }
 
 /// What the snapshot of a run of these steps records of them.
@@ -343,7 +343,12 @@ impl<'a, 's> Written<'a, 's> {
 }
 
 /// The snapshot's record of one row; `None` for one that is nowhere.
-fn row_change(place: Place, target: &Target, held: &HeldRow, now: Option<&[Value]>) -> Option<RowChange> {
+pub(super) fn row_change(
+    place: Place,
+    target: &Target,
+    held: &HeldRow,
+    now: Option<&[Value]>,
+) -> Option<RowChange> {
     let key_now = match (now, target.key.kind) {
         (Some(now), KeyKind::Primary | KeyKind::Unique) => {
             Some(target.key.columns.iter().filter_map(|&at| now.get(at).cloned()).collect::<Vec<_>>())
@@ -390,65 +395,6 @@ impl<'a, 's> Begun<'a, 's> {
             return Err(roll_back(run, tx, End::Failed(no_step()), None));
         };
         Ok(AllProven { run, record, tx })
-    }
-
-    /// What triggers have made of other tables, now that all steps have run: it goes into the snapshot, and before the eyes
-    /// of a rehearsal.
-    fn fired(&mut self, mut looking: Option<&mut Fired>) -> Result<(), Box<End>> {
-        let step = self.proven.saturating_sub(1);
-        let tables = self.tx.triggered().map_err(|error| Box::new(ended_by(error)))?;
-        let mut receipts = std::mem::take(&mut self.unheld);
-        for (number, target) in tables {
-            let Records { along, tables, .. } = &self.run.records;
-            let of = |record: &&AlongRecord| {
-                let table = tables.get(record.table);
-                record.role == Role::Trigger && table.is_some_and(|table| table.same_table(&target))
-            };
-            let Some(table) = along.iter().find(of).map(|record| record.table) else {
-                return Err(Box::new(End::Failed(no_step())));
-            };
-            let place = Place { step, table, role: Role::Trigger };
-            let stop = self.run.context.ambient.stopper();
-            let (context, snapshot) = (self.run.context, &mut self.snapshot);
-            let mut receipt = TriggeredReceipt::unheld(&target.table, "");
-            receipt.unheld = None;
-            let mut seen = 0;
-            let paired = self.tx.pair(number, &mut |held, now| {
-                seen += 1;
-                tick(context, Phase::Proving, seen, None, &*stop)?;
-                let before = held.image.before();
-                if before == now {
-                    return Ok(());
-                }
-                match (before, now) {
-                    (None, _) => receipt.inserted += 1,
-                    (_, None) => receipt.deleted += 1,
-                    _ => receipt.changed += 1,
-                }
-                if let Some(looking) = looking.as_deref_mut() {
-                    looking.row(&target, &held.key, (before, now));
-                }
-                if let (Some(snapshot), Some(row)) =
-                    (snapshot.as_mut(), row_change(place, &target, held, now))
-                {
-                    snapshot.row(&row)?;
-                }
-                Ok(())
-            });
-            paired.map_err(|error| Box::new(End::Failed(unwrap_sink(error))))?;
-            self.beside += receipt.rows();
-            receipts.push(receipt);
-        }
-        self.run.receipt(|receipt| receipt.triggered = Some(receipts));
-        Ok(())
-    }
-
-    /// The end of a rehearsal of a change: what triggers have written is looked at before nothing of it is left.
-    pub(crate) fn end_rehearsal_before(mut self, looking: &mut Fired) -> Result<(), Ended> {
-        match self.fired(Some(looking)) {
-            Ok(()) => self.end_rehearsal(),
-            Err(end) => Err(self.end(*end)),
-        }
     }
 
     /// The end of a rehearsal: nothing of it is left.

@@ -1,0 +1,157 @@
+//! Tables that triggers write, in the phases of a run: held before the first statement that may write them, looked at again when
+//! all steps have run, and put right at the end of an undo.
+
+use marktwice_core::along::AlongRecord;
+use marktwice_core::image::{Place, Role};
+use marktwice_core::side::SideWrite;
+use marktwice_core::table::Target;
+use marktwice_core::triggered::{Triggered, TriggeredReceipt, is_fired};
+use marktwice_port::{Batch, ChangeSource, EngineError, KeepSink, Phase, Tx};
+
+use super::proof::{Records, row_change};
+use super::{Begun, Ended, ended_by, no_step, read_back, tick};
+use crate::collect::{Fired, unwrap_sink};
+use crate::faults::Faults;
+use crate::outcome::End;
+
+impl<'a, 's> Begun<'a, 's> {
+    /// Tables that triggers are about to write are held as a whole, those that can be.
+    pub(super) fn before_triggers(&mut self, side: &[SideWrite]) -> Result<(), EngineError> {
+        let Some(facts) = self.run.steps.get(self.proven) else { return Ok(()) };
+        let mut tables = Vec::new();
+        for table in &facts.triggered {
+            if !side.iter().any(|write| is_fired(write) && write.table == table.shown) {
+                continue;
+            }
+            match &table.target {
+                Ok(target) => tables.push(target.clone()),
+                Err(why) => {
+                    let unheld = TriggeredReceipt::unheld(&table.shown, why);
+                    if !self.unheld.contains(&unheld) {
+                        self.unheld.push(unheld);
+                    }
+                }
+            }
+        }
+        if tables.is_empty() { Ok(()) } else { self.tx.hold_triggered(&tables) }
+    }
+
+    /// The same for an undo, which knows them all beforehand.
+    pub(crate) fn hold_triggered(
+        mut self,
+        tables: &[Target],
+        unheld: &[Triggered],
+    ) -> Result<Begun<'a, 's>, Ended> {
+        let why = |table: &Triggered| {
+            let why = table.target.as_ref().err()?;
+            Some(TriggeredReceipt::unheld(&table.shown, why))
+        };
+        self.unheld.extend(unheld.iter().filter_map(why));
+        if tables.is_empty() {
+            return Ok(self);
+        }
+        match self.tx.hold_triggered(tables) {
+            Ok(()) => Ok(self),
+            Err(error) => Err(self.end(ended_by(error))),
+        }
+    }
+
+    /// Holds rows of such a table that go back, or that are left as they are.
+    pub(crate) fn hold_triggered_rows(
+        mut self,
+        (batch, left): (&Batch, bool),
+        source: &mut ChangeSource<'_>,
+        keep: &mut KeepSink<'_>,
+        differing: &mut dyn FnMut(&mut dyn Tx, usize) -> Result<String, EngineError>,
+    ) -> Result<Begun<'a, 's>, Ended> {
+        let mut number = batch.step;
+        let held = read_back(
+            &mut *self.tx,
+            &mut |tx, sink| {
+                number = tx.hold_triggered_rows(batch, left, source, sink)?;
+                Ok(((), number))
+            },
+            keep,
+        );
+        match held {
+            Ok(Some(())) => Ok(self),
+            Ok(None) => {
+                let end = match differing(&mut *self.tx, number) {
+                    Ok(what) => End::Verification(Faults::whole(&batch.target, what)),
+                    Err(error) => ended_by(error),
+                };
+                Err(self.end(end))
+            }
+            Err(error) => Err(self.end(ended_by(error))),
+        }
+    }
+
+    /// The end of an undo's writing: those tables are put back, and proven to be as they should.
+    pub(crate) fn restore_triggered(mut self) -> Result<Begun<'a, 's>, Ended> {
+        self.run.context.ambient.progress(Phase::Restoring, 0, None);
+        let tx = &mut self.tx;
+        match tx.restore_triggered().and_then(|_| tx.settle_constraints()) {
+            Ok(()) => Ok(self),
+            Err(error) => Err(self.end(ended_by(error))),
+        }
+    }
+
+    /// What triggers have made of other tables, now that all steps have run: it goes into the snapshot, and before the eyes
+    /// of a rehearsal.
+    pub(super) fn fired(&mut self, mut looking: Option<&mut Fired>) -> Result<(), Box<End>> {
+        let step = self.proven.saturating_sub(1);
+        let tables = self.tx.triggered().map_err(|error| Box::new(ended_by(error)))?;
+        let mut receipts = std::mem::take(&mut self.unheld);
+        for (number, target) in tables {
+            let Records { along, tables, .. } = &self.run.records;
+            let of = |record: &&AlongRecord| {
+                let table = tables.get(record.table);
+                record.role == Role::Trigger && table.is_some_and(|table| table.same_table(&target))
+            };
+            let Some(table) = along.iter().find(of).map(|record| record.table) else {
+                return Err(Box::new(End::Failed(no_step())));
+            };
+            let place = Place { step, table, role: Role::Trigger };
+            let stop = self.run.context.ambient.stopper();
+            let (context, snapshot) = (self.run.context, &mut self.snapshot);
+            let mut receipt = TriggeredReceipt::unheld(&target.table, "");
+            receipt.unheld = None;
+            let mut seen = 0;
+            let paired = self.tx.pair(number, &mut |held, now| {
+                seen += 1;
+                tick(context, Phase::Proving, seen, None, &*stop)?;
+                let before = held.image.before();
+                if before == now {
+                    return Ok(());
+                }
+                match (before, now) {
+                    (None, _) => receipt.inserted += 1,
+                    (_, None) => receipt.deleted += 1,
+                    _ => receipt.changed += 1,
+                }
+                if let Some(looking) = looking.as_deref_mut() {
+                    looking.row(&target, &held.key, (before, now));
+                }
+                if let (Some(snapshot), Some(row)) =
+                    (snapshot.as_mut(), row_change(place, &target, held, now))
+                {
+                    snapshot.row(&row)?;
+                }
+                Ok(())
+            });
+            paired.map_err(|error| Box::new(End::Failed(unwrap_sink(error))))?;
+            self.beside += receipt.rows();
+            receipts.push(receipt);
+        }
+        self.run.receipt(|receipt| receipt.triggered = Some(receipts));
+        Ok(())
+    }
+
+    /// The end of a rehearsal of a change: what triggers have written is looked at before nothing of it is left.
+    pub(crate) fn end_rehearsal_before(mut self, looking: &mut Fired) -> Result<(), Ended> {
+        match self.fired(Some(looking)) {
+            Ok(()) => self.end_rehearsal(),
+            Err(end) => Err(self.end(*end)),
+        }
+    }
+}
