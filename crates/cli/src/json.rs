@@ -564,10 +564,6 @@ pub(crate) fn looked_again(seen: &Again) -> Json {
 /// What columns hold.
 pub(crate) fn values(seen: &Seen<Values>, show: Show) -> Json {
     let found = &seen.seen;
-    let most = match show {
-        Show::First(most) => most,
-        Show::All => usize::MAX,
-    };
     let group = |group: &Group| json!({ "values": list_to_json(&group.values), "rows": group.rows, "alike": group.alike });
     let spread = found.spread.as_ref().map(|spread| {
         let [least, quarter, half, three_quarters, greatest] = spread.marks.each_ref().map(Value::to_json);
@@ -587,7 +583,7 @@ pub(crate) fn values(seen: &Seen<Values>, show: Show) -> Json {
             "read": found.read,
             "different": found.groups.len(),
             "untold": found.untold,
-            "values": found.groups.iter().take(most).map(group).collect::<Vec<_>>(),
+            "values": found.groups.iter().take(show.most()).map(group).collect::<Vec<_>>(),
             "spread": spread,
             "status": 0,
         }),

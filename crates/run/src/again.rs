@@ -298,11 +298,7 @@ impl Looking<'_> {
         let row = AgainRow { key: change.key_now().to_vec(), before, left, now, stands };
         each(&self.table, &row)?;
         let rows = &mut self.table.rows;
-        let most = match self.show {
-            Show::First(most) => most,
-            Show::All => usize::MAX,
-        };
-        if rows.len() < most {
+        if rows.len() < self.show.most() {
             rows.push(row);
         } else if row.stands != Stands::AsLeft
             && let Some(place) = rows.iter().rposition(|kept| kept.stands == Stands::AsLeft)

@@ -103,11 +103,7 @@ impl Collector<'_> {
         held: &Matched,
     ) -> Result<(), EngineError> {
         let ambient = self.context.ambient;
-        // They are many tables where the step's own rows are one.
-        let show = match self.show {
-            Show::First(most) => Show::First(most.div_ceil(4)),
-            Show::All => Show::All,
-        };
+        let show = self.show.of_many();
         for (number, along, count) in numbered(plan.step, &plan.along, &held.along) {
             let (mut gone, mut written) = (Vec::new(), Vec::new());
             hold.held(number, &mut |row| {
@@ -175,12 +171,7 @@ pub(crate) struct Fired {
 
 impl Fired {
     pub(crate) fn new(show: Show) -> Fired {
-        // They are many tables where a step's own rows are one.
-        let show = match show {
-            Show::First(most) => Show::First(most.div_ceil(4)),
-            Show::All => Show::All,
-        };
-        Fired { show, blocks: Vec::new() }
+        Fired { show: show.of_many(), blocks: Vec::new() }
     }
 
     /// Takes one row that was written.

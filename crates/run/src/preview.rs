@@ -29,6 +29,22 @@ pub enum Show {
 const HEAVY: usize = 16 << 20;
 
 impl Show {
+    /// How many at most.
+    pub fn most(self) -> usize {
+        match self {
+            Show::First(most) => most,
+            Show::All => usize::MAX,
+        }
+    }
+
+    /// For each of many tables, where a step's own rows are one.
+    pub(crate) fn of_many(self) -> Show {
+        match self {
+            Show::First(most) => Show::First(most.div_ceil(4)),
+            Show::All => Show::All,
+        }
+    }
+
     /// Whether one more row is shown behind those that are.
     pub(crate) fn wants(self, shown: &[ShownRow]) -> bool {
         match self {

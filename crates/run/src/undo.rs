@@ -254,9 +254,8 @@ fn what_to_take_back(
                     "it cannot be taken back",
                 ));
             };
-            let now = session.describe(&target.schema, &target.table)?;
-            if now.definition != target.definition {
-                return Ok(Err(redefined(target, run)));
+            if let Some(end) = redefined(session, target, run)? {
+                return Ok(Err(end));
             }
             let of = Place { step: at, table: part.table, role: Role::Target };
             let mut next = back(session, &part, target, (batches.len(), of), options)?;

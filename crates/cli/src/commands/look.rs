@@ -68,7 +68,7 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
             None => rows(context, &statement, filter, limit),
         })
         .map_err(|failure| Trouble::failure(&failure, "--where").on(&desk.shown))?;
-    if args.csv && full.seen.view.is_some() {
+    if args.csv {
         let failed = |e| Trouble::usage(format!("the rows cannot be written: {e}"), "try again");
         print_csv(&found.seen, &chosen, args.csv_raw).map_err(failed)?;
         return Ok(exit::DONE);

@@ -40,11 +40,7 @@ pub(crate) fn values(seen: &Seen<Values>, show: Show, filtered: bool) -> String 
         return out;
     }
     out.push('\n');
-    let most = match show {
-        Show::First(most) => most,
-        Show::All => usize::MAX,
-    };
-    let shown: Vec<&Group> = found.groups.iter().take(most).collect();
+    let shown: Vec<&Group> = found.groups.iter().take(show.most()).collect();
     out.push_str(&draw(columns(found, &names, &shown), width()).0);
     let rest = found.groups.len() - shown.len();
     if rest > 0 {

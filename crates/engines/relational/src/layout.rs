@@ -10,6 +10,8 @@ use marktwice_port::{Batch, EngineError};
 use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, before, wanted};
 use marktwice_sql::statement::pins::UniqueKey;
 
+use crate::shell::Tabled;
+
 /// How held rows are read: ordinal, all columns before, the foreseen columns after, and two flags for rows that are
 /// put back.
 #[derive(Debug, Clone)]
@@ -92,6 +94,18 @@ pub fn twice(batch: &Batch) -> Vec<usize> {
     }
     let generated = |at: &usize| batch.target.columns.get(*at).is_some_and(|c| c.generated);
     (0..batch.target.columns.len()).filter(|at| batch.columns.contains(at) || generated(at)).collect()
+}
+
+/// The definitions of a held table's columns for rows that say whether they are there and whether they are wanted: their
+/// number, of the type `ordinal`, what tells them beside their key, all they hold, `more`, and the two flags.
+pub fn flagged<T: Tabled>(table: &T, ordinal: &str, more: impl IntoIterator<Item = String>) -> Vec<String> {
+    let mut columns = vec![format!("{ORDINAL} {ordinal}")];
+    columns.extend(table.beside());
+    let all = 0..table.target().columns.len();
+    columns.extend(all.map(|at| format!("{} {}", before(at), table.roomy(at))));
+    columns.extend(more);
+    columns.extend([THERE, IS_WANTED].map(|name| format!("{name} {}", T::NUMBERED.1)));
+    columns
 }
 
 /// The held table's column for what a row that is put back becomes in column `at`.

@@ -5,12 +5,12 @@ use marktwice_core::Value;
 use marktwice_core::mark::StepKind;
 use marktwice_core::table::KeyKind;
 use marktwice_port::{Batch, ChangeSource, Constraint, EngineError, Keep, KeepSink};
-use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, before, wanted};
+use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, wanted};
 
 use crate::driver::Driver;
 use crate::finder::{Finder, Lock};
 use crate::held::Held;
-use crate::layout::{Layout, image, images, twice};
+use crate::layout::{Layout, flagged, image, images, twice};
 use crate::shell::{Joining, Tabled};
 use crate::statement::same_definition;
 
@@ -80,13 +80,8 @@ impl<T: Tabled> Making<T> {
     /// What the engine says.
     pub fn new<D: Driver<Table = T>>(driver: &mut D, batch: &Batch, table: T) -> Result<Self, EngineError> {
         let twice = twice(batch);
-        let (number, flag) = T::NUMBERED;
-        let mut columns = vec![format!("{ORDINAL} {number}")];
-        columns.extend(table.beside());
-        columns
-            .extend((0..batch.target.columns.len()).map(|at| format!("{} {}", before(at), table.roomy(at))));
-        columns.extend(twice.iter().map(|at| format!("{} {}", wanted(*at), table.roomy(*at))));
-        columns.extend([format!("{THERE} {flag}"), format!("{IS_WANTED} {flag}")]);
+        let becomes = twice.iter().map(|at| format!("{} {}", wanted(*at), table.roomy(*at)));
+        let mut columns = flagged(&table, T::NUMBERED.0, becomes);
         let names = columns.iter().filter_map(|c| c.split(' ').next()).map(str::to_owned).collect();
         columns.extend(driver.behind());
         driver.define(&table, batch.step, &columns)?;

@@ -41,8 +41,8 @@ pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan) -> Result<(), EngineEr
         writes.extend(driver.looking(|driver| of_graph(driver, graph))?);
     }
     let columns = plan.foreseen.iter().filter(|f| !f.derived).map(|f| f.column).collect();
-    let back = Batch { columns, ..batch(plan.step, &plan.target, inverse_kind(plan.kind)) };
-    let back = Batch { inserts: false, ..back };
+    let kind = inverse_kind(plan.kind);
+    let back = Batch { columns, inserts: false, ..batch(plan.step, &plan.target, kind) };
     // What an undo sets off is told in the way back already, where there is anything.
     let undo = match detail.back.allow.is_empty() {
         true => Vec::new(),

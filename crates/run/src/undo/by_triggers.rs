@@ -10,7 +10,7 @@ use marktwice_core::table::Target;
 use marktwice_core::triggered::{self, is_fired, tell};
 use marktwice_core::undo::{OnChanged, OnGone, Policy};
 use marktwice_core::way_back::WayBack;
-use marktwice_port::{Batch, Session};
+use marktwice_port::{Batch, EngineError, Session};
 
 use super::{Back, UndoOptions, Undoing};
 use crate::outcome::{End, Failure};
@@ -57,9 +57,15 @@ impl Undoing {
     }
 }
 
-/// Why the definition of a table stands in the way.
-pub(super) fn redefined(target: &Target, run: &str) -> End {
-    End::Changed(format!("the definition of {} has changed since run {run}", target.table))
+/// Why the definition of a table stands in the way, where it is not what it was.
+pub(super) fn redefined(
+    session: &mut dyn Session,
+    target: &Target,
+    run: &str,
+) -> Result<Option<End>, EngineError> {
+    let now = session.describe(&target.schema, &target.table)?;
+    let why = || End::Changed(format!("the definition of {} has changed since run {run}", target.table));
+    Ok((now.definition != target.definition).then(why))
 }
 
 /// Finds out which tables go back as a whole, and which are left to the undo's own triggers.
@@ -74,9 +80,8 @@ pub(super) fn by_triggers(
     let mut known = Vec::new();
     for record in &records {
         let Some(target) = header.tables.get(record.table) else { continue };
-        let now = session.describe(&target.schema, &target.table)?;
-        if now.definition != target.definition {
-            return Ok(Err(redefined(target, &receipt.run)));
+        if let Some(end) = redefined(session, target, &receipt.run)? {
+            return Ok(Err(end));
         }
         known.push((record.step, record.table, target.clone()));
     }

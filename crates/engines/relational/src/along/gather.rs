@@ -4,13 +4,13 @@
 use marktwice_core::along::{AlongCount, number};
 use marktwice_core::mark::StepKind;
 use marktwice_port::{EngineError, SideHow, SideWrite};
-use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, WAVE, before, wanted};
+use marktwice_sql::dialect::ours::{IS_WANTED, ROW, THERE, WAVE, before, wanted};
 use marktwice_sql::statement::routine::{Verb, Written};
 
 use super::{Act, Action, Edge, From, Graph, Node, not_among, row_of};
 use crate::driver::Driver;
 use crate::held::Held;
-use crate::layout::Layout;
+use crate::layout::{Layout, flagged};
 use crate::shell::Tabled;
 
 /// Waves after which the engines themselves have long given up.
@@ -34,13 +34,8 @@ pub struct Gathered<T: Tabled> {
 pub fn define<D: Driver>(driver: &mut D, graph: &Graph<D::Table>, step: usize) -> Result<(), EngineError> {
     for (nth, node) in graph.nodes.iter().enumerate() {
         let table = &node.table;
-        let flag = D::Table::NUMBERED.1;
-        let mut columns = vec![format!("{ORDINAL} {}", D::Table::COUNTED)];
-        columns.extend(table.beside());
-        let all = 0..table.target().columns.len();
-        columns.extend(all.map(|at| format!("{} {}", before(at), table.roomy(at))));
-        columns.extend(node.known.iter().map(|at| format!("{} {}", wanted(*at), table.stored(*at))));
-        columns.extend([THERE, IS_WANTED].map(|name| format!("{name} {flag}")));
+        let known = node.known.iter().map(|at| format!("{} {}", wanted(*at), table.stored(*at)));
+        let mut columns = flagged(table, D::Table::COUNTED, known);
         columns.push(format!("{WAVE} {}", D::Table::WHOLE));
         columns.extend(driver.behind());
         driver.define(table, number(step, nth), &columns)?;

@@ -3,23 +3,18 @@
 use marktwice_core::mark::StepKind;
 use marktwice_core::table::Target;
 use marktwice_port::EngineError;
-use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, before};
+use marktwice_sql::dialect::ours::{IS_WANTED, ROW, THERE, before};
 
 use crate::along::not_among;
 use crate::driver::Driver;
 use crate::held::Held;
-use crate::layout::{Layout, image, twice};
+use crate::layout::{Layout, flagged, image, twice};
 use crate::shell::{Joining, Tabled};
 use crate::statement::same_definition;
 
 /// Makes a held table for all rows of a table.
 fn define<D: Driver>(driver: &mut D, table: &D::Table, number: usize) -> Result<Held<D::Table>, EngineError> {
-    let flag = D::Table::NUMBERED.1;
-    let mut columns = vec![format!("{ORDINAL} {}", D::Table::COUNTED)];
-    columns.extend(table.beside());
-    let all = 0..table.target().columns.len();
-    columns.extend(all.map(|at| format!("{} {}", before(at), table.roomy(at))));
-    columns.extend([THERE, IS_WANTED].map(|name| format!("{name} {flag}")));
+    let mut columns = flagged(table, D::Table::COUNTED, []);
     columns.extend(driver.behind());
     driver.define(table, number, &columns)?;
     let layout = Layout {
