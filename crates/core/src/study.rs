@@ -40,6 +40,8 @@ pub struct Wish {
 pub struct Study {
     /// The filter's conditions, each with the rows that it and those before it leave.
     pub funnel: Vec<FunnelStep>,
+    /// Of a join: the target's rows and those of its one source, and how many of each find no partner.
+    pub partners: Vec<Partnerless>,
     /// Rows that are barely kept out.
     pub near: Vec<NearMiss>,
     /// What would pin the rows.
@@ -81,6 +83,37 @@ pub struct FunnelStep {
     pub rows: u64,
     /// Rows for which it holds by itself; not told in a join, where it would be counted against every combination of rows.
     pub alone: Option<u64>,
+}
+
+/// Which rows of a join.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Side {
+    /// The target's.
+    Target,
+    /// Those of what it is joined to.
+    Source,
+}
+
+/// Rows of one side of a join that find no row of the other.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Partnerless {
+    /// Which side.
+    pub side: Side,
+    /// The source, where it is one.
+    pub source: Option<String>,
+    /// How many they are.
+    pub rows: u64,
+    /// Of how many.
+    pub of: u64,
+    /// Whether those are not all, but what conditions on that side alone let through.
+    pub narrowed: bool,
+    /// Whether they are matched all the same, by an outer join.
+    pub kept: bool,
+    /// What names a row of that side.
+    pub columns: Vec<String>,
+    /// The first of them.
+    pub examples: Vec<Vec<Option<String>>>,
 }
 
 /// Rows that one condition barely keeps out.

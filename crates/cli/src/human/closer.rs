@@ -2,6 +2,7 @@
 
 use std::fmt::Write;
 
+use marktwice_core::study::Side;
 use marktwice_run::StepPreview;
 
 use super::cells::{escape, shortened};
@@ -58,6 +59,54 @@ pub(super) fn unbroken(out: &mut String, step: &StepPreview) {
         let _ = writeln!(out, "        to leave out the rows that would break a constraint ({rest}), write:");
         to_paste(out, &left.filter, "          ");
     }
+}
+
+/// Rows of a join that find no partner, on either side.
+pub(super) fn partners(out: &mut String, step: &StepPreview) {
+    let own = escape(&step.block.target.table);
+    if !step.study.partners.is_empty() {
+        out.push('\n');
+    }
+    for (at, side) in step.study.partners.iter().enumerate() {
+        let source =
+            side.source.as_ref().map_or_else(|| "the tables that it is joined to".to_owned(), |s| escape(s));
+        let (of, to) = match side.side {
+            Side::Target => (&own, &source),
+            Side::Source => (&source, &own),
+        };
+        let among = if side.narrowed { format!("{of} that the filter lets through") } else { of.clone() };
+        let head = if at == 0 { "join" } else { "    " };
+        if side.rows == 0 {
+            let what = format!("every one of the {} of {among} finds a row of {to}", rows(side.of));
+            let _ = writeln!(out, "  {}  {}", styled(DIM, head), styled(DIM, &what));
+            continue;
+        }
+        let kept = if side.kept { ", and is matched all the same" } else { "" };
+        let (find, kept) = match side.rows {
+            1 => ("finds", kept.to_owned()),
+            _ => ("find", kept.replace("is", "are")),
+        };
+        let what =
+            format!("{} of the {} of {among} {find} no row of {to}{kept}", number(side.rows), rows(side.of));
+        let shown: Vec<String> = side.examples.iter().map(|row| named(&side.columns, row)).collect();
+        let more = side.rows.saturating_sub(shown.len() as u64);
+        let more = if more > 0 { format!(", and {} more", number(more)) } else { String::new() };
+        let _ = writeln!(out, "  {}  {what}", styled(BOLD, head));
+        if !shown.is_empty() {
+            let _ = writeln!(out, "        {}{more}", shown.join("; "));
+        }
+    }
+}
+
+fn named(columns: &[String], row: &[Option<String>]) -> String {
+    let cells = columns.iter().zip(row).map(|(name, value)| {
+        format!(
+            "{} {}",
+            escape(name),
+            value.as_ref().map_or_else(|| "NULL".to_owned(), |v| escape(&shortened(v)))
+        )
+    });
+    cells.collect::<Vec<_>>().join(", ")
 }
 
 /// Rows that are barely kept out.

@@ -71,6 +71,7 @@ fn body(out: &mut String, step: &StepPreview) {
     along(out, block);
     many(out, step);
     closer::funnel(out, step);
+    closer::partners(out, step);
     closer::near_misses(out, step);
     findings(out, block);
     closer::unbroken(out, step);

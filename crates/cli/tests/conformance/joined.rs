@@ -106,3 +106,60 @@ fn rows_that_join_between_preview_and_application_are_noticed() {
         assert_eq!(stage.dump(), before);
     });
 }
+
+#[test]
+fn rows_of_a_join_without_a_partner_are_told() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE sheet (email varchar(60), region varchar(20), year int);\n\
+             INSERT INTO sheet VALUES ('ada@x.example', 'Coast', 2026), ('orla@x.example', 'Coast', 2025), \
+             ('nobody@x.example', 'Fell', 2026), (NULL, 'Fell', 2026);",
+        );
+        let keepers = 4_u64;
+        let joined = |filter: &str, outer: &str| match stage.on {
+            On::Maria => {
+                format!(
+                    "UPDATE keeper k {outer} JOIN sheet s ON (s.email = k.email) SET k.region = 'New' {filter}"
+                )
+            }
+            _ => {
+                let filter = filter.replacen("WHERE", "AND", 1).replace("k.", "keeper.");
+                format!("UPDATE keeper SET region = 'New' FROM sheet s WHERE s.email = keeper.email {filter}")
+            }
+        };
+        let sides = |sql: &str| {
+            let answer = stage.scene.run(&["preview", "--sql", sql, "--format", "json"]);
+            let partners = answer.expect(0).step()["closer_look"]["partners"].clone();
+            let told =
+                |side: &serde_json::Value| (side["rows"].as_u64().unwrap(), side["of"].as_u64().unwrap());
+            (partners.as_array().unwrap().iter().map(told).collect::<Vec<_>>(), partners)
+        };
+        let (told, all) = sides(&joined("", ""));
+        assert_eq!(told, [(keepers - 2, keepers), (2, 4)], "{:?}", stage.on);
+        assert_eq!(all[1]["source"], "sheet");
+        let named = serde_json::json!([["nobody@x.example"], [null]]);
+        let mut given = all[1]["examples"].as_array().unwrap().clone();
+        given.sort_by_key(|row| row[0].is_null());
+        assert_eq!(serde_json::Value::from(given), named);
+        // What the filter asks of one side alone says which rows of that side are meant.
+        let (told, all) = sides(&joined("WHERE year = 2026 AND k.email LIKE '%@x.example'", ""));
+        assert_eq!((told[0].0, told[1]), (told[0].1 - 1, (2, 3)), "{:?}", stage.on);
+        assert_eq!(all[1]["narrowed"], true);
+        let sql = joined("", "");
+        stage
+            .scene
+            .run(&["preview", "--sql", &sql])
+            .expect(0)
+            .says("2 of the 4 rows of sheet find no row of keeper")
+            .says("email nobody@x.example");
+        if stage.on == On::Maria {
+            let (told, all) = sides(&joined("", "LEFT"));
+            assert_eq!((told[0], &all[0]["kept"]), ((keepers - 2, keepers), &true.into()));
+            // Of rows without a partner the filter asks as well here: nothing is said.
+            assert!(sides(&joined("WHERE s.email IS NULL", "LEFT")).0.is_empty());
+            stage.there_and_back(&joined("WHERE s.email IS NULL", "LEFT"), &(keepers - 2).to_string());
+            let using = "UPDATE keeper k JOIN sheet s USING (email) SET k.region = 'New'";
+            assert_eq!(sides(using).0, [(keepers - 2, keepers), (2, 4)]);
+        }
+    });
+}

@@ -3,6 +3,7 @@
 
 mod kinds;
 mod near_miss;
+mod partners;
 mod pins_found;
 mod references;
 mod subqueries;
@@ -138,6 +139,7 @@ pub fn study<E>(subject: Subject<'_>, wish: &Wish, ask: &mut Asker<'_, E>) -> St
         return found;
     }
     found.funnel = funnel(subject, &mut questions);
+    found.partners = partners::partners(subject, wish, &mut questions);
     found.near = near_miss::near_misses(subject, &mut questions);
     found.pins = pins_found::pins(subject, wish, &mut questions);
     found.kinds = kinds::kinds(subject, wish, &mut questions);

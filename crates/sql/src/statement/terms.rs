@@ -9,8 +9,12 @@ use crate::text::{Tok, tokenize};
 
 /// The top-level conditions of the filter, verbatim and in order; one, where it is not a chain of AND.
 pub fn terms(step: &Step) -> Vec<Slice> {
-    let Some(filter) = &step.filter else { return Vec::new() };
-    apart(&step.words(filter.slice), step.language).unwrap_or_else(|| vec![filter.slice])
+    step.filter.as_ref().map_or_else(Vec::new, |filter| terms_of(step, filter.slice))
+}
+
+/// The same of any condition in the step.
+pub(crate) fn terms_of(step: &Step, condition: Slice) -> Vec<Slice> {
+    apart(&step.words(condition), step.language).unwrap_or_else(|| vec![condition])
 }
 
 /// The conditions of a text that are joined by AND at its top, whatever parentheses stand around all of it; one, where it is
