@@ -287,6 +287,10 @@ pub(crate) struct DraftArgs {
     /// Which rows: a condition; the rows that it matches are counted
     #[arg(long = "where", value_name = "CONDITION")]
     pub(crate) filter: Option<String>,
+    /// Which rows, by their keys (3,5,9, or hive_id=3,season=2026;hive_id=4,season=2026): conditions that hold for exactly these
+    /// are looked for, or for the fewest others
+    #[arg(long, value_name = "KEYS", conflicts_with = "filter", allow_hyphen_values = true)]
+    pub(crate) rows_like: Option<String>,
     /// What to set: COLUMN=VALUE; may be given more than once
     #[arg(long = "set", value_name = "COLUMN=VALUE", conflicts_with = "delete")]
     pub(crate) sets: Vec<String>,
@@ -294,7 +298,7 @@ pub(crate) struct DraftArgs {
     #[arg(long)]
     pub(crate) delete: bool,
     /// A statement that is not taken as it is: write what to run instead, step by step
-    #[arg(long, value_name = "TEXT", conflicts_with_all = ["table", "filter", "sets", "delete"])]
+    #[arg(long, value_name = "TEXT", conflicts_with_all = ["table", "filter", "rows_like", "sets", "delete"])]
     pub(crate) sql: Option<String>,
     /// Write into this file instead of to standard output; a file that is there is not overwritten
     #[arg(long, value_name = "FILE")]

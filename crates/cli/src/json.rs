@@ -5,6 +5,7 @@ use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
 use marktwice_core::moved::Moved;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::study::Alike;
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_core::undo::Conflict;
@@ -470,9 +471,9 @@ pub(crate) fn why(codes: &[Code]) -> Json {
 }
 
 /// A draft, and the file that it was written to.
-pub(crate) fn draft(on: &str, text: &str, written: Option<&std::path::Path>) -> Json {
+pub(crate) fn draft(on: &str, (text, common): (&str, &[Alike]), written: Option<&std::path::Path>) -> Json {
     let written = written.map(|path| path.display().to_string());
-    document("marktwice-draft", json!({ "database": on, "text": text, "written": written }))
+    document("marktwice-draft", json!({ "database": on, "text": text, "common": common, "written": written }))
 }
 
 /// All tables.

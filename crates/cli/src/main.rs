@@ -18,6 +18,7 @@ mod report;
 mod screen;
 mod sheet;
 mod talk;
+mod typed;
 
 use std::process::ExitCode;
 

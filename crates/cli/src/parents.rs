@@ -41,14 +41,56 @@ pub(crate) fn named(
             continue;
         };
         let one = one(desk, &column, &parent, &text).map_err(|trouble| trouble.on(&desk.shown))?;
-        all.said.push(format!(
-            "{column} {} is the {} {text}",
-            key_text(std::slice::from_ref(&one)),
-            parent.parent
-        ));
+        all.said.push(in_words(&column, &one, &parent, &text));
         all.sets.push(format!("{column}={}", as_typed(&one)));
     }
     Ok(all)
+}
+
+/// A condition with keys for the parents that it names: `apiary = 'Whin Bank'` where there is no such column; and what each of
+/// those keys is, in words. `refers` is asked where something may be one.
+pub(crate) fn in_condition(
+    desk: &Desk,
+    child: &Target,
+    refers: &mut dyn FnMut() -> Result<Vec<Reference>, Trouble>,
+    condition: &str,
+) -> Result<(String, Vec<String>), Trouble> {
+    let language = desk.engine.language();
+    let mut said = language.said(condition);
+    // What is in the quotes of names may be a column.
+    said.retain(|s| child.position(&s.name).is_none() && s.texts.iter().all(|t| child.position(t).is_none()));
+    if said.is_empty() {
+        return Ok((condition.to_owned(), Vec::new()));
+    }
+    let refers = refers()?;
+    let (mut whole, mut words) = (condition.to_owned(), Vec::new());
+    for said in said.into_iter().rev() {
+        let mut terms = Vec::new();
+        for text in &said.texts {
+            let Some((column, parent, text)) = meant(&refers, &said.name, text)? else { break };
+            let key = one(desk, &column, &parent, &text).map_err(|trouble| trouble.on(&desk.shown))?;
+            words.push(in_words(&column, &key, &parent, &text));
+            let by = Key { kind: KeyKind::Unique, names: vec![column], columns: Vec::new() };
+            let by = Target { key: by, ..child.clone() };
+            let rows = Which::Row { key: &[key], row: &[] };
+            let draft = Draft { target: &by, schema: false, work: Work::Delete, rows };
+            let composed = language.compose(&draft);
+            let composed = composed.map_err(|wrong| Trouble::usage(wrong.message, wrong.hint))?;
+            terms.extend(composed.condition);
+        }
+        let term = match terms.as_slice() {
+            [] => continue,
+            [one] => one.clone(),
+            several => format!("({})", several.join(" OR ")),
+        };
+        whole.replace_range(said.range, &term);
+    }
+    words.reverse();
+    Ok((whole, words))
+}
+
+fn in_words(column: &str, key: &Value, parent: &Reference, text: &str) -> String {
+    format!("{column} {} is the {} {text}", key_text(std::slice::from_ref(key)), parent.parent)
 }
 
 type Meant = Option<(String, Reference, String)>;
@@ -114,7 +156,10 @@ fn one(desk: &Desk, column: &str, reference: &Reference, text: &str) -> Result<V
     };
     let listed = |found: &Rows| {
         let one = |row| format!("{} ({})", key_text(&[cell(row, naming)]), key_text(&[cell(row, key)]));
-        found.rows.iter().take(LISTED).map(one).collect::<Vec<_>>().join(", ")
+        let shown: Vec<String> = found.rows.iter().take(LISTED).map(one).collect();
+        let more = found.matched.saturating_sub(shown.len() as u64);
+        let more = if more > 0 { format!(", and {more} more") } else { String::new() };
+        format!("{}{more}", shown.join(", "))
     };
     match found.rows.as_slice() {
         [row] if found.matched == 1 => Ok(cell(row, key)),

@@ -29,6 +29,8 @@ pub struct Wish {
     pub example: Vec<Value>,
     /// Keys of all matched rows, where they are few.
     pub keys: Vec<Vec<Value>>,
+    /// Nothing but what the matched rows have in common: they, whole.
+    pub alike: Vec<Vec<Value>>,
     /// Values of columns that may refer to other tables.
     pub references: Vec<(usize, Vec<Value>)>,
     /// Columns whose other values are wanted, to compare new ones with.
@@ -52,6 +54,9 @@ pub struct Study {
     pub leave_out: Option<String>,
     /// The filter that leaves out rows which would break a constraint.
     pub unbroken: Option<Unbroken>,
+    /// What the matched rows have in common, where that was asked for.
+    #[serde(skip)]
+    pub common: Vec<Alike>,
     /// What values refer to: column, value, and the name of the row it refers to.
     #[serde(skip)]
     pub meanings: Vec<(usize, Value, String)>,
@@ -151,4 +156,15 @@ pub struct KindOffer {
     pub filter: String,
     /// Whether what remains is what is expected.
     pub fits: bool,
+}
+
+/// A condition that holds for all matched rows.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Alike {
+    /// It; the engine was asked.
+    pub condition: String,
+    /// For how many other rows it holds.
+    pub others: u64,
+    /// The first of those, by key.
+    pub examples: Vec<String>,
 }

@@ -56,7 +56,24 @@ impl Eq for Value {}
 #[error("not a value of this format: {0}")]
 pub struct NotAValue(String);
 
+/// Whether a text begins with a day as it is written so that its order is that of its letters: `2026-05-10`.
+pub fn is_day(text: &str) -> bool {
+    let mark = |(at, c): (usize, char)| if at == 4 || at == 7 { c == '-' } else { c.is_ascii_digit() };
+    text.chars().count() >= 10 && text.chars().take(10).enumerate().all(mark)
+}
+
 impl Value {
+    /// A number, as near as can be; for what is drawn or put in order, and nothing else.
+    pub fn roughly(&self) -> Option<f64> {
+        match self {
+            #[expect(clippy::cast_precision_loss, reason = "nothing depends on it")]
+            Value::Int(n) => Some(*n as f64),
+            Value::Real(n) => Some(*n).filter(|n| n.is_finite()),
+            Value::Decimal(text) => text.parse().ok().filter(|n: &f64| n.is_finite()),
+            _ => None,
+        }
+    }
+
     /// Whether this is SQL NULL.
     pub fn is_null(&self) -> bool {
         matches!(self, Value::Null)

@@ -75,6 +75,17 @@ pub struct Composed {
     pub rows: Option<u64>,
 }
 
+/// A name that a condition compares with texts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Said {
+    /// Where the comparison stands.
+    pub range: Range<usize>,
+    /// The name.
+    pub name: String,
+    /// The texts, of which one is to be equal.
+    pub texts: Vec<String>,
+}
+
 /// What cannot be composed: what is wrong, and what to do.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
@@ -101,6 +112,11 @@ pub trait Language {
 
     /// A table's name as it is typed, `schema.table` or `table`, taken apart.
     fn table_name(&self, typed: &str) -> (Option<String>, String);
+
+    /// Names that a condition says to be equal to a text, or to one of some: `apiary = 'Whin Bank'`.
+    fn said(&self, _condition: &str) -> Vec<Said> {
+        Vec::new()
+    }
 
     /// Lines as a comment.
     fn comment(&self, lines: &[String]) -> String;

@@ -4,8 +4,10 @@
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::HeldRow;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::study::{Alike, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
+use marktwice_core::words;
 use marktwice_port::{EngineError, Intent, RowSink, Session};
 
 use crate::collect::unwrap_sink;
@@ -141,6 +143,37 @@ pub fn each_row(
         let matched = session.matched_rows(&plan, limit, sink)?;
         Ok((plan.target, matched))
     })
+}
+
+/// What rows have in common that a statement of ours would match, and how many they are; it is never run, and at most `most`
+/// rows are looked at.
+///
+/// # Errors
+/// When the statement is refused, matches more than `most` rows, or the database fails.
+pub fn in_common(
+    context: &Context<'_>,
+    statement: &str,
+    most: u64,
+) -> Result<Seen<(u64, Vec<Alike>)>, Failure> {
+    let seen = open(context, |session| {
+        let plan = session.plan(statement, &[], &[])?;
+        let mut alike = Vec::new();
+        let matched = session.matched_rows(&plan, Some(most), &mut |row| {
+            alike.push(row.image.row().to_vec());
+            Ok(())
+        })?;
+        if alike.is_empty() || matched > most {
+            return Ok((matched, Vec::new()));
+        }
+        Ok((matched, session.study(&plan, &Wish { alike, matched, ..Wish::default() })?.common))
+    })?;
+    match seen.seen.0 {
+        matched if matched > most => Err(Failure::usage(
+            format!("{} are more than are looked at", words::rows(matched)),
+            format!("name at most {most}"),
+        )),
+        _ => Ok(seen),
+    }
 }
 
 /// A finding about a statement as one about the condition that was written: nobody asked for the statement.

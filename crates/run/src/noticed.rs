@@ -46,6 +46,7 @@ pub(crate) fn closer(
         }),
         example: block.rows.first().map(|r| r.image.row().to_vec()).unwrap_or_default(),
         keys: if few { block.rows.iter().map(|r| r.key.clone()).collect() } else { Vec::new() },
+        alike: Vec::new(),
         references: if change.quick { Vec::new() } else { references(block) },
         known: notices.with_new_texts(),
     };

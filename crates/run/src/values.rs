@@ -5,7 +5,7 @@ use std::collections::HashMap;
 
 use marktwice_core::hash::RowHash;
 use marktwice_core::table::Target;
-use marktwice_core::value::Value;
+use marktwice_core::value::{Value, is_day};
 use marktwice_port::Phase;
 
 use crate::collect::Stopped;
@@ -149,23 +149,6 @@ fn plainly(value: &Value) -> String {
     }
 }
 
-fn number(value: &Value) -> Option<f64> {
-    match value {
-        #[expect(clippy::cast_precision_loss, reason = "what is drawn need not be exact")]
-        Value::Int(n) => Some(*n as f64),
-        Value::Real(n) => Some(*n).filter(|n| n.is_finite()),
-        Value::Decimal(text) => text.parse().ok().filter(|n: &f64| n.is_finite()),
-        _ => None,
-    }
-}
-
-/// Whether a text begins as a day is written whose order is that of its letters: `2026-05-10`.
-fn is_day(text: &str) -> bool {
-    let day: Vec<char> = text.chars().take(10).collect();
-    let part = |(at, c): (usize, &char)| if at == 4 || at == 7 { *c == '-' } else { c.is_ascii_digit() };
-    day.len() == 10 && day.iter().enumerate().all(part)
-}
-
 fn spread(found: &[Counted], moment: bool) -> Option<Spread> {
     let mut all: Vec<(&Value, u64)> = Vec::new();
     for (values, rows) in found {
@@ -174,12 +157,12 @@ fn spread(found: &[Counted], moment: bool) -> Option<Spread> {
             value => all.push((value, *rows)),
         }
     }
-    let numbers: Option<Vec<f64>> = all.iter().map(|(value, _)| number(value)).collect();
+    let numbers: Option<Vec<f64>> = all.iter().map(|(value, _)| value.roughly()).collect();
     let moment = |value: &Value| matches!(value, Value::Text(text) if moment || is_day(text));
     if all.len() < 2 || (numbers.is_none() && !all.iter().all(|(value, _)| moment(value))) {
         return None;
     }
-    all.sort_by(|(a, _), (b, _)| match (number(a), number(b)) {
+    all.sort_by(|(a, _), (b, _)| match (a.roughly(), b.roughly()) {
         (Some(a), Some(b)) => a.total_cmp(&b),
         _ => shown(&[(*a).clone()]).cmp(&shown(&[(*b).clone()])),
     });
@@ -196,7 +179,7 @@ fn spread(found: &[Counted], moment: bool) -> Option<Spread> {
     };
     let marks = [at(0)?, at(1)?, at(2)?, at(3)?, at(4)?];
     let mut bars = Vec::new();
-    if let (Some(_), Some(least), Some(greatest)) = (&numbers, number(&marks[0]), number(&marks[4]))
+    if let (Some(_), Some(least), Some(greatest)) = (&numbers, marks[0].roughly(), marks[4].roughly())
         && all.len() > BARS
         && greatest > least
     {
@@ -209,7 +192,7 @@ fn spread(found: &[Counted], moment: bool) -> Option<Spread> {
         };
         bars = (0..BARS).map(|nth| (start(nth), 0)).collect();
         for (value, rows) in &all {
-            let Some(n) = number(value) else { continue };
+            let Some(n) = value.roughly() else { continue };
             let place = bars.iter().rposition(|(from, _)| n >= *from).unwrap_or(0);
             if let Some((_, count)) = bars.get_mut(place) {
                 *count += rows;

@@ -2,7 +2,7 @@
 //! literal of the column's type, or is refused; it never becomes part of the statement's grammar.
 
 use marktwice_core::Value;
-use marktwice_core::table::{Column, Target};
+use marktwice_core::table::{Column, KeyKind, Target};
 use marktwice_port::{Composed, Draft, Uncomposed, Which, Work};
 
 use crate::dialect::classes::{Class, class};
@@ -168,7 +168,10 @@ fn key(
     several: bool,
 ) -> Result<Vec<String>, Uncomposed> {
     let names = target.key.names.as_slice();
-    let named = typed.split_once('=').is_some_and(|(name, _)| target.position(name.trim()).is_some());
+    let identity = |name: &str| identity(target).is_some_and(|own| own.eq_ignore_ascii_case(name));
+    let named = typed
+        .split_once('=')
+        .is_some_and(|(name, _)| target.position(name.trim()).is_some() || identity(name.trim()));
     let declared = !target.key.columns.is_empty();
     if !named {
         let rows: Vec<&str> = if several { typed.split(';').collect() } else { vec![typed] };
@@ -200,7 +203,9 @@ fn key(
         if !declared {
             return Err(wrong(
                 format!("{} has no key: its rows have a number that nobody declared ({only})", target.table),
-                "write a change with a filter that you have looked at: marktwice look shows the rows",
+                format!(
+                    "write {only}={typed} if that is the number that marktwice look shows, or name columns"
+                ),
             ));
         }
         let column = target.position(only).and_then(|at| target.columns.get(at));
@@ -221,6 +226,12 @@ fn key(
     rows.into_iter().map(|row| one_row(language, target, keys, row)).collect()
 }
 
+/// The name of the number by which the engine tells rows of a table apart that declares no key.
+fn identity(target: &Target) -> Option<&str> {
+    let own = target.key.kind == KeyKind::RowIdentity && target.key.columns.is_empty();
+    target.key.names.first().filter(|_| own).map(String::as_str)
+}
+
 fn own(language: Language, column: &Column, value: &str) -> Result<String, Uncomposed> {
     let literal = literal(language, column, value)?;
     if ["NULL", "DEFAULT"].contains(&literal.as_str()) {
@@ -235,6 +246,13 @@ fn one_row(
     keys: &[Vec<String>],
     typed: &str,
 ) -> Result<String, Uncomposed> {
+    if let (Some(own), Some((name, value))) = (identity(target), typed.split_once('='))
+        && own.eq_ignore_ascii_case(name.trim())
+    {
+        let number = value.trim().parse::<i64>();
+        let number = number.map_err(|_| wrong(format!("{own} is a whole number"), "write that number"))?;
+        return Ok(format!("{} = {number}", language.name(own)));
+    }
     let mut named: Vec<&str> = Vec::new();
     let mut terms = Vec::new();
     for part in parts(target, typed) {
@@ -342,7 +360,7 @@ fn any_of(rows: &[String]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use marktwice_core::table::{Key, KeyKind};
+    use marktwice_core::table::Key;
 
     fn target() -> Target {
         let column = |name: &str, declared: &str| Column {
@@ -424,5 +442,11 @@ mod tests {
         assert_eq!(of("418", false).unwrap(), ["hive = 418"]);
         assert_eq!(of("3,4", true).unwrap(), ["hive = 3", "hive = 4"]);
         assert!(of("3,4", false).is_err() && of("x", false).is_err() && of("1 OR 1=1", false).is_err());
+        one.key = Key { kind: KeyKind::RowIdentity, names: vec!["rowid".into()], columns: vec![] };
+        let by_number =
+            |typed: &str, several| key(Language::Sqlite, &one, &[], typed, several).map_err(|e| e.message);
+        assert_eq!(by_number("rowid=7", false).unwrap(), ["rowid = 7"]);
+        assert_eq!(by_number("RowID = 7;rowid=8", true).unwrap().len(), 2);
+        assert!(by_number("7", false).is_err() && by_number("rowid=7 OR 1", false).is_err());
     }
 }

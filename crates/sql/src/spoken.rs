@@ -1,12 +1,39 @@
 //! What the rest of the program asks of a language without knowing it: where the steps of a text are, and plain statements.
 
 use marktwice_core::finding::TextPlace;
-use marktwice_port::{self as port, Composed, Cut, Draft, Uncomposed};
+use marktwice_port::{self as port, Composed, Cut, Draft, Said, Uncomposed};
+use sqlparser::tokenizer::Token;
 
 use crate::compose;
 use crate::dialect::language::Language;
 use crate::statement::slicing::{AROUND, main_verb};
 use crate::text::{Tok, statements, tokenize};
+
+/// A text; one in the quotes of names is one too, to whoever says so.
+fn text(token: &Tok) -> Option<String> {
+    match &token.token.token {
+        Token::SingleQuotedString(text) | Token::DoubleQuotedString(text) => Some(text.clone()),
+        Token::Word(word) if word.quote_style == Some('"') => Some(word.value.clone()),
+        _ => None,
+    }
+}
+
+/// The comparison with texts that these tokens begin with.
+fn said(tokens: &[&Tok]) -> Option<Said> {
+    let (first, rest) = tokens.split_first()?;
+    let name = first.name().filter(|_| matches!(first.token.token, Token::Word(_)))?.to_owned();
+    let (texts, last) = match rest {
+        [sign, value, ..] if sign.is(&Token::Eq) => (vec![text(value)?], *value),
+        [word, open, items @ ..] if word.is_word("in") && open.is(&Token::LParen) => {
+            let end = items.iter().position(|t| t.is(&Token::RParen))?;
+            let items = items.get(..=end)?;
+            let texts = items.iter().filter(|t| !t.is(&Token::Comma) && !t.is(&Token::RParen));
+            (texts.map(|t| text(t)).collect::<Option<Vec<_>>>().filter(|t| !t.is_empty())?, *items.last()?)
+        }
+        _ => return None,
+    };
+    Some(Said { range: first.slice.start..last.slice.end, name, texts })
+}
 
 impl port::Language for Language {
     fn cut(&self, text: &str) -> Result<Cut, TextPlace> {
@@ -41,6 +68,16 @@ impl port::Language for Language {
         compose::table_name(typed)
     }
 
+    fn said(&self, condition: &str) -> Vec<Said> {
+        let tokens = tokenize(condition, self.dialect()).unwrap_or_default();
+        let tokens: Vec<&Tok> = tokens.iter().filter(|t| !t.is_blank()).collect();
+        let qualified = |at: usize| {
+            let before = at.checked_sub(1).and_then(|before| tokens.get(before));
+            before.is_some_and(|t| t.is(&Token::Period))
+        };
+        (0..tokens.len()).filter(|at| !qualified(*at)).filter_map(|at| said(tokens.get(at..)?)).collect()
+    }
+
     fn comment(&self, lines: &[String]) -> String {
         lines
             .iter()
@@ -50,5 +87,32 @@ impl port::Language for Language {
 
     fn end(&self) -> &'static str {
         ";"
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use marktwice_port::Language as _;
+
+    #[test]
+    fn texts_that_a_condition_names() {
+        let of = |language: Language, condition: &str| {
+            let told = |said: Said| (condition[said.range].to_owned(), said.name, said.texts.join("|"));
+            language.said(condition).into_iter().map(told).collect::<Vec<_>>()
+        };
+        for language in [Language::Sqlite, Language::Postgres, Language::Mysql] {
+            assert_eq!(
+                of(
+                    language,
+                    "apiary  =\n \"Whin Bank\" AND x.apiary = 'a' OR hive in ('it''s', 'b') and n = 3"
+                ),
+                [
+                    ("apiary  =\n \"Whin Bank\"".into(), "apiary".into(), "Whin Bank".into()),
+                    ("hive in ('it''s', 'b')".into(), "hive".into(), "it's|b".into()),
+                ]
+            );
+            assert_eq!(of(language, "a = b AND 'a = ''b'' z' = c AND d IN (SELECT 'x') -- e = 'f'"), []);
+        }
     }
 }

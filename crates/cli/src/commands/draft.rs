@@ -4,14 +4,17 @@ use std::io::Write;
 use std::path::Path;
 
 use marktwice_change::{block, step_block};
-use marktwice_core::Target;
+use marktwice_core::study::Alike;
+use marktwice_core::{Target, words};
 use marktwice_port::{Draft, Which, Work};
-use marktwice_run::{Failure, rows, target};
+use marktwice_run::{Failure, in_common, rows, survey, target};
 
 use crate::args::{Common, DraftArgs, Format, word};
 use crate::desk::Desk;
 use crate::out::{print, print_document};
+use crate::parents::in_condition;
 use crate::report::Trouble;
+use crate::typed::Typed;
 use crate::{exit, json};
 
 /// Keys that are named in the filter of a draft without a condition.
@@ -20,8 +23,8 @@ const EXAMPLES: u64 = 1;
 /// Writes the draft.
 pub(crate) fn run(common: &Common, args: &DraftArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
-    let text = match (&args.sql, &args.table) {
-        (Some(sql), _) => steps(&desk, sql)?,
+    let (text, alike) = match (&args.sql, &args.table) {
+        (Some(sql), _) => (steps(&desk, sql)?, Vec::new()),
         (None, Some(name)) => draft(&desk, args, name)?,
         (None, None) => return Err(Trouble::usage("no table is named", "name a table")),
     };
@@ -29,7 +32,7 @@ pub(crate) fn run(common: &Common, args: &DraftArgs) -> Result<u8, Trouble> {
         write_new(path, &text)?;
     }
     if common.format == Format::Json {
-        print_document(&format!("{:#}", json::draft(&desk.shown, &text, args.to.as_deref())));
+        print_document(&format!("{:#}", json::draft(&desk.shown, (&text, &alike), args.to.as_deref())));
         return Ok(exit::DONE);
     }
     match &args.to {
@@ -81,9 +84,17 @@ fn steps(desk: &Desk, sql: &str) -> Result<String, Trouble> {
     }
 }
 
-fn draft(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<String, Trouble> {
+/// Rows that are looked at for what they have in common.
+const ALIKE: u64 = 200;
+
+fn draft(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<(String, Vec<Alike>), Trouble> {
     let language = desk.engine.language();
     let (schema, name) = language.table_name(typed);
+    let survey = || {
+        desk.with(|context| survey(context, schema.as_deref(), &name))
+            .map(|seen| seen.seen)
+            .map_err(|failure| Trouble::failure(&failure, typed).on(&desk.shown))
+    };
     let seen = desk
         .with(|context| target(context, schema.as_deref(), &name))
         .map_err(|failure| super::look::no_table(desk, failure, &name))?
@@ -106,30 +117,72 @@ fn draft(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<String, Trouble> 
         (false, []) => Work::SetEach,
         (false, sets) => Work::Set(sets),
     };
-    let (text, matched) = match &args.filter {
-        Some(filter) => {
-            let rows_of = Which::Condition(filter);
-            (compose(work, rows_of)?.text, count(rows_of, "--where", 0)?.seen.matched)
-        }
-        None => {
-            let found = count(Which::All, "the table", EXAMPLES)?;
-            let Some(first) = found.seen.rows.first() else {
-                return Err(Trouble::usage(
-                    format!("{} has no rows", seen.table),
-                    "there is nothing to change",
-                ));
-            };
-            let rows_of = Which::Row { key: &first.key, row: first.image.row() };
-            let composed = compose(work, rows_of)?;
-            let matched = match composed.rows {
-                Some(rows) => rows,
-                None => count(rows_of, "the table", 0)?.seen.matched,
-            };
-            (composed.text, matched)
+    let (mut said, mut common) = (Vec::new(), Vec::new());
+    let (text, matched) = if let Some(filter) = &args.filter {
+        let mut refers = || Ok(survey()?.declared.refers);
+        let (filter, words) = in_condition(desk, &seen, &mut refers, filter)?;
+        said = words;
+        let rows_of = Which::Condition(&filter);
+        (compose(work, rows_of)?.text, count(rows_of, "--where", 0)?.seen.matched)
+    } else if let Some(key) = &args.rows_like {
+        let keys: Vec<Vec<String>> = survey()?.declared.keys.into_iter().map(|k| k.columns).collect();
+        let typed = Typed { table: &seen, schema: schema.is_some(), key, keys: &keys, several: true };
+        let by_key = compose(Work::Delete, typed.which())?;
+        typed.there(desk, by_key.rows)?;
+        let found = desk.with(|context| in_common(context, &by_key.text, ALIKE));
+        let (matched, found) =
+            found.map_err(|failure| Trouble::failure(&failure, "--rows-like").on(&desk.shown))?.seen;
+        let exactly = found.first().filter(|first| first.others == 0);
+        let rows_of = exactly.map_or_else(|| typed.which(), |first| Which::Condition(&first.condition));
+        let text = compose(work, rows_of)?.text;
+        common = found;
+        (text, matched)
+    } else {
+        let found = count(Which::All, "the table", EXAMPLES)?;
+        let Some(first) = found.seen.rows.first() else {
+            return Err(Trouble::usage(format!("{} has no rows", seen.table), "there is nothing to change"));
+        };
+        let rows_of = Which::Row { key: &first.key, row: first.image.row() };
+        let composed = compose(work, rows_of)?;
+        let matched = match composed.rows {
+            Some(rows) => rows,
+            None => count(rows_of, "the table", 0)?.seen.matched,
+        };
+        (composed.text, matched)
+    };
+    let alike = match &args.rows_like {
+        Some(_) => language.comment(&in_words(&common, matched)) + "\n",
+        None => String::new(),
+    };
+    let (said, columns) = (language.comment(&said), language.comment(&columns(&seen)));
+    let text = format!("{}{said}{text}{}\n\n{alike}{columns}", block("", Some(matched)), language.end());
+    Ok((text, common))
+}
+
+/// What rows have in common, in words.
+fn in_words(common: &[Alike], rows: u64) -> Vec<String> {
+    let these = match rows {
+        1 => "this row".to_owned(),
+        _ => format!("these {}", words::rows(rows)),
+    };
+    let exactly = common.first().is_some_and(|first| first.others == 0);
+    let head = match (common, exactly) {
+        ([], _) => format!("nothing in one or two columns tells {these} from the others"),
+        (_, true) => format!("what holds for {these} and no others:"),
+        (_, false) => {
+            format!("nothing in one or two columns holds for {these} alone; for the fewest others:")
         }
     };
-    let columns = language.comment(&columns(&seen));
-    Ok(format!("{}{text}{}\n\n{columns}", block("", Some(matched)), language.end()))
+    let line = |offer: &Alike| {
+        let more = offer.others.saturating_sub(offer.examples.len() as u64);
+        let more = if more > 0 { format!("; and {more} more") } else { String::new() };
+        let others = match offer.others {
+            0 => String::new(),
+            others => format!("  (and {}: {}{more})", words::of(others, "other"), offer.examples.join("; ")),
+        };
+        format!("  {}{others}", offer.condition)
+    };
+    std::iter::once(head).chain(common.iter().map(line)).collect()
 }
 
 /// The columns with their types.

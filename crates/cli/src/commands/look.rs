@@ -8,7 +8,8 @@ use marktwice_run::{Failure, Rows, Show, each_row, look_again, rows, survey, tab
 use crate::args::{Common, LookArgs};
 use crate::desk::Desk;
 use crate::exit;
-use crate::out::{cut_off, stream};
+use crate::out::{cut_off, stream, tell};
+use crate::parents::in_condition;
 use crate::report::Trouble;
 use crate::screen::{Screen, show};
 use crate::sheet::{Cell, Sheet};
@@ -33,8 +34,18 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
         .with(|context| survey(context, schema.as_deref(), &name))
         .map_err(|failure| no_table(&desk, failure, &name))?;
     let target = &full.seen.target;
+    let mut refers = || Ok(full.seen.declared.refers.clone());
+    let filter = match &args.filter {
+        Some(filter) => {
+            let (filter, said) = in_condition(&desk, target, &mut refers, filter)?;
+            said.iter().for_each(|said| tell(&format!("note: {said}\n")));
+            Some(filter)
+        }
+        None => None,
+    };
+    let filter = filter.as_deref();
     // A statement is the one thing whose filter is understood; it is never run.
-    let rows_of = args.filter.as_deref().map_or(Which::All, Which::Condition);
+    let rows_of = filter.map_or(Which::All, Which::Condition);
     let draft = Draft { target, schema: true, work: Work::Delete, rows: rows_of };
     let statement = desk.engine.language().compose(&draft);
     let statement =
@@ -45,7 +56,6 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
             return Err(Trouble::usage("--values tells what one or two columns of a table hold", hint)
                 .on(&desk.shown));
         }
-        let filter = args.filter.as_deref();
         let seen = desk.with(|context| values(context, target, &args.values, (&statement, filter)));
         let seen = seen.map_err(|failure| Trouble::failure(&failure, "--where").on(&desk.shown))?;
         show(common, &Screen::Values(&seen, args.show, filter.is_some()));
@@ -56,7 +66,7 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
         Show::All => None,
     };
     let limit = if args.csv && args.show == Show::First(10) { None } else { limit };
-    let (filter, seen) = (args.filter.as_deref(), &full.seen);
+    let seen = &full.seen;
     let chosen = chosen(target, &args.columns).map_err(|trouble| trouble.on(&desk.shown))?;
     if args.csv && full.seen.view.is_none() {
         hand_out(&desk, args, (&statement, filter), (target, &chosen), limit)?;
@@ -73,7 +83,7 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
         print_csv(&found.seen, &chosen, args.csv_raw).map_err(failed)?;
         return Ok(exit::DONE);
     }
-    show(common, &Screen::Table(&full, &found.seen, &chosen, args.filter.is_some()));
+    show(common, &Screen::Table(&full, &found.seen, &chosen, filter.is_some()));
     Ok(exit::DONE)
 }
 

@@ -1,6 +1,7 @@
 //! `set`: columns of one row by its key, in one line: the statement is written, shown, previewed, asked about, applied.
 
 use marktwice_core::check::EachCheck;
+use marktwice_core::table::KeyKind;
 use marktwice_core::value::key_text;
 use marktwice_core::{Change, Code, Expect, Target, Terms};
 use marktwice_port::{Draft, Which, Work};
@@ -9,10 +10,11 @@ use marktwice_run::{Agreement, ApplyOptions, Show, rows, survey};
 use super::apply::carry_out;
 use crate::args::{Common, Format, SetArgs};
 use crate::desk::Desk;
+use crate::human;
 use crate::out::{print, tell};
 use crate::parents::named;
 use crate::report::Trouble;
-use crate::{exit, human};
+use crate::typed::Typed;
 
 /// Sets.
 pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
@@ -31,6 +33,12 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
     let draft = Draft { target: &seen.target, schema: schema.is_some(), work: Work::Set(&named.sets), rows };
     let composed = desk.engine.language().compose(&draft);
     let mut composed = composed.map_err(|wrong| Trouble::usage(wrong.message, wrong.hint).on(&desk.shown))?;
+    if seen.target.key.kind == KeyKind::RowIdentity && keys.is_empty() {
+        let (own, table) = (seen.target.key.names.join(""), &seen.target.table);
+        tell(&format!(
+            "note: {own} is the engine's own number of a row of {table}; nobody declared it, and it may change when the file is rebuilt\n"
+        ));
+    }
     // Whoever reads the statement sees the key, and whose it is.
     composed.text = format!("{}{}", desk.engine.language().comment(&named.said), composed.text);
     if common.format == Format::Human {
@@ -47,8 +55,10 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
         Change { allow: args.allow.clone(), again: args.again, ..Change::of(composed.text).with(terms) };
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
     let options = ApplyOptions { agreement, mark: None, hold: args.hold, show: Show::First(20) };
-    if let Some(missing) = missing(&desk, &seen.target, schema.is_some(), args, &keys, composed.rows) {
-        return Err(missing);
+    if !args.allow.contains(&Code::NothingMatched) {
+        let (table, schema) = (&seen.target, schema.is_some());
+        Typed { table, schema, key: &args.key, keys: &keys, several: args.several }
+            .there(&desk, composed.rows)?;
     }
     carry_out(common, &desk, &change, &options, ("marktwice-set", "the statement"))
 }
@@ -112,46 +122,4 @@ fn said_to_be(target: &Target, was: &[(String, String)]) -> Vec<EachCheck> {
         }
     }
     all.into_iter().map(|(column, values)| EachCheck::was(&column, values)).collect()
-}
-
-/// Which of the typed keys no row has: each is asked for by itself.
-fn missing(
-    desk: &Desk,
-    target: &Target,
-    schema: bool,
-    args: &SetArgs,
-    keys: &[Vec<String>],
-    wanted: Option<u64>,
-) -> Option<Trouble> {
-    let language = desk.engine.language();
-    let count = |key: &str, several: bool| {
-        let rows_of = Which::Typed { key, keys, several };
-        let draft = Draft { target, schema, work: Work::Delete, rows: rows_of };
-        let text = language.compose(&draft).ok()?.text;
-        Some(desk.with(|context| rows(context, &text, None, Some(0))).ok()?.seen.matched)
-    };
-    let found = count(&args.key, args.several)?;
-    let allowed = args.allow.contains(&Code::NothingMatched);
-    if allowed || wanted.is_none_or(|wanted| found >= wanted) {
-        return None;
-    }
-    let each = args.key.split(if args.key.contains('=') { ';' } else { ',' });
-    let gone: Vec<&str> = match args.several {
-        true => each.map(str::trim).filter(|key| count(key, false) == Some(0)).collect(),
-        false => vec![args.key.as_str()],
-    };
-    let message = match gone.as_slice() {
-        [] => return None,
-        [one] => format!("no row of {} has the key {one}", target.table),
-        many => format!("no row of {} has the keys {}", target.table, many.join(", ")),
-    };
-    let hint = "look for the row first: marktwice look TABLE --where CONDITION";
-    Some(
-        Trouble {
-            status: exit::STOPPED,
-            code: Some(Code::NothingMatched.as_str()),
-            ..Trouble::usage(message, hint)
-        }
-        .on(&desk.shown),
-    )
 }

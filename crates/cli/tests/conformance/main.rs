@@ -9,6 +9,7 @@
 )]
 
 mod again;
+mod aimed;
 mod along;
 mod checks;
 mod cluster;

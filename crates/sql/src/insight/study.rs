@@ -1,6 +1,7 @@
 //! A closer look at a step: small questions to the engine, each made of slices of the step. A question that the engine
 //! does not answer is left out; what would cost too much is not asked.
 
+mod common;
 mod kinds;
 mod near_miss;
 mod partners;
@@ -119,6 +120,10 @@ impl<E> Questions<'_, '_, E> {
 /// Looks closer.
 pub fn study<E>(subject: Subject<'_>, wish: &Wish, ask: &mut Asker<'_, E>) -> Study {
     let mut questions = Questions { ask, failed: false };
+    if !wish.alike.is_empty() {
+        let common = common::common(subject, wish, &mut questions);
+        return Study { common, ..Study::default() };
+    }
     let mut found = Study { findings: subqueries::look(subject, wish, &mut questions), ..Study::default() };
     // One question, where another count is expected.
     found.leave_out = wish

@@ -1,0 +1,107 @@
+//! Aiming: rows by the names of their parents, by what they have in common, by the engine's own number.
+
+use marktwice_testkit::stage::On;
+
+use crate::each;
+
+#[test]
+fn a_condition_names_parents() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE apiary (apiary_id integer PRIMARY KEY, name varchar(40));
+             CREATE TABLE stand (stand_id integer PRIMARY KEY, apiary_id integer, note varchar(20), FOREIGN KEY (apiary_id) REFERENCES apiary (apiary_id));
+             INSERT INTO apiary VALUES (1, 'Whin Bank'), (2, 'Moor End'), (3, 'Moor End'), (4, 'Ann''s -- Garth');
+             INSERT INTO stand VALUES (7, 1, 'apiary'), (8, 4, NULL), (9, 2, 'x');",
+        );
+        let s = &stage.scene;
+        let look = |condition: &str, status: i32| {
+            s.run(&["look", "stand", "--where", condition, "--csv"]).expect(status)
+        };
+        let seen = look("apiary = \"Whin Bank\" AND note = 'apiary'", 0);
+        seen.says("7,1,apiary").says_not("8,4").says("note: apiary_id 1 is the apiary Whin Bank");
+        look("stand_id > 7 AND apiary IN ('Whin Bank', 'Ann''s -- Garth')", 0).says("8,4").says_not("7,1");
+        look("apiary = 'Moor End'", 2).says("2 rows of apiary have the name Moor End").says("Moor End (3)");
+        look("apiary = 'Whin Bnk'", 2).says("did you mean Whin Bank (1)?");
+        look("apairy = 'Whin Bank'", 3).says("apairy");
+        s.run(&["draft", "stand", "--where", "apiary = 'Ann''s -- Garth'", "--set", "note=moved"])
+            .expect(0)
+            .says("-- apiary_id 4 is the apiary Ann's -- Garth\nUPDATE stand")
+            .says("WHERE apiary_id = 4");
+    });
+}
+
+#[test]
+fn what_rows_have_in_common_becomes_a_filter() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE frame (frame_id integer PRIMARY KEY, place varchar(30), day date, kilos numeric(6,2), queen varchar(9), odd varchar(9));
+             INSERT INTO frame VALUES
+              (1, 'Moor End', '2026-05-01', 1.5, 'red', NULL), (2, 'Moor Top', '2026-05-02', 2.5, 'red', ''),
+              (3, 'Moor End', '2026-05-03', 3.5, NULL, 'it''s'), (4, 'Dale', '2026-05-04', 4.5, 'red', NULL),
+              (5, 'Dale', '2026-06-01', 2.0, NULL, 'x%y'), (6, 'Coast', '2026-06-02', 9.5, 'blue', NULL);",
+        );
+        let s = &stage.scene;
+        let of = |keys: &str| {
+            let answer = s.run(&["draft", "frame", "--rows-like", keys, "--delete", "--format", "json"]);
+            let document = answer.expect(0).json();
+            let common = document["common"].as_array().unwrap().clone();
+            let found = common
+                .iter()
+                .map(|c| (c["condition"].as_str().unwrap().to_owned(), c["others"].as_u64().unwrap()));
+            (found.collect::<Vec<_>>(), document["text"].as_str().unwrap().to_owned())
+        };
+        let named = |(found, _): &(Vec<(String, u64)>, String), wanted: &str| {
+            found.iter().any(|(condition, _)| condition.contains(wanted))
+        };
+        let moor = of("1,2,3");
+        assert!(named(&moor, "place LIKE 'Moor %'") && moor.0[0].1 == 0, "{moor:?}");
+        let red = of("1,2,4");
+        assert_eq!(red.0[0], ("queen = 'red'".to_owned(), 0), "{red:?}");
+        let missing = of("3,5");
+        assert_eq!(missing.0[0], ("queen IS NULL".to_owned(), 0), "{missing:?}");
+        let both = of("1,4");
+        assert!(both.0[0].1 == 0 && named(&both, "queen = 'red' AND odd IS NULL"), "{both:?}");
+        // What matches others too is told, and the file is written by the keys.
+        let none = of("2,6");
+        assert!(none.0.iter().all(|(_, others)| *others > 0), "{none:?}");
+        assert!(none.1.contains("(frame_id = 2) OR (frame_id = 6)"), "{}", none.1);
+        // Whatever is offered holds for these rows, and for as many others as it says.
+        for (keys, rows) in [("1,2,3", 3), ("1,4", 2), ("2,6", 2), ("5", 1), ("1,2,3,4,5,6", 6)] {
+            for (condition, others) in of(keys).0 {
+                let sql = format!("DELETE FROM frame WHERE {condition}");
+                let told = s.run(&["preview", "--quick", "--sql", &sql, "--format", "json", "--rows", "1+"]);
+                let matched = told.json()["steps"][0]["matched"].as_u64().unwrap();
+                assert_eq!(matched, rows + others, "{:?}: {condition}", stage.on);
+            }
+        }
+        // The text is a change that does what is said.
+        s.write("like.sql", &moor.1);
+        s.run(&["apply", "like.sql", "--yes", "--rows", "3"]).expect(0);
+        s.run(&["draft", "frame", "--rows-like", "1,4"]).expect(3).says("no row of frame has the key 1");
+    });
+}
+
+#[test]
+fn rows_without_a_key_are_set_by_the_engines_own_number() {
+    each(|stage| {
+        stage.run("CREATE TABLE scrap (title varchar(20), n integer); INSERT INTO scrap VALUES ('a', 1), ('a', 1), ('b', 2);");
+        let before = stage.dump();
+        let s = &stage.scene;
+        if stage.on == On::Sqlite {
+            s.run(&["set", "scrap", "2", "n=7", "--yes"]).expect(2).says("write rowid=2");
+            s.run(&["set", "scrap", "rowid=two", "n=7", "--yes"]).expect(2).says("a whole number");
+            s.run(&["set", "scrap", "rowid=9", "n=7", "--yes"])
+                .expect(3)
+                .says("no row of scrap has the key rowid=9");
+            s.run(&["set", "scrap", "rowid=2", "n=7", "--yes"]).expect(0).says("nobody declared it");
+            assert!(stage.value("SELECT n FROM scrap WHERE rowid = 2").contains('7'));
+            s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        } else {
+            s.run(&["set", "scrap", "2", "n=7", "--yes"]).expect(2).says("no key of one column");
+            s.run(&["set", "scrap", "title=a", "n=7", "--yes"])
+                .expect(2)
+                .says("2 rows of scrap have this title");
+        }
+        assert_eq!(stage.dump(), before);
+    });
+}
