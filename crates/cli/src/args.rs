@@ -251,8 +251,9 @@ pub(crate) struct SetArgs {
     /// The row: its key (418), all columns of it (hive_id=3,season=2026), or a unique column (email=ann@heather.example)
     #[arg(allow_hyphen_values = true)]
     pub(crate) key: String,
-    /// What to set: COLUMN=VALUE; NULL and DEFAULT are those words, and texts in single quotes ('NULL')
-    #[arg(required = true, value_name = "COLUMN=VALUE")]
+    /// What to set: COLUMN=VALUE; NULL and DEFAULT are those words, and texts in single quotes ('NULL'). Without any, the row is
+    /// opened as a form in your editor, and what differs afterwards is set
+    #[arg(value_name = "COLUMN=VALUE")]
     pub(crate) sets: Vec<String>,
     /// What a column holds now, as far as you know: COLUMN=VALUE; where a row holds something else nothing is begun. Given
     /// again for the same column, one of the values will do

@@ -19,7 +19,7 @@ mod why;
 use anstyle::{AnsiColor, Style};
 pub(crate) use marktwice_core::words::{either as verb, number, rows};
 
-pub(crate) use cells::{escape as one_line, safe, safe_json};
+pub(crate) use cells::{escape as one_line, safe, safe_json, value as cell};
 pub(crate) use compare::{again, comparison};
 pub(crate) use history::{history, receipt, to_forget};
 pub(crate) use next::{next_step, rehearsed};

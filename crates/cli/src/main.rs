@@ -8,6 +8,7 @@ mod config;
 mod desk;
 mod engines;
 mod exit;
+mod form;
 mod human;
 mod json;
 mod out;

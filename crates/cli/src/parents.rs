@@ -42,7 +42,9 @@ pub(crate) fn named(
         };
         let one = one(desk, &column, &parent, &text).map_err(|trouble| trouble.on(&desk.shown))?;
         all.said.push(in_words(&column, &one, &parent, &text));
-        all.sets.push(format!("{column}={}", as_typed(&one)));
+        let about = child.position(&column).and_then(|at| child.columns.get(at));
+        let typed = about.and_then(|about| desk.engine.language().typed(about, &one));
+        all.sets.push(format!("{column}={}", typed.unwrap_or_else(|| key_text(&[one]))));
     }
     Ok(all)
 }
@@ -177,13 +179,5 @@ fn one(desk: &Desk, column: &str, reference: &Reference, text: &str) -> Result<V
             let message = format!("{} rows of {} have the {name_of} {text}", found.matched, reference.parent);
             Err(Trouble::usage(message, format!("write the key, {column}=KEY: {}", listed(&found))))
         }
-    }
-}
-
-/// A key as it would be typed.
-fn as_typed(value: &Value) -> String {
-    match value {
-        Value::Text(text) => format!("'{}'", text.replace('\'', "''")),
-        other => key_text(std::slice::from_ref(other)),
     }
 }

@@ -10,11 +10,25 @@ use crate::value::Value;
 /// How many values of a column are looked up in the table that it refers to.
 pub const LOOKED_UP: usize = 200;
 
+/// How much is looked for.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub enum Scope {
+    /// All of it.
+    #[default]
+    Whole,
+    /// Only what may stop a change.
+    Brief,
+    /// Only what values refer to.
+    Meanings,
+    /// Only what these rows, all that match, have in common.
+    Alike(Vec<Vec<Value>>),
+}
+
 /// What to look for.
 #[derive(Debug, Clone, Default)]
 pub struct Wish {
-    /// Whether only that is looked for which may stop a change.
-    pub brief: bool,
+    /// How much.
+    pub scope: Scope,
     /// Rows that match.
     pub matched: u64,
     /// Rows of the whole target.
@@ -29,8 +43,6 @@ pub struct Wish {
     pub example: Vec<Value>,
     /// Keys of all matched rows, where they are few.
     pub keys: Vec<Vec<Value>>,
-    /// Nothing but what the matched rows have in common: they, whole.
-    pub alike: Vec<Vec<Value>>,
     /// Values of columns that may refer to other tables.
     pub references: Vec<(usize, Vec<Value>)>,
     /// Columns whose other values are wanted, to compare new ones with.

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::near::nearest;
+use crate::value::Value;
 
 /// One column of a target.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -79,6 +80,21 @@ pub fn naming(table: &str, columns: &[Column], key: &Key) -> Option<usize> {
     let one = table.strip_suffix('s').unwrap_or(table);
     let own = [table, one, &format!("{table}_name"), &format!("{one}_name")].map(str::to_owned);
     usual.iter().find_map(|wanted| find(wanted, false)).or_else(|| own.iter().find_map(|w| find(w, true)))
+}
+
+impl Column {
+    /// Whether a value of this column is equal to itself in any engine, once it is written down and read again: numbers that are
+    /// not rounded, moments, and texts that are not filled up with blanks.
+    pub fn compares(&self, value: &Value) -> bool {
+        let declared = self.declared.to_ascii_lowercase();
+        let padded = ["char(", "character(", "bpchar"].iter().any(|kind| declared.starts_with(kind));
+        let moment = ["date", "time"].iter().any(|kind| declared.contains(kind));
+        match value {
+            Value::Null | Value::Bool(_) | Value::Int(_) | Value::Decimal(_) => true,
+            Value::Text(_) => (is_text(&declared) || moment) && !padded,
+            _ => false,
+        }
+    }
 }
 
 /// Whether a declared type is one of texts.

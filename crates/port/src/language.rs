@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use marktwice_core::finding::TextPlace;
-use marktwice_core::table::Target;
+use marktwice_core::table::{Column, Target};
 use marktwice_core::value::Value;
 
 /// A text, cut.
@@ -109,6 +109,12 @@ pub trait Language {
     /// # Errors
     /// Where what was typed names no row or no column, or does not fit.
     fn compose(&self, draft: &Draft<'_>) -> Result<Composed, Uncomposed>;
+
+    /// A value as it would be typed for this column, so that [`Language::compose`] means the very same; `None` where that cannot
+    /// be typed.
+    fn typed(&self, _column: &Column, _value: &Value) -> Option<String> {
+        None
+    }
 
     /// A table's name as it is typed, `schema.table` or `table`, taken apart.
     fn table_name(&self, typed: &str) -> (Option<String>, String);

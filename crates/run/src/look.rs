@@ -4,9 +4,10 @@
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::HeldRow;
 use marktwice_core::receipt::DatabaseId;
-use marktwice_core::study::{Alike, Wish};
+use marktwice_core::study::{Alike, Scope, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
+use marktwice_core::value::Value;
 use marktwice_core::words;
 use marktwice_port::{EngineError, Intent, RowSink, Session};
 
@@ -35,6 +36,15 @@ pub struct Rows {
     pub matched: u64,
     /// The first of them.
     pub rows: Vec<HeldRow>,
+}
+
+/// A row by itself.
+#[derive(Debug, Clone, PartialEq)]
+pub struct OneRow {
+    /// What its columns hold.
+    pub row: Vec<Value>,
+    /// Of each column, the name of the row that it refers to.
+    pub means: Vec<Option<String>>,
 }
 
 fn open<T>(
@@ -165,7 +175,8 @@ pub fn in_common(
         if alike.is_empty() || matched > most {
             return Ok((matched, Vec::new()));
         }
-        Ok((matched, session.study(&plan, &Wish { alike, matched, ..Wish::default() })?.common))
+        let wish = Wish { scope: Scope::Alike(alike), matched, ..Wish::default() };
+        Ok((matched, session.study(&plan, &wish)?.common))
     })?;
     match seen.seen.0 {
         matched if matched > most => Err(Failure::usage(
@@ -174,6 +185,29 @@ pub fn in_common(
         )),
         _ => Ok(seen),
     }
+}
+
+/// The one row that a statement of ours would match, whole, with what its values refer to; the statement is never run. Nothing
+/// where it matches none, or several.
+///
+/// # Errors
+/// When the statement is refused, or the database fails.
+pub fn one_row(context: &Context<'_>, statement: &str) -> Result<Seen<Option<OneRow>>, Failure> {
+    open(context, |session| {
+        let plan = session.plan(statement, &[], &[])?;
+        let mut first = None;
+        let matched = session.matched_rows(&plan, Some(1), &mut |row| {
+            first = Some(row.image.row().to_vec());
+            Ok(())
+        })?;
+        let Some(row) = first.filter(|_| matched == 1) else { return Ok(None) };
+        let references = row.iter().enumerate().map(|(at, value)| (at, vec![value.clone()])).collect();
+        let wish = Wish { scope: Scope::Meanings, references, matched, ..Wish::default() };
+        let found = session.study(&plan, &wish)?.meanings;
+        let means = |at| found.iter().find(|(column, ..)| *column == at).map(|(.., name)| name.clone());
+        let means = (0..row.len()).map(means).collect();
+        Ok(Some(OneRow { row, means }))
+    })
 }
 
 /// A finding about a statement as one about the condition that was written: nobody asked for the statement.

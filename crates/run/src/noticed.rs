@@ -7,7 +7,7 @@ use marktwice_core::many::Many;
 use marktwice_core::mark::StepKind;
 use marktwice_core::notice::Notices;
 use marktwice_core::side::ELSEWHERE;
-use marktwice_core::study::{LOOKED_UP, Wish};
+use marktwice_core::study::{LOOKED_UP, Scope, Wish};
 use marktwice_core::table::Target;
 use marktwice_core::triggered::is_fired;
 use marktwice_core::way_back::WayBack;
@@ -32,7 +32,7 @@ pub(crate) fn closer(
     let unmet = block.unmet.iter().any(|u| u.what == "rows");
     let few = block.matched <= FEW as u64 && block.rows.len() as u64 == block.matched;
     let wish = Wish {
-        brief: change.quick,
+        scope: if change.quick { Scope::Brief } else { Scope::Whole },
         matched: block.matched,
         total: step.total,
         expected: change.terms(plan.step).rows.filter(|_| unmet),
@@ -46,7 +46,6 @@ pub(crate) fn closer(
         }),
         example: block.rows.first().map(|r| r.image.row().to_vec()).unwrap_or_default(),
         keys: if few { block.rows.iter().map(|r| r.key.clone()).collect() } else { Vec::new() },
-        alike: Vec::new(),
         references: if change.quick { Vec::new() } else { references(block) },
         known: notices.with_new_texts(),
     };

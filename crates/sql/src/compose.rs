@@ -99,6 +99,26 @@ fn literal(language: Language, column: &Column, typed: &str) -> Result<String, U
     }
 }
 
+/// A value as it would be typed for a column; `None` where it cannot be.
+pub fn typed(language: Language, column: &Column, value: &Value) -> Option<String> {
+    let text = match value {
+        Value::Null => return Some("NULL".to_owned()),
+        Value::Bool(truth) => return Some(truth.to_string()),
+        Value::Int(number) => return Some(number.to_string()),
+        Value::Real(number) if number.is_finite() => return Some(value.to_json().to_string()),
+        Value::Decimal(digits) => return Some(digits.clone()),
+        Value::Text(text) => text,
+        _ => return None,
+    };
+    if text.chars().any(|c| c.is_control() && c != '\n' && c != '\t') {
+        return None;
+    }
+    let word = ["null", "default"].iter().any(|word| text.eq_ignore_ascii_case(word));
+    let number = class(&column.declared) == Class::Other && language == Language::Sqlite && is_number(text);
+    let quotes = word || number || text.trim() != text || text.is_empty() || text.contains(['\n', '\'']);
+    Some(if quotes { format!("'{}'", text.replace('\'', "''")) } else { text.clone() })
+}
+
 /// A condition that `stands` for what a column holds is one of some values, as they were typed; texts to the letter.
 ///
 /// # Errors
@@ -416,6 +436,25 @@ mod tests {
         assert_eq!(of(Language::Sqlite, "any=5").as_deref(), Ok("5"));
         assert_eq!(of(Language::Sqlite, "any='5'").as_deref(), Ok("'5'"));
         assert_eq!(of(Language::Postgres, "tag=a\\b").as_deref(), Ok("'a\\b'"));
+        // Whatever a column holds is typed so that it means the same.
+        for (at, value) in [
+            (2, Value::Text("O'Neill".into())),
+            (2, Value::Text(" a\n'b' ".into())),
+            (2, Value::Text(String::new())),
+            (2, Value::Text("null".into())),
+            (2, Value::Text("'".into())),
+            (6, Value::Text("5".into())),
+            (6, Value::Int(5)),
+            (4, Value::Decimal("-1.50".into())),
+            (4, Value::Real(2.5)),
+            (2, Value::Null),
+        ] {
+            let column = &target.columns[at];
+            let typed = typed(Language::Sqlite, column, &value).unwrap();
+            let wanted = Language::Sqlite.literal(&value).unwrap();
+            assert_eq!(literal(Language::Sqlite, column, &typed).unwrap(), wanted, "{typed}");
+        }
+        assert_eq!(super::typed(Language::Sqlite, &target.columns[2], &Value::Text("a\u{1b}".into())), None);
         for typed in
             ["kilos=1,5", "kilos=", "kilos=nan", "kilos=1+1", "day=NULL", "day=", "sum=3", "taag=x", "tag"]
         {

@@ -1,6 +1,8 @@
 //! What the rest of the program asks of a language without knowing it: where the steps of a text are, and plain statements.
 
+use marktwice_core::Value;
 use marktwice_core::finding::TextPlace;
+use marktwice_core::table::Column;
 use marktwice_port::{self as port, Composed, Cut, Draft, Said, Uncomposed};
 use sqlparser::tokenizer::Token;
 
@@ -62,6 +64,10 @@ impl port::Language for Language {
 
     fn compose(&self, draft: &Draft<'_>) -> Result<Composed, Uncomposed> {
         compose::compose(*self, draft)
+    }
+
+    fn typed(&self, column: &Column, value: &Value) -> Option<String> {
+        compose::typed(*self, column, value)
     }
 
     fn table_name(&self, typed: &str) -> (Option<String>, String) {

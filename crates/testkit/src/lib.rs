@@ -229,6 +229,14 @@ impl Scene {
         Terminal::open(&self.program, args, self.folder.path(), &self.environment())
     }
 
+    /// The same, with this script for an editor: it is run with the file's path as `$1`.
+    pub fn terminal_with_editor(&self, args: &[&str], script: &str) -> Terminal {
+        let editor = self.write("editor.sh", script);
+        let mut environment = self.environment();
+        environment.push(("VISUAL", format!("sh {}", editor.display())));
+        Terminal::open(&self.program, args, self.folder.path(), &environment)
+    }
+
     /// The only folder of a database in the logbook.
     pub fn shelf(&self) -> PathBuf {
         let mut folders = std::fs::read_dir(self.path("book")).expect("a logbook");

@@ -5,16 +5,17 @@ use marktwice_core::table::KeyKind;
 use marktwice_core::value::key_text;
 use marktwice_core::{Change, Code, Expect, Target, Terms};
 use marktwice_port::{Draft, Which, Work};
-use marktwice_run::{Agreement, ApplyOptions, Show, rows, survey};
+use marktwice_run::{Agreement, ApplyOptions, Show, one_row, rows, survey};
 
 use super::apply::carry_out;
 use crate::args::{Common, Format, SetArgs};
 use crate::desk::Desk;
-use crate::human;
+use crate::form::{Form, edited};
 use crate::out::{print, tell};
 use crate::parents::named;
 use crate::report::Trouble;
 use crate::typed::Typed;
+use crate::{exit, human};
 
 /// Sets.
 pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
@@ -25,11 +26,20 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
         .map_err(|failure| super::look::no_table(&desk, failure, &name))?
         .seen;
     let mut keys: Vec<Vec<String>> = seen.declared.keys.iter().cloned().map(|k| k.columns).collect();
-    let named = named(&desk, &seen.target, &seen.declared.refers, &args.sets)?;
     if let Some(columns) = not_declared(&desk, &seen.target, schema.is_some(), args, &keys)? {
         keys.push(columns);
     }
-    let rows = Which::Typed { key: &args.key, keys: &keys, several: args.several };
+    let (table, several) = (&seen.target, args.several);
+    let typed = Typed { table, schema: schema.is_some(), key: &args.key, keys: &keys, several };
+    let Some((sets, was)) = (match args.sets.as_slice() {
+        [] => by_form(&desk, typed)?,
+        sets => Some((sets.to_vec(), Vec::new())),
+    }) else {
+        tell("Nothing differs in the form; nothing was done.\n");
+        return Ok(exit::DECLINED);
+    };
+    let named = named(&desk, &seen.target, &seen.declared.refers, &sets)?;
+    let rows = typed.which();
     let draft = Draft { target: &seen.target, schema: schema.is_some(), work: Work::Set(&named.sets), rows };
     let composed = desk.engine.language().compose(&draft);
     let mut composed = composed.map_err(|wrong| Trouble::usage(wrong.message, wrong.hint).on(&desk.shown))?;
@@ -48,7 +58,7 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
     let terms = Terms {
         rows,
         also_writes: args.also_writes.clone(),
-        each: said_to_be(&seen.target, &args.was),
+        each: said_to_be(&seen.target, &[args.was.as_slice(), &was].concat()),
         ..Terms::default()
     };
     let change =
@@ -61,6 +71,50 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
             .there(&desk, composed.rows)?;
     }
     carry_out(common, &desk, &change, &options, ("marktwice-set", "the statement"))
+}
+
+/// What is to be set, and what the columns held.
+type Filled = (Vec<String>, Vec<(String, String)>);
+
+/// Lets a person edit the row; `None` where nothing differs afterwards. That each column held what the form has shown is
+/// asked again, where that can be compared.
+fn by_form(desk: &Desk, typed: Typed<'_>) -> Result<Option<Filled>, Trouble> {
+    let language = desk.engine.language();
+    if typed.several {
+        let hint = "leave out --several, or write the values: COLUMN=VALUE";
+        return Err(Trouble::usage("a form is filled in for one row", hint).on(&desk.shown));
+    }
+    let compose = |work: Work<'_>| {
+        let draft = Draft { target: typed.table, schema: typed.schema, work, rows: typed.which() };
+        language.compose(&draft).map_err(|wrong| Trouble::usage(wrong.message, wrong.hint).on(&desk.shown))
+    };
+    let row = compose(Work::Delete)?;
+    typed.there(desk, row.rows)?;
+    let seen = desk.with(|context| one_row(context, &row.text));
+    let seen = seen.map_err(|failure| Trouble::failure(&failure, "the row").on(&desk.shown))?.seen;
+    let Some(seen) = seen else {
+        let hint = "name the whole key: marktwice look shows the rows";
+        return Err(Trouble::usage("a form is filled in for one row", hint).on(&desk.shown));
+    };
+    let what = format!("{} {} of {}", typed.table.table, typed.key, desk.shown);
+    let form = Form::of(language, typed.table, &seen, &what);
+    let edits = edited(&form.text, |text| {
+        let edits = form.edits(text)?;
+        let sets: Vec<String> = edits.iter().map(|(column, _, now)| format!("{column}={now}")).collect();
+        if !sets.is_empty() {
+            compose(Work::Set(&sets))?;
+        }
+        Ok(edits)
+    })
+    .map_err(|trouble| trouble.on(&desk.shown))?;
+    let was = |(column, before, _): &(String, String, String)| {
+        let at = typed.table.position(column)?;
+        let (about, value) = (typed.table.columns.get(at)?, seen.row.get(at)?);
+        about.compares(value).then(|| (column.clone(), before.clone()))
+    };
+    let was = edits.iter().filter_map(was).collect();
+    let sets: Vec<String> = edits.iter().map(|(column, _, now)| format!("{column}={now}")).collect();
+    Ok((!sets.is_empty()).then_some((sets, was)))
 }
 
 /// Rows that are named where a key is none.

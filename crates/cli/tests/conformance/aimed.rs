@@ -1,4 +1,4 @@
-//! Aiming: rows by the names of their parents, by what they have in common, by the engine's own number.
+//! Aiming: rows by the names of their parents, by what they have in common, by the engine's own number, in a form.
 
 use marktwice_testkit::stage::On;
 
@@ -103,5 +103,56 @@ fn rows_without_a_key_are_set_by_the_engines_own_number() {
                 .says("2 rows of scrap have this title");
         }
         assert_eq!(stage.dump(), before);
+    });
+}
+
+#[test]
+fn a_form_sets_what_differs_and_asks_what_it_has_shown() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE kinds (id integer PRIMARY KEY, word varchar(30), fixed char(6), day date, moment timestamp NULL, sum numeric(8,2), part double precision, big bigint);
+             INSERT INTO kinds VALUES (1, 'it''s', 'ab', '2026-05-10', '2026-05-10 12:30:00', 12.50, 0.1, 9007199254740993), (2, NULL, NULL, NULL, NULL, NULL, NULL, NULL);",
+        );
+        let before = stage.dump();
+        let s = &stage.scene;
+        let mut edits = "sed -i".to_owned();
+        for (column, value) in [
+            ("word", "other"),
+            ("fixed", "cd"),
+            ("day", "2026-05-11"),
+            ("moment", "2026-05-10 13:00:00"),
+            ("sum", "13.75"),
+            ("part", "0.25"),
+            ("big", "9007199254740995"),
+        ] {
+            edits.push_str(&format!(" -e 's/^{column} = .*/{column} = {value}/'"));
+        }
+        for id in ["1", "2"] {
+            let mut t = s.terminal_with_editor(&["set", "kinds", id], &format!("{edits} \"$1\""));
+            t.wait_for("[y/N]");
+            t.write("y\n");
+            let (status, seen) = t.end();
+            assert_eq!(status, Some(0), "{:?} {id}: {seen}", stage.on);
+            assert!(seen.contains("so it is") && seen.contains("the row is so"), "{seen}");
+        }
+        let same = "SELECT count(*) FROM kinds a JOIN kinds b ON a.word = b.word AND a.fixed = b.fixed AND a.day = b.day AND a.moment = b.moment AND a.sum = b.sum AND a.part = b.part AND a.big = b.big";
+        assert!(stage.value(same).contains('4'), "{:?}", stage.on);
+        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        // Somebody else was there while the form was open.
+        let mut t = s.terminal_with_editor(
+            &["set", "kinds", "1"],
+            "touch open; while [ ! -e go ]; do sleep 0.1; done; sed -i 's/^word = .*/word = mine/' \"$1\"",
+        );
+        while !s.path("open").exists() {
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        }
+        stage.run("UPDATE kinds SET word = 'theirs' WHERE id = 1");
+        s.write("go", "");
+        t.wait_for("theirs");
+        let (status, seen) = t.end();
+        assert!(status == Some(4) && seen.contains("word was"), "{:?} {status:?}: {seen}", stage.on);
+        assert!(stage.value("SELECT word FROM kinds WHERE id = 1").contains("theirs"), "{seen}");
     });
 }

@@ -14,6 +14,7 @@ mod configuration;
 mod death;
 mod documents;
 mod findings;
+mod form;
 mod history;
 mod moved;
 mod older;

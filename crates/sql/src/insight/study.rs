@@ -9,7 +9,7 @@ mod pins_found;
 mod references;
 mod subqueries;
 
-use marktwice_core::study::{FunnelStep, Study, Unbroken, Wish};
+use marktwice_core::study::{FunnelStep, Scope, Study, Unbroken, Wish};
 use marktwice_core::table::{KeyKind, Target};
 
 use crate::query::ask::{Asker, Texts};
@@ -120,9 +120,16 @@ impl<E> Questions<'_, '_, E> {
 /// Looks closer.
 pub fn study<E>(subject: Subject<'_>, wish: &Wish, ask: &mut Asker<'_, E>) -> Study {
     let mut questions = Questions { ask, failed: false };
-    if !wish.alike.is_empty() {
-        let common = common::common(subject, wish, &mut questions);
-        return Study { common, ..Study::default() };
+    match &wish.scope {
+        Scope::Whole | Scope::Brief => {}
+        Scope::Meanings => {
+            let meanings = references::meanings(subject, wish, &mut questions);
+            return Study { meanings, ..Study::default() };
+        }
+        Scope::Alike(rows) => {
+            let common = common::common(subject, rows, &mut questions);
+            return Study { common, ..Study::default() };
+        }
     }
     let mut found = Study { findings: subqueries::look(subject, wish, &mut questions), ..Study::default() };
     // One question, where another count is expected.
@@ -135,7 +142,7 @@ pub fn study<E>(subject: Subject<'_>, wish: &Wish, ask: &mut Asker<'_, E>) -> St
         let filter = subject.leaving(&condition, *left, &mut questions)?;
         Some(Unbroken { filter, rows: *left })
     });
-    if wish.brief {
+    if wish.scope == Scope::Brief {
         return found;
     }
     found.meanings = references::meanings(subject, wish, &mut questions);

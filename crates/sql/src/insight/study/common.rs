@@ -1,7 +1,7 @@
 //! What some rows have in common and the others have not: conditions of one or two columns, each counted by the engine.
 
 use marktwice_core::Value;
-use marktwice_core::study::{Alike, Wish};
+use marktwice_core::study::Alike;
 use marktwice_core::value::is_day;
 
 use super::{Questions, Subject};
@@ -33,11 +33,11 @@ struct Term {
 
 pub(super) fn common<E>(
     subject: Subject<'_>,
-    wish: &Wish,
+    alike: &[Vec<Value>],
     questions: &mut Questions<'_, '_, E>,
 ) -> Vec<Alike> {
     let step = subject.step;
-    let rows = wish.alike.len() as u64;
+    let rows = alike.len() as u64;
     let Some(filter) = step.filter.as_ref().map(|f| format!("({})", step.text(f.slice).trim())) else {
         return Vec::new();
     };
@@ -45,7 +45,7 @@ pub(super) fn common<E>(
     let counted = |condition: &str| format!("count(CASE WHEN {condition} THEN 1 END)");
     let mut terms: Vec<Term> = Vec::new();
     for at in (0..subject.target.columns.len()).filter(|at| !subject.target.key.columns.contains(at)) {
-        let all = candidates(subject, at, &wish.alike);
+        let all = candidates(subject, at, alike);
         if all.is_empty() {
             continue;
         }
