@@ -202,6 +202,9 @@ pub(crate) struct ChangeArgs {
     /// How many rows to show
     #[arg(long, value_name = "N|all", default_value = "20", value_parser = show)]
     pub(crate) show: Show,
+    /// Which columns to show besides the key and what changes: a,b
+    #[arg(long, value_name = "COLUMN", value_delimiter = ',', num_args = 1)]
+    pub(crate) columns: Vec<String>,
 }
 
 /// Arguments of `look`.

@@ -182,6 +182,7 @@ pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: &dyn Language)
         ));
     }
     (change.again, change.quick) = (args.again, args.quick);
+    change.shown = args.columns.iter().map(|name| name.trim().to_owned()).collect();
     let terms = change.terms(0);
     let line = Terms { rows: args.rows, changes: args.changes, ..Terms::default() };
     Ok(if counts { change.with(terms.under(line)) } else { change })

@@ -122,6 +122,8 @@ pub struct Block {
     pub filter: Vec<usize>,
     /// Columns that assigned expressions read, and that are shown for nothing else.
     pub operands: Vec<usize>,
+    /// The columns that were asked for, besides the key and what changes.
+    pub chosen: Option<Vec<usize>>,
 }
 
 impl Block {
@@ -144,6 +146,7 @@ impl Block {
             meanings: Vec::new(),
             filter: Vec::new(),
             operands: Vec::new(),
+            chosen: None,
         }
     }
 

@@ -9,6 +9,7 @@ use marktwice_core::notice::Notices;
 use marktwice_core::receipt::{Receipt, RunState};
 use marktwice_core::side::ELSEWHERE;
 use marktwice_core::study::Study;
+use marktwice_core::table::Target;
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
 use marktwice_port::{Intent, Logbook, Mark, Matched, Plan, SideWrite};
@@ -121,6 +122,7 @@ pub(crate) fn take(
 ) -> Result<Taken, Failure> {
     let mut session = context.open(Intent::Read)?;
     let steps = plan_all(&mut *session, context.engine.language(), change)?;
+    there_to_show(change, &steps)?;
     let book = (context.book)(session.database())?;
     let mut notes = session.notes().to_vec();
     let tidied = tidy_up(&*book, context)?;
@@ -316,6 +318,7 @@ fn assemble(
             meanings: Vec::new(),
             filter: plan.reads.clone(),
             operands: operands(plan),
+            chosen: chosen(&change.shown, &plan.target),
         },
         name: terms.name.clone(),
         statement: plan.statement.clone(),
@@ -372,6 +375,23 @@ fn assemble(
     }
     already_run(&mut step, plan, receipts);
     step
+}
+
+/// The columns of a table among those that were asked for.
+fn chosen(shown: &[String], target: &Target) -> Option<Vec<usize>> {
+    (!shown.is_empty()).then(|| shown.iter().filter_map(|name| target.position(name)).collect())
+}
+
+/// Refuses a column to be shown that no step's table has.
+fn there_to_show(change: &Change, steps: &[Planned]) -> Result<(), Failure> {
+    for name in &change.shown {
+        let Some(first) = steps.first().map(|step| &step.plan.target) else { continue };
+        if steps.iter().all(|step| step.plan.target.position(name).is_none()) {
+            let (message, hint) = first.no_column(name);
+            return Err(Failure::usage(message, hint));
+        }
+    }
+    Ok(())
 }
 
 /// Columns from which an UPDATE computes, where nothing else shows them: beside the result they let it be checked by eye.

@@ -161,6 +161,7 @@ impl Walk<'_> {
             again: false,
             quick: false,
             show: Show::First(20),
+            columns: Vec::new(),
         };
         crate::desk::change_of(
             &Text { text: text.to_owned(), name: name.to_owned(), origin: None },

@@ -395,7 +395,10 @@ fn columns(block: &Block, null_operands: &[String]) -> Vec<TextColumn> {
             order.push((column, priority));
         }
     };
-    if block.kind == StepKind::Update {
+    if let Some(chosen) = &block.chosen {
+        block.foreseen.iter().for_each(|f| add(&mut order, f.column, 0));
+        chosen.iter().for_each(|c| add(&mut order, *c, 1));
+    } else if block.kind == StepKind::Update {
         let changing = |c: usize| block.foreseen.iter().any(|f| f.column == c);
         if let Some(naming) = target.naming.filter(|c| !changing(*c)) {
             add(&mut order, naming, 2);

@@ -258,6 +258,7 @@ impl<'a> Looker<'a> {
             meanings: Vec::new(),
             filter: Vec::new(),
             operands: Vec::new(),
+            chosen: None,
         };
         let preview = BatchPreview {
             block,
