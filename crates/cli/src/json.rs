@@ -14,8 +14,8 @@ use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Image, Value};
 use marktwice_run::{
     Again, AgainRow, AgainTable, Answer, BatchPreview, Block, Compared, Conflicts, Difference, End, Entry,
-    Faults, Group, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Show, Shown, ShownRow, Since,
-    Stands, StepDifference, StepPreview, UndoPreview, Unmet, Values, Verdict,
+    Faults, Group, Preview, Rehearsal, RunOutcome, Seen, Settling, Show, Shown, ShownRow, Since, Stands,
+    StepDifference, StepPreview, UndoPreview, Unmet, Values, Verdict,
 };
 use serde_json::{Map, Value as Json, json};
 
@@ -481,19 +481,10 @@ pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> Json {
     document("marktwice-tables", json!({ "database": seen.database, "tables": seen.seen }))
 }
 
-/// One table in full, with rows of it.
-pub(crate) fn look(seen: &Seen<Survey>, (found, chosen): (&Rows, &[usize])) -> Json {
+/// One table in full, without the rows of it that are handed out behind: what a condition (as it runs) chose, and when.
+pub(crate) fn look(seen: &Seen<Survey>, condition: Option<&str>, when: &str) -> Json {
     let survey = &seen.seen;
     let target = &survey.target;
-    let rows: Vec<Json> = found
-        .rows
-        .iter()
-        .map(|row| {
-            let held = row.image.row();
-            let cells = chosen.iter().filter_map(|&at| Some((name(target, at), held.get(at)?.to_json())));
-            json!({ "key": list_to_json(&row.key), "row": Json::Object(cells.collect()) })
-        })
-        .collect();
     document(
         "marktwice-look",
         json!({
@@ -506,10 +497,10 @@ pub(crate) fn look(seen: &Seen<Survey>, (found, chosen): (&Rows, &[usize])) -> J
             "view": survey.view,
             "unique_in_fact": survey.unique_in_fact,
             "total": survey.rows,
-            "matched": found.matched,
-            "rows": rows,
             "skipped": survey.skipped,
             "notes": seen.notes,
+            "where": condition,
+            "read": when,
         }),
     )
 }

@@ -9,6 +9,7 @@ mod desk;
 mod engines;
 mod exit;
 mod form;
+mod handing;
 mod human;
 mod json;
 mod out;

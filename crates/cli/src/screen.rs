@@ -168,7 +168,8 @@ impl Renderer for Documents {
             Screen::Settled(_, all, status, _) => json::settled(all, *status),
             Screen::Findings(codes, _) => json::why(codes),
             Screen::Tables(seen) => json::tables(seen),
-            Screen::Table(seen, rows, columns, _) => json::look(seen, (rows, columns)),
+            // Its rows are handed out as they come.
+            Screen::Table(..) => return None,
             Screen::Values(seen, show, _) => json::values(seen, *show),
             Screen::LookedAgain(seen, _) => json::looked_again(seen),
         };

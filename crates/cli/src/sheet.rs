@@ -76,6 +76,11 @@ impl<W: Write> Sheet<W> {
         }
     }
 
+    /// Hands over what was held back.
+    pub(crate) fn flush(&mut self) -> io::Result<()> {
+        self.to.flush()
+    }
+
     /// What it is written to, with everything in it.
     pub(crate) fn finish(mut self) -> io::Result<W> {
         self.to.flush()?;

@@ -31,7 +31,9 @@ pub use context::{Answer, Context, OpenBook, Question, Shown, Talk};
 pub use faults::{Conflicts, Faults, NamedConflict, NamedFault};
 pub use forget::{Chosen, forget, forgettable};
 pub use history::{Entry, find_run, history, look_at_definitions};
-pub use look::{OneRow, Rows, Seen, each_row, in_common, one_row, rows, survey, tables, target, view_rows};
+pub use look::{
+    OneRow, Rows, Seen, each_row, each_view_row, in_common, one_row, rows, survey, tables, target,
+};
 pub use mark::mark_text;
 pub use noticed::side_text;
 pub use outcome::{End, Failure, RunOutcome};

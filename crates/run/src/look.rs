@@ -9,9 +9,9 @@ use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_core::value::Value;
 use marktwice_core::words;
-use marktwice_port::{EngineError, Intent, RowSink, Session};
+use marktwice_port::{EngineError, Intent, Phase, RowSink, Session, SinkError};
 
-use crate::collect::unwrap_sink;
+use crate::collect::{Stopped, unwrap_sink};
 use crate::context::Context;
 use crate::outcome::Failure;
 use crate::pastes::proven_error;
@@ -72,32 +72,50 @@ pub fn survey(context: &Context<'_>, schema: Option<&str>, table: &str) -> Resul
     open(context, |session| session.survey(schema, table))
 }
 
-/// The first rows of a view that a condition lets through, and the number of all; `statement` has the condition and is never
-/// run.
+/// A sink that is watched: how far it is is told, and a wish to stop is obeyed.
+fn watched<'s>(
+    context: &'s Context<'_>,
+    sink: &'s mut RowSink<'_>,
+) -> impl FnMut(&HeldRow) -> Result<(), SinkError> + 's {
+    let stopper = context.ambient.stopper();
+    let mut read = 0_u64;
+    move |row| {
+        read += 1;
+        if read.is_multiple_of(EVERY) {
+            context.ambient.progress(Phase::Reading, read, None);
+            if stopper() {
+                return Err(Box::new(Stopped));
+            }
+        }
+        sink(row)
+    }
+}
+
+/// Rows after which it is told how far the reading is.
+const EVERY: u64 = 4096;
+
+/// Hands over the first rows of a view that a condition lets through, none of them kept, and gives the number of all;
+/// `statement` has the condition and is never run.
 ///
 /// # Errors
-/// When there is no such view, the condition is refused, or the database fails.
-pub fn view_rows(
+/// When there is no such view, the condition is refused, or the database or the sink fails.
+pub fn each_view_row(
     context: &Context<'_>,
     (schema, survey): (Option<&str>, &Survey),
     statement: &str,
     condition: Option<&str>,
     limit: Option<u64>,
-) -> Result<Seen<Rows>, Failure> {
+    sink: &mut RowSink<'_>,
+) -> Result<Seen<u64>, Failure> {
     open(context, |session| {
-        let mut rows = Vec::new();
         let view = &survey.target.table;
-        let matched = session.view_rows(schema, view, statement, limit, &mut |row| {
-            rows.push(row.clone());
-            Ok(())
-        });
-        let matched = matched.map_err(|error| match (error, condition) {
+        let matched = session.view_rows(schema, view, statement, limit, &mut watched(context, sink));
+        matched.map_err(|error| match (error, condition) {
             (EngineError::Refused(finding), Some(condition)) => {
                 EngineError::Refused(Box::new(of_condition(*finding, statement, condition)))
             }
             (error, _) => error,
-        })?;
-        Ok(Rows { target: survey.target.clone(), matched, rows })
+        })
     })
 }
 
@@ -150,7 +168,7 @@ pub fn each_row(
             }
             (error, _) => proven_error(session, language, &[], error),
         })?;
-        let matched = session.matched_rows(&plan, limit, sink)?;
+        let matched = session.matched_rows(&plan, limit, &mut watched(context, sink))?;
         Ok((plan.target, matched))
     })
 }

@@ -6,9 +6,7 @@ use std::collections::HashMap;
 use marktwice_core::hash::RowHash;
 use marktwice_core::table::Target;
 use marktwice_core::value::{Value, is_day};
-use marktwice_port::Phase;
 
-use crate::collect::Stopped;
 use crate::context::Context;
 use crate::look::{Seen, each_row};
 use crate::outcome::Failure;
@@ -85,12 +83,6 @@ pub fn values(
     let (mut read, mut untold) = (0, 0);
     let seen = each_row(context, statement, condition, Some(MOST_ROWS), &mut |row| {
         read += 1;
-        if u64::is_multiple_of(read, 4096) {
-            context.ambient.progress(Phase::Reading, read, None);
-            if (context.ambient.stopper())() {
-                return Err(Box::new(Stopped));
-            }
-        }
         let held = row.image.row();
         let of: Vec<Value> = columns.iter().filter_map(|&at| held.get(at)).cloned().collect();
         let hash = RowHash::of(&of);

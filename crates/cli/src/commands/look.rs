@@ -2,17 +2,18 @@
 
 use marktwice_core::near::nearest;
 use marktwice_core::{Target, Value};
-use marktwice_port::{Draft, EngineError, Unusable, Which, Work};
-use marktwice_run::{Failure, Rows, Show, each_row, look_again, rows, survey, tables, values, view_rows};
+use marktwice_port::{Ambient, Draft, EngineError, RowSink, Unusable, Which, Work};
+use marktwice_run::{Failure, Rows, Show, each_row, each_view_row, look_again, survey, tables, values};
 
-use crate::args::{Common, LookArgs};
+use crate::args::{Common, Format, LookArgs};
 use crate::desk::Desk;
-use crate::exit;
+use crate::handing::{Document, Handing, Lines};
 use crate::out::{cut_off, stream, tell};
 use crate::parents::in_condition;
 use crate::report::Trouble;
 use crate::screen::{Screen, show};
 use crate::sheet::{Cell, Sheet};
+use crate::{exit, json};
 
 /// Looks.
 pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
@@ -68,22 +69,39 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
     let limit = if args.csv && args.show == Show::First(10) { None } else { limit };
     let seen = &full.seen;
     let chosen = chosen(target, &args.columns).map_err(|trouble| trouble.on(&desk.shown))?;
-    if args.csv && full.seen.view.is_none() {
-        hand_out(&desk, args, (&statement, filter), (target, &chosen), limit)?;
-        return Ok(exit::DONE);
-    }
-    let found = desk
-        .with(|context| match &seen.view {
-            Some(_) => view_rows(context, (schema.as_deref(), seen), &statement, filter, limit),
-            None => rows(context, &statement, filter, limit),
+    let each = |sink: &mut RowSink<'_>| {
+        desk.with(|context| match &seen.view {
+            Some(_) => {
+                let of = (schema.as_deref(), seen);
+                each_view_row(context, of, &statement, filter, limit, sink).map(|seen| seen.seen)
+            }
+            None => each_row(context, &statement, filter, limit, sink).map(|seen| seen.seen.1),
         })
-        .map_err(|failure| Trouble::failure(&failure, "--where").on(&desk.shown))?;
-    if args.csv {
-        let failed = |e| Trouble::usage(format!("the rows cannot be written: {e}"), "try again");
-        print_csv(&found.seen, &chosen, args.csv_raw).map_err(failed)?;
-        return Ok(exit::DONE);
+    };
+    let mut handing: Box<dyn Handing> = match (args.csv, common.format) {
+        (true, _) => Box::new(Lines::new(stream(), args.csv_raw, target, &chosen)),
+        (false, Format::Json) => {
+            let head = json::look(&full, filter, &desk.ambient.now().rfc3339);
+            Box::new(Document::new(stream(), head, target, &chosen))
+        }
+        (false, Format::Human) => {
+            let mut rows = Vec::new();
+            let matched = each(&mut |row| {
+                rows.push(row.clone());
+                Ok(())
+            });
+            let matched = matched.map_err(|f| Trouble::failure(&f, "--where").on(&desk.shown))?;
+            let found = Rows { target: target.clone(), matched, rows };
+            show(common, &Screen::Table(&full, &found, &chosen, filter.is_some()));
+            return Ok(exit::DONE);
+        }
+    };
+    match each(&mut |row| Ok(handing.row(row)?)) {
+        Err(failure) if !cut_off() => return Err(Trouble::failure(&failure, "--where").on(&desk.shown)),
+        Err(_) => {}
+        // What cannot be written is noted where it is.
+        Ok(matched) => drop(handing.end(matched)),
     }
-    show(common, &Screen::Table(&full, &found.seen, &chosen, filter.is_some()));
     Ok(exit::DONE)
 }
 
@@ -156,49 +174,4 @@ fn chosen(target: &Target, names: &[String]) -> Result<Vec<usize>, Trouble> {
         })
     };
     names.iter().map(position).collect()
-}
-
-/// Writes rows as CSV to standard output as they come: however many they are, none of them is kept.
-fn hand_out(
-    desk: &Desk,
-    args: &LookArgs,
-    (statement, filter): (&str, Option<&str>),
-    (target, chosen): (&Target, &[usize]),
-    limit: Option<u64>,
-) -> Result<(), Trouble> {
-    let mut sheet = Sheet::new(stream(), args.csv_raw);
-    // A condition that is refused must leave nothing behind, so the head comes with the first row, or at the end.
-    let mut headed = false;
-    let names = target.names(chosen);
-    let seen = desk.with(|context| {
-        each_row(context, statement, filter, limit, &mut |row| {
-            if !headed {
-                sheet.head(&names)?;
-                headed = true;
-            }
-            let row = row.image.row();
-            Ok(sheet
-                .record(&chosen.iter().filter_map(|&at| row.get(at)).map(Cell::of).collect::<Vec<_>>())?)
-        })
-    });
-    if !headed && seen.is_ok() {
-        // What cannot be written is noted where it is.
-        let _ = sheet.head(&names);
-    }
-    let _ = sheet.finish();
-    match seen {
-        Err(failure) if !cut_off() => Err(Trouble::failure(&failure, "--where").on(&desk.shown)),
-        _ => Ok(()),
-    }
-}
-
-fn print_csv(found: &Rows, chosen: &[usize], raw: bool) -> std::io::Result<()> {
-    let mut sheet = Sheet::new(Vec::new(), raw);
-    sheet.head(&found.target.names(chosen))?;
-    for row in &found.rows {
-        let row = row.image.row();
-        sheet.record(&chosen.iter().filter_map(|&at| row.get(at)).map(Cell::of).collect::<Vec<_>>())?;
-    }
-    crate::out::print_bytes(&sheet.finish()?);
-    Ok(())
 }
