@@ -153,6 +153,9 @@ pub(crate) enum Command {
         /// Write texts to the letter, also those that a spreadsheet would run as formulas
         #[arg(long, requires = "csv")]
         csv_raw: bool,
+        /// How many rows to show of each step and table
+        #[arg(long, value_name = "N|all", default_value = "10", value_parser = show)]
+        show: Show,
     },
     /// Remove the row contents of runs and keep their receipts; they cannot be undone any more
     Forget(ForgetArgs),

@@ -38,8 +38,8 @@ pub(crate) fn run(args: Args) -> u8 {
         Command::Apply(args) => apply::run(&common, args),
         Command::Undo(args) => undo::run(&common, &args),
         Command::History(args) => history::run(&common, &args),
-        Command::Receipt { run, csv, csv_raw } => {
-            receipt::run(&common, run.as_deref(), csv.as_deref(), csv_raw)
+        Command::Receipt { run, csv, csv_raw, show } => {
+            receipt::run(&common, run.as_deref(), (csv.as_deref(), csv_raw), show)
         }
         Command::Forget(args) => forget::run(&common, &args),
         Command::Settle(args) => settle::run(&common, &args),

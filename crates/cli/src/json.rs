@@ -14,8 +14,8 @@ use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Image, Value};
 use marktwice_run::{
     Again, AgainRow, AgainTable, Answer, BatchPreview, Block, Compared, Conflicts, Difference, End, Entry,
-    Faults, Group, Preview, Rehearsal, RunOutcome, Seen, Settling, Show, Shown, ShownRow, Since, Stands,
-    StepDifference, StepPreview, UndoPreview, Unmet, Values, Verdict,
+    Faults, Group, Kept, KeptRows, Preview, Rehearsal, RunOutcome, Seen, Settling, Show, Shown, ShownRow,
+    Since, Stands, StepDifference, StepPreview, UndoPreview, Unmet, Values, Verdict,
 };
 use serde_json::{Map, Value as Json, json};
 
@@ -403,8 +403,16 @@ pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64, note
 }
 
 /// One run.
-pub(crate) fn receipt(one: &Entry) -> Json {
-    document("marktwice-receipt-view", entry(one))
+pub(crate) fn receipt(one: &Entry, kept: &Result<Kept, String>) -> Json {
+    let rows =
+        |of: &KeptRows| and(along(&of.block), json!({ "step": of.place.step + 1, "role": of.place.role }));
+    let first = match kept {
+        Ok(kept) => {
+            json!({ "first_rows": kept.rows.iter().map(rows).collect::<Vec<_>>(), "among": kept.among })
+        }
+        Err(why) => json!({ "first_rows": [], "unread": why }),
+    };
+    document("marktwice-receipt-view", and(entry(one), first))
 }
 
 /// What became of runs that were cut off.

@@ -3,7 +3,7 @@
 use marktwice_core::Code;
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_run::{
-    Again, Block, Difference, Entry, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Show, Shown,
+    Again, Block, Difference, Entry, Kept, Preview, Rehearsal, Rows, RunOutcome, Seen, Settling, Show, Shown,
     Values,
 };
 use serde_json::Value as Json;
@@ -28,8 +28,8 @@ pub(crate) enum Screen<'a> {
     Outcome(Ended<'a>),
     /// Runs on a database.
     History(&'a Past),
-    /// One run in full.
-    Receipt(&'a Entry),
+    /// One run in full, with its first rows, or why they cannot be shown.
+    Receipt(&'a Entry, &'a Result<Kept, String>),
     /// What became of runs that were cut off: on what database, which, the exit status, how to go on.
     Settled(&'a str, &'a Settling, u8, &'a str),
     /// Findings explained: all of them, or the one that was asked for.
@@ -125,7 +125,7 @@ impl Renderer for People {
             Screen::History(past) => {
                 human::history(&past.database, (&past.entries, past.left_out), past.size, &past.notes)
             }
-            Screen::Receipt(entry) => human::receipt(entry),
+            Screen::Receipt(entry, kept) => human::receipt(entry, kept),
             Screen::Settled(on, all, _, again) => human::settled(on, all, again),
             Screen::Findings(codes, one) => human::why(codes, *one),
             Screen::Tables(seen) => human::look::tables(seen),
@@ -164,7 +164,7 @@ impl Renderer for Documents {
                 json::outcome(ended.document, self.before.take(), ended.outcome, ended.status)
             }
             Screen::History(past) => json::history(&past.database, &past.entries, past.size, &past.notes),
-            Screen::Receipt(entry) => json::receipt(entry),
+            Screen::Receipt(entry, kept) => json::receipt(entry, kept),
             Screen::Settled(_, all, status, _) => json::settled(all, *status),
             Screen::Findings(codes, _) => json::why(codes),
             Screen::Tables(seen) => json::tables(seen),

@@ -171,7 +171,7 @@ pub(crate) struct Fired {
 
 impl Fired {
     pub(crate) fn new(show: Show) -> Fired {
-        Fired { show: show.of_many(), blocks: Vec::new() }
+        Fired { show, blocks: Vec::new() }
     }
 
     /// Takes one row that was written.
@@ -193,7 +193,7 @@ impl Fired {
         });
         let Some(block) = self.blocks.get_mut(at) else { return };
         block.matched += 1;
-        block.changes += 1;
+        block.changes += u64::from(image.differs());
         if let Image::Update { before, after } = &image {
             for CellDiff { column, .. } in diff(before, after) {
                 if !block.foreseen.iter().any(|f| f.column == column) {

@@ -10,6 +10,7 @@ mod context;
 mod faults;
 mod forget;
 mod history;
+mod kept;
 mod look;
 mod mark;
 mod noticed;
@@ -31,6 +32,7 @@ pub use context::{Answer, Context, OpenBook, Question, Shown, Talk};
 pub use faults::{Conflicts, Faults, NamedConflict, NamedFault};
 pub use forget::{Chosen, forget, forgettable};
 pub use history::{Entry, find_run, history, look_at_definitions};
+pub use kept::{Kept, KeptRows, kept_rows};
 pub use look::{
     OneRow, Rows, Seen, each_row, each_view_row, in_common, one_row, rows, survey, tables, target,
 };

@@ -44,7 +44,7 @@ pub(crate) fn rehearse(
             collector.rehearsed(&planned.plan);
             begun = marked.execute(&planned.plan)?.prove_to(Some(collector))?;
         }
-        let mut fired = Fired::new(show);
+        let mut fired = Fired::new(show.of_many());
         begun.end_rehearsal_before(&mut fired)?;
         Ok(Rehearsed::All(fired.blocks))
     };

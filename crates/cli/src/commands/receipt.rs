@@ -7,7 +7,7 @@ use std::path::Path;
 use marktwice_core::undo::RowChange;
 use marktwice_core::{Image, Value};
 use marktwice_port::{Intent, LogError, LogErrorKind};
-use marktwice_run::{Entry, Failure, find_run};
+use marktwice_run::{Entry, Failure, Show, find_run, kept_rows};
 
 use crate::args::{Common, Format};
 use crate::desk::Desk;
@@ -19,7 +19,12 @@ use crate::sheet::{Cell, Sheet};
 use crate::{exit, human};
 
 /// Shows one run.
-pub(crate) fn run(common: &Common, name: Option<&str>, csv: Option<&Path>, raw: bool) -> Result<u8, Trouble> {
+pub(crate) fn run(
+    common: &Common,
+    name: Option<&str>,
+    (csv, raw): (Option<&Path>, bool),
+    first: Show,
+) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
     let past = past(&desk)?;
     let failed = |failure: Failure| Trouble::failure(&failure, "the logbook").on(&desk.shown);
@@ -39,7 +44,9 @@ pub(crate) fn run(common: &Common, name: Option<&str>, csv: Option<&Path>, raw: 
             return Ok(exit::DONE);
         }
     }
-    show(common, &Screen::Receipt(&entry));
+    // A receipt is shown whatever became of its rows.
+    let kept = desk.with(|context| kept_rows(context, &entry, first)).map_err(|failure| failure.to_string());
+    show(common, &Screen::Receipt(&entry, &kept));
     Ok(exit::DONE)
 }
 

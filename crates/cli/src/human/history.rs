@@ -4,13 +4,13 @@ use marktwice_core::words;
 use std::fmt::Write;
 
 use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState, StepReceipt};
-use marktwice_run::{Entry, side_text};
+use marktwice_run::{Entry, Kept, side_text};
 
 use super::table::{Text, TextColumn, draw};
 use marktwice_core::check::CheckFound;
 use marktwice_core::words::moment;
 
-use super::{BOLD, DIM, GOOD, STOP, WARN, cells, number, rows, size, styled, trouble, width};
+use super::{BOLD, DIM, GOOD, STOP, WARN, cells, number, preview, rows, size, styled, trouble, width};
 
 fn state(entry: &Entry) -> Text {
     match entry.receipt.state {
@@ -147,7 +147,7 @@ fn also_written(step: &StepReceipt) -> Vec<String> {
 }
 
 /// One run in full.
-pub(crate) fn receipt(entry: &Entry) -> String {
+pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
     let receipt = &entry.receipt;
     let mut out = format!(
         "{} ({}) · run {} · {}\n",
@@ -236,6 +236,13 @@ pub(crate) fn receipt(entry: &Entry) -> String {
     if !receipt.findings.is_empty() {
         out.push('\n');
         out.push_str(&trouble::findings(&receipt.findings, |_| true));
+    }
+    match kept {
+        Ok(kept) => preview::kept(&mut out, kept, several),
+        Err(why) => {
+            let text = format!("its rows cannot be shown: {}", cells::escape(why));
+            let _ = writeln!(out, "\n  {}", styled(WARN, &text));
+        }
     }
     out
 }

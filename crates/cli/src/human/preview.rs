@@ -4,10 +4,13 @@ use std::fmt::Write;
 
 use marktwice_core::Expect;
 use marktwice_core::Value;
+use marktwice_core::image::Role;
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::{KeyKind, Pin};
-use marktwice_run::{BatchPreview, Block, Preview, ShownRow, StepPreview, UndoPreview, Unmet};
+use marktwice_run::{
+    BatchPreview, Block, Kept, KeptRows, Preview, ShownRow, StepPreview, UndoPreview, Unmet,
+};
 use unicode_width::UnicodeWidthStr;
 
 use super::closer;
@@ -177,6 +180,28 @@ fn by_triggers(out: &mut String, block: &Block, what: &str, by: &str) {
     let what = format!("{} of {table} {what}", rows(block.matched));
     let _ = writeln!(out, "\n  {}{by}", styled(BOLD, &what));
     row_table(out, block, &[]);
+}
+
+/// The first rows of a run that was kept.
+pub(super) fn kept(out: &mut String, kept: &Kept, several: bool) {
+    for KeptRows { place, block } in &kept.rows {
+        let table = cells::escape(&block.target.table);
+        let step = if several { format!("Step {} · ", place.step + 1) } else { String::new() };
+        let by = match place.role {
+            Role::Target => "",
+            Role::Cascade => ", by a foreign key's action",
+            Role::Trigger => ", by a trigger",
+            Role::Archive => ", put away",
+        };
+        let number = rows(block.matched);
+        let text = match block.changes {
+            0 => format!("{step}{number} of {table} matched, and already held the values"),
+            _ => format!("{step}{number} of {table} {}", done_word(block.kind)),
+        };
+        let among = kept.among.map_or(String::new(), |read| format!(", among the first {}", rows(read)));
+        let _ = writeln!(out, "\n  {}{by}{among}", styled(BOLD, &text));
+        row_table(out, block, &[]);
+    }
 }
 
 /// What was done to rows.

@@ -196,7 +196,7 @@ impl<'a> Looker<'a> {
             judge: Judge::new(options, only, back),
             rows: Vec::new(),
             restores: undoing.restores,
-            fired: (back.batch.of.role == Role::Trigger).then(|| Fired::new(options.show)),
+            fired: (back.batch.of.role == Role::Trigger).then(|| Fired::new(options.show.of_many())),
             totals: Totals::new(back.batch.target.amounts(back.batch.columns.iter().copied())),
             matched: 0,
             compared: 0,
