@@ -5,6 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use marktwice_core::TextPlace;
+use marktwice_core::table::NamedBy;
 use serde::Deserialize;
 
 use crate::report::Trouble;
@@ -19,6 +20,9 @@ struct File {
     logbook: Option<PathBuf>,
     #[serde(default)]
     database: BTreeMap<String, Database>,
+    /// By table: the column that names its rows.
+    #[serde(default)]
+    named_by: BTreeMap<String, String>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -90,7 +94,7 @@ impl Config {
             let place = key_only(TextPlace::in_source(text, span.start, span.end));
             Trouble::usage(
                 without_value(&message),
-                "the file may say on, logbook, and url under [database.NAME]",
+                "the file may say on, logbook, url under [database.NAME], and TABLE = \"COLUMN\" under [named_by]",
             )
             .at(path.display().to_string(), place)
         })?;
@@ -100,6 +104,11 @@ impl Config {
     /// The database meant when the command line names none.
     pub(crate) fn on(&self) -> Option<&str> {
         self.file.on.as_deref()
+    }
+
+    /// Which columns name the rows of tables.
+    pub(crate) fn named_by(&self) -> NamedBy {
+        NamedBy(self.file.named_by.clone())
     }
 
     /// The names of databases that it gives.

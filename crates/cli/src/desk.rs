@@ -5,6 +5,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::table::NamedBy;
 use marktwice_core::{Change, Code, Terms};
 use marktwice_logbook::Shelf;
 use marktwice_network::address::without_secrets;
@@ -27,6 +28,7 @@ pub(crate) struct Desk {
     pub(crate) root: std::path::PathBuf,
     pub(crate) ambient: Real,
     waits: Limits,
+    named_by: NamedBy,
 }
 
 impl Desk {
@@ -37,7 +39,8 @@ impl Desk {
         })?;
         let config = Config::nearest(&here)?;
         let address = place::address(common, &config)?;
-        Desk::at(address, place::logbook(common, &config)?, common)
+        let desk = Desk::at(address, place::logbook(common, &config)?, common)?;
+        Ok(Desk { named_by: config.named_by(), ..desk })
     }
 
     /// A desk for a database and a logbook that are known already.
@@ -56,7 +59,8 @@ impl Desk {
             lock: Duration::from_secs_f64(common.wait),
             statement: common.time_limit.map(Duration::from_secs_f64),
         };
-        Ok(Desk { shown: without_secrets(&address), engine, address, root, ambient: Real::new(), waits })
+        let (shown, ambient) = (without_secrets(&address), Real::new());
+        Ok(Desk { shown, engine, address, root, ambient, waits, named_by: NamedBy::default() })
     }
 
     /// Hands the context to `work`.
@@ -71,6 +75,7 @@ impl Desk {
             book: &book,
             ambient: &self.ambient,
             waits: self.waits,
+            named_by: &self.named_by,
             user,
         };
         let result = work(&context);

@@ -1,5 +1,7 @@
 //! A target table as the rest of the program sees it: columns, key, and what its definition hashes to.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 
 use crate::near::nearest;
@@ -80,6 +82,32 @@ pub fn naming(table: &str, columns: &[Column], key: &Key) -> Option<usize> {
     let one = table.strip_suffix('s').unwrap_or(table);
     let own = [table, one, &format!("{table}_name"), &format!("{one}_name")].map(str::to_owned);
     usual.iter().find_map(|wanted| find(wanted, false)).or_else(|| own.iter().find_map(|w| find(w, true)))
+}
+
+/// Which column names the rows of a table, as far as somebody has said so: by table, or by schema and table with a point
+/// between.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct NamedBy(pub BTreeMap<String, String>);
+
+impl NamedBy {
+    /// The column that was said for a table.
+    fn said(&self, target: &Target) -> Option<&str> {
+        let whole = format!("{}.{}", target.schema, target.table);
+        let is = |(table, _): &(&String, &String)| {
+            table.eq_ignore_ascii_case(&target.table) || table.eq_ignore_ascii_case(&whole)
+        };
+        self.0.iter().find(is).map(|(_, column)| column.as_str())
+    }
+
+    /// Lets the rows of a table be named by what was said; tells where that is no column of it.
+    pub fn apply(&self, target: &mut Target) -> Option<String> {
+        let column = self.said(target)?;
+        let Some(at) = target.position(column) else {
+            return Some(format!("{} is to be named by {column}, which is no column of it", target.table));
+        };
+        target.naming = Some(at).filter(|at| !target.key.columns.contains(at));
+        None
+    }
 }
 
 impl Column {

@@ -9,7 +9,7 @@ use marktwice_core::side::SideWrite;
 use marktwice_core::steps::Touches;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_core::table::Target;
+use marktwice_core::table::{NamedBy, Target};
 use marktwice_core::triggered::Triggered;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
@@ -75,6 +75,9 @@ pub trait Session {
 
     /// From now on work is stopped when somebody asks for that, and silence is told.
     fn obey(&mut self, watch: &Watch);
+
+    /// From now on the rows of some tables are named by these columns, where the engine would have chosen others.
+    fn name_by(&mut self, _names: &NamedBy) {}
 
     /// What happened on opening that a person should know, such as an interrupted transaction that was rolled back.
     fn notes(&self) -> &[String];

@@ -3,6 +3,7 @@
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::table::NamedBy;
 use marktwice_port::{Ambient, Engine, EngineError, Intent, Limits, LogError, Logbook, Session, Watch};
 
 use crate::preview::{Preview, UndoPreview};
@@ -22,6 +23,8 @@ pub struct Context<'a> {
     pub ambient: &'a dyn Ambient,
     /// How long to wait for others.
     pub waits: Limits,
+    /// Which columns name the rows of tables, where somebody has said so.
+    pub named_by: &'a NamedBy,
     /// Who runs this, as the operating system says.
     pub user: Option<String>,
 }
@@ -40,6 +43,7 @@ impl Context<'_> {
             Err(EngineError::Other(format!("the driver failed on connecting: {said}")))
         })?;
         session.obey(&Watch { stop: self.ambient.stopper(), silent: self.ambient.silent() });
+        session.name_by(self.named_by);
         Ok(session)
     }
 }

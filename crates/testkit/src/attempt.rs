@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::AlsoWrites;
+use marktwice_core::table::NamedBy;
 use marktwice_core::undo::Policy;
 use marktwice_core::{Change, ChangeStep, Expect, Terms};
 use marktwice_logbook::Shelf;
@@ -166,6 +167,7 @@ pub fn with<T>(
         book: &open,
         ambient: &Quiet,
         waits: Limits { lock: wait, statement: None },
+        named_by: &NamedBy::default(),
         user: None,
     })
 }

@@ -231,6 +231,10 @@ impl Session for FaultySession {
         self.0.obey(watch);
     }
 
+    fn name_by(&mut self, names: &marktwice_core::table::NamedBy) {
+        self.0.name_by(names);
+    }
+
     fn notes(&self) -> &[String] {
         self.0.notes()
     }

@@ -13,6 +13,7 @@ use std::time::Duration;
 
 use marktwice_change::read;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::table::NamedBy;
 use marktwice_core::undo::Policy;
 use marktwice_core::{Change, Image, Value};
 use marktwice_logbook::Shelf;
@@ -32,7 +33,16 @@ fn with<T>(folder: &Path, engine: &dyn Engine, work: impl FnOnce(&Context<'_>) -
         Ok(Box::new(Shelf::open(&folder.join("book"), id)?))
     };
     let waits = Limits { lock: Duration::from_millis(100), statement: None };
-    work(&Context { engine, address: &address, book: &open, ambient: &Quiet, waits, user: None })
+    let named_by = NamedBy::default();
+    work(&Context {
+        engine,
+        address: &address,
+        book: &open,
+        ambient: &Quiet,
+        waits,
+        named_by: &named_by,
+        user: None,
+    })
 }
 
 /// Hives of a co-operative as documents.

@@ -101,6 +101,10 @@ pub(crate) fn safe(text: &str) -> String {
 
 /// The same for a JSON document, in which such characters only stand in texts: there they are written by their numbers.
 pub(crate) fn safe_json(text: &str) -> String {
+    // Most of what is long is plain.
+    if text.bytes().all(|b| b == b'\n' || (b' '..0x7f).contains(&b)) {
+        return text.to_owned();
+    }
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
         let shown = escape(c.encode_utf8(&mut [0; 4]));

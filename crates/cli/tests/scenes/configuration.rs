@@ -52,3 +52,19 @@ fn help_states_the_exit_statuses() {
     help.says("7  outcome unknown").says("preview").says("history");
     s.run(&["previw"]).expect(2);
 }
+
+#[test]
+fn what_names_rows_can_be_told() {
+    let s = demo();
+    let sql = "UPDATE apiary SET name = 'Far Bank' WHERE apiary_id = 3";
+    s.run(&["preview", "--sql", sql]).expect(0).says("5 (Tam Birkett)");
+    let mark = s.run(&["preview", "--sql", sql, "--format", "json"]).expect(0).json()["mark"].clone();
+    let toml = "on = \"coop.db\"\nlogbook = \"book\"\n[named_by]\nKeeper = \"email\"\n\"main.hive\" = \"queen\"\n";
+    s.write("marktwice.toml", toml);
+    s.run(&["preview", "--sql", sql]).expect(0).says("5 (tam.birkett@heathermoor.example)");
+    let condition = "keeper = 'tam.birkett@heathermoor.example'";
+    s.run(&["look", "apiary", "--where", condition]).expect(0).says("keeper_id 5 is the keeper tam.birkett@");
+    s.run(&["look", "hive"]).expect(0).says("note: hive is to be named by queen, which is no column of it");
+    // What a mark says does not depend on what is shown.
+    s.run(&["apply", "--mark", mark.as_str().unwrap(), "--yes"]).expect(0);
+}

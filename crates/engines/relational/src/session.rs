@@ -8,7 +8,7 @@ use marktwice_core::side::SideWrite;
 use marktwice_core::steps::Touches;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_core::table::Target;
+use marktwice_core::table::{NamedBy, Target};
 use marktwice_core::triggered::Triggered;
 use marktwice_port::{
     Batch, ChangeSource, EngineError, FoundSink, Plan, Reach, RowSink, Session, Stopper, Tx, Viewing, Watch,
@@ -30,12 +30,23 @@ pub struct Opened<D> {
     driver: D,
     database: DatabaseId,
     notes: Vec<String>,
+    named_by: NamedBy,
 }
 
 impl<D: Driver> Opened<D> {
     /// One over this connection; `notes` is what happened on opening it.
     pub fn new(driver: D, database: DatabaseId, notes: Vec<String>) -> Self {
-        Opened { driver, database, notes }
+        Opened { driver, database, notes, named_by: NamedBy::default() }
+    }
+
+    /// The target with the name that was said for its rows.
+    fn named(&mut self, mut target: Target) -> Target {
+        if let Some(wrong) = self.named_by.apply(&mut target)
+            && !self.notes.contains(&wrong)
+        {
+            self.notes.push(wrong);
+        }
+        target
     }
 }
 
@@ -73,6 +84,10 @@ impl<D: Driver> Session for Opened<D> {
         self.driver.obey(watch);
     }
 
+    fn name_by(&mut self, names: &NamedBy) {
+        self.named_by.clone_from(names);
+    }
+
     fn notes(&self) -> &[String] {
         &self.notes
     }
@@ -82,6 +97,8 @@ impl<D: Driver> Session for Opened<D> {
         ties::settle(&mut self.driver, &mut plan)?;
         along::settle(&mut self.driver, &mut plan)?;
         triggered::settle(&mut self.driver, &mut plan)?;
+        // What a mark covers was settled before: it is the same whatever is shown.
+        plan.target = self.named(plan.target);
         Ok(plan)
     }
 
@@ -107,7 +124,8 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
-        self.driver.looking(|driver| insight::study(driver, plan, wish))
+        let named_by = self.named_by.clone();
+        self.driver.looking(|driver| insight::study(driver, plan, wish, &named_by))
     }
 
     fn view_rows(
@@ -126,7 +144,9 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError> {
-        self.driver.looking(|driver| insight::survey(driver, schema, table))
+        let mut survey = self.driver.looking(|driver| insight::survey(driver, schema, table))?;
+        survey.target = self.named(survey.target);
+        Ok(survey)
     }
 
     fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {
@@ -134,7 +154,8 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError> {
-        self.driver.looking(|driver| Ok(driver.described(schema, table)?.target().clone()))
+        let target = self.driver.looking(|driver| Ok(driver.described(schema, table)?.target().clone()))?;
+        Ok(self.named(target))
     }
 
     fn first_rows(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError> {
