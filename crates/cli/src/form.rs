@@ -149,7 +149,7 @@ pub(crate) fn edited<T>(text: &str, read: impl Fn(&str) -> Result<T, Trouble>) -
             Err(trouble) if back == text => return Err(trouble),
             Err(trouble) => trouble,
         };
-        let said = [Some(trouble.message.to_string()), trouble.hint.map(Into::into)].into_iter().flatten();
+        let said = [Some(trouble.message.to_string()), trouble.hint].into_iter().flatten();
         let said: String = said.map(|line| format!("{WRONG}{}\n", escape(&line))).collect();
         let rest = back.split_inclusive('\n').filter(|line| !line.starts_with(WRONG));
         text = format!("{said}{}", rest.collect::<String>());
