@@ -95,7 +95,7 @@ fn fit_to(text: &str, width: usize) -> String {
             out.push_str(line);
             continue;
         }
-        let indent = " ".repeat(bare.len() - bare.trim_start().len() + 2);
+        let indent = " ".repeat(hanging(&anstream::adapter::strip_str(bare).to_string()));
         let options = textwrap::Options::new(width)
             .subsequent_indent(&indent)
             .word_splitter(textwrap::WordSplitter::NoHyphenation);
@@ -103,6 +103,16 @@ fn fit_to(text: &str, width: usize) -> String {
         out.push('\n');
     }
     out
+}
+
+/// How far the rest of a broken line is set in: under what stands behind its label (`  warn  null-refused: …`), or a little more
+/// than its beginning.
+fn hanging(line: &str) -> usize {
+    let lead = line.len() - line.trim_start().len();
+    let rest = line.trim_start();
+    let label = rest.find("  ").filter(|end| lead > 0 && *end <= 12 && !rest[..*end].contains(' '));
+    let gap = label.map(|end| rest.len() - rest[end..].trim_start().len());
+    lead + gap.unwrap_or(2)
 }
 
 /// The database that something is about, as every screen begins.
@@ -135,7 +145,7 @@ mod tests {
             fitted.split_whitespace().collect::<Vec<_>>(),
             text.split_whitespace().collect::<Vec<_>>()
         );
-        assert!(fitted.lines().nth(1).unwrap().starts_with("    "), "{fitted}");
+        assert!(fitted.lines().nth(1).unwrap().starts_with("        neither"), "{fitted}");
     }
 
     #[test]

@@ -317,7 +317,17 @@ pub fn compose(language: Language, draft: &Draft<'_>) -> Result<Composed, Uncomp
         Which::Condition(condition) => (Some(condition.to_owned()), None),
         Which::Typed { key: typed, keys, several } => {
             let rows = key(language, target, keys, typed, several)?;
-            (Some(any_of(&rows)), Some(rows.len() as u64))
+            // Values of the key alone stand in one list.
+            let list = match target.key.names.as_slice() {
+                [only] if rows.len() > 1 && !typed.contains('=') => {
+                    let name = language.name(only);
+                    let values = rows.iter().map(|row| row.strip_prefix(&format!("{name} = ")));
+                    let values: Option<Vec<&str>> = values.collect();
+                    values.map(|values| format!("{name} IN ({})", values.join(", ")))
+                }
+                _ => None,
+            };
+            (Some(list.unwrap_or_else(|| any_of(&rows))), Some(rows.len() as u64))
         }
         Which::Row { key, row } => one_of(language, target, key, row),
     };
