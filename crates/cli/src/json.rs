@@ -581,6 +581,7 @@ pub(crate) fn values(seen: &Seen<Values>, show: Show) -> Json {
             "columns": found.target.names(&found.columns),
             "matched": found.matched,
             "read": found.read,
+            "every": found.every.as_ref().map(|(nth, column)| json!({ "nth": nth, "of": column })),
             "different": found.groups.len(),
             "untold": found.untold,
             "values": found.groups.iter().take(show.most()).map(group).collect::<Vec<_>>(),

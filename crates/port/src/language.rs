@@ -116,6 +116,12 @@ pub trait Language {
         None
     }
 
+    /// A condition that holds for about one in `nth` of the rows that meet another, spread over all of them by their key; and the
+    /// column of it. `None` where the key does not lend itself to it.
+    fn sample(&self, _target: &Target, _condition: Option<&str>, _nth: u64) -> Option<(String, String)> {
+        None
+    }
+
     /// A table's name as it is typed, `schema.table` or `table`, taken apart.
     fn table_name(&self, typed: &str) -> (Option<String>, String);
 

@@ -43,4 +43,4 @@ pub use preview::{BatchPreview, Block, Preview, Show, ShownRow, Since, StepPrevi
 pub use settle::{Compared, Settled, Settling, Verdict, damaged, set_aside, settle};
 pub use taking::{Rehearsal, preview, preview_again, rehearse_change};
 pub use undo::{UndoOptions, undo};
-pub use values::{Group, Spread, Values, values};
+pub use values::{Group, MOST_READ, Spread, Values, values};

@@ -6,13 +6,14 @@ use std::collections::HashMap;
 use marktwice_core::hash::RowHash;
 use marktwice_core::table::Target;
 use marktwice_core::value::{Value, is_day};
+use marktwice_port::{Draft, Which, Work};
 
 use crate::context::Context;
 use crate::look::{Seen, each_row};
 use crate::outcome::Failure;
 
-/// Rows that are read at most.
-pub(crate) const MOST_ROWS: u64 = 1_000_000;
+/// Rows that are read at most, where nobody says otherwise.
+pub const MOST_READ: u64 = 1_000_000;
 /// Values that are told apart at most; rows with others are counted together.
 pub(crate) const MOST_VALUES: usize = 100_000;
 /// Bars of a distribution.
@@ -50,8 +51,11 @@ pub struct Values {
     pub columns: Vec<usize>,
     /// Rows that there are.
     pub matched: u64,
-    /// Rows that were read, the first ones by key.
+    /// Rows that were read.
     pub read: u64,
+    /// Where not all of them were: those whose key this number divides, and the column of the key; without it the first ones by
+    /// key.
+    pub every: Option<(u64, String)>,
     /// Rows with values that were not told apart any more.
     pub untold: u64,
     /// All values, the commonest first; those that are alike stand together.
@@ -60,8 +64,7 @@ pub struct Values {
     pub spread: Option<Spread>,
 }
 
-/// Reads what columns of the rows that a statement would match hold; the statement is never run, and `condition` is the part
-/// of it that a person wrote.
+/// Reads what columns of the rows hold that meet a condition, or of all; of more than `most` rows a sample is read.
 ///
 /// # Errors
 /// When there is no such column, the condition is refused, or the database fails.
@@ -69,7 +72,8 @@ pub fn values(
     context: &Context<'_>,
     target: &Target,
     names: &[String],
-    (statement, condition): (&str, Option<&str>),
+    condition: Option<&str>,
+    most: u64,
 ) -> Result<Seen<Values>, Failure> {
     let mut columns = Vec::new();
     for name in names {
@@ -81,7 +85,21 @@ pub fn values(
     }
     let mut found: HashMap<RowHash, Counted> = HashMap::new();
     let (mut read, mut untold) = (0, 0);
-    let seen = each_row(context, statement, condition, Some(MOST_ROWS), &mut |row| {
+    let language = context.engine.language();
+    let statement = |condition: Option<&str>| {
+        let rows = condition.map_or(Which::All, Which::Condition);
+        let composed = language.compose(&Draft { target, schema: true, work: Work::Delete, rows });
+        composed.map(|c| c.text).map_err(|wrong| Failure::usage(wrong.message, wrong.hint))
+    };
+    let whole = statement(condition)?;
+    let matched = each_row(context, &whole, condition, Some(0), &mut |_| Ok(()))?.seen.1;
+    let nth = matched.div_ceil(most);
+    let sample = (nth > 1).then(|| language.sample(target, condition, nth)).flatten();
+    let (text, every) = match sample {
+        Some((sampled, column)) => (statement(Some(&sampled))?, Some((nth, column))),
+        None => (whole, None),
+    };
+    let seen = each_row(context, &text, condition, Some(most), &mut |row| {
         read += 1;
         let held = row.image.row();
         let of: Vec<Value> = columns.iter().filter_map(|&at| held.get(at)).cloned().collect();
@@ -100,9 +118,9 @@ pub fn values(
         declared.contains("date") || declared.contains("time")
     });
     let spread = (columns.len() == 1 && untold == 0).then(|| spread(&found, moment)).flatten();
-    let (target, matched) = seen.seen;
+    let (target, _) = seen.seen;
     let groups = ordered(found);
-    let seen_values = Values { target, columns, matched, read, untold, groups, spread };
+    let seen_values = Values { target, columns, matched, read, every, untold, groups, spread };
     Ok(Seen { database: seen.database, notes: seen.notes, seen: seen_values })
 }
 

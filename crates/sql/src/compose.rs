@@ -7,6 +7,7 @@ use marktwice_port::{Composed, Draft, Uncomposed, Which, Work};
 
 use crate::dialect::classes::{Class, class};
 use crate::dialect::language::Language;
+use crate::text::in_parentheses;
 use marktwice_core::near::nearest;
 
 fn wrong(message: impl Into<String>, hint: impl Into<String>) -> Uncomposed {
@@ -117,6 +118,24 @@ pub fn typed(language: Language, column: &Column, value: &Value) -> Option<Strin
     let number = class(&column.declared) == Class::Other && language == Language::Sqlite && is_number(text);
     let quotes = word || number || text.trim() != text || text.is_empty() || text.contains(['\n', '\'']);
     Some(if quotes { format!("'{}'", text.replace('\'', "''")) } else { text.clone() })
+}
+
+/// A condition for about one in `nth` of the rows that meet another, by a key that is one whole number; and its column.
+pub fn sample(
+    language: Language,
+    target: &Target,
+    condition: Option<&str>,
+    nth: u64,
+) -> Option<(String, String)> {
+    let [key] = target.key.names.as_slice() else { return None };
+    let declared = target.position(key).and_then(|at| target.columns.get(at)).map(|c| c.declared.as_str());
+    let whole = match declared {
+        Some(declared) => declared.to_ascii_lowercase().contains("int"),
+        None => identity(target).is_some(),
+    };
+    let own = format!("{} % {nth} = 0", language.name(key));
+    let both = condition.map_or_else(|| own.clone(), |other| format!("{} AND {own}", in_parentheses(other)));
+    whole.then(|| (both, key.clone()))
 }
 
 /// A condition that `stands` for what a column holds is one of some values, as they were typed; texts to the letter.

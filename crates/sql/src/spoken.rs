@@ -2,7 +2,7 @@
 
 use marktwice_core::Value;
 use marktwice_core::finding::TextPlace;
-use marktwice_core::table::Column;
+use marktwice_core::table::{Column, Target};
 use marktwice_port::{self as port, Composed, Cut, Draft, Said, Uncomposed};
 use sqlparser::tokenizer::Token;
 
@@ -68,6 +68,10 @@ impl port::Language for Language {
 
     fn typed(&self, column: &Column, value: &Value) -> Option<String> {
         compose::typed(*self, column, value)
+    }
+
+    fn sample(&self, target: &Target, condition: Option<&str>, nth: u64) -> Option<(String, String)> {
+        compose::sample(*self, target, condition, nth)
     }
 
     fn table_name(&self, typed: &str) -> (Option<String>, String) {

@@ -3,7 +3,9 @@
 use marktwice_core::near::nearest;
 use marktwice_core::{Target, Value};
 use marktwice_port::{Ambient, Draft, EngineError, RowSink, Unusable, Which, Work};
-use marktwice_run::{Failure, Rows, Show, each_row, each_view_row, look_again, survey, tables, values};
+use marktwice_run::{
+    Failure, MOST_READ, Rows, Show, each_row, each_view_row, look_again, survey, tables, values,
+};
 
 use crate::args::{Common, Format, LookArgs};
 use crate::desk::Desk;
@@ -57,7 +59,7 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
             return Err(Trouble::usage("--values tells what one or two columns of a table hold", hint)
                 .on(&desk.shown));
         }
-        let seen = desk.with(|context| values(context, target, &args.values, (&statement, filter)));
+        let seen = desk.with(|context| values(context, target, &args.values, filter, MOST_READ));
         let seen = seen.map_err(|failure| Trouble::failure(&failure, "--where").on(&desk.shown))?;
         show(common, &Screen::Values(&seen, args.show, filter.is_some()));
         return Ok(exit::DONE);

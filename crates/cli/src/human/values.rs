@@ -33,7 +33,18 @@ pub(crate) fn values(seen: &Seen<Values>, show: Show, filtered: bool) -> String 
         let _ = writeln!(out, "note: {note}");
     }
     if found.read < found.matched {
-        let text = format!("only the first {} by key were read; the others may hold more", rows(found.read));
+        let which = match &found.every {
+            Some((nth, column)) => {
+                format!(
+                    "a sample: {} whose {} is a multiple of {}",
+                    rows(found.read),
+                    escape(column),
+                    number(*nth)
+                )
+            }
+            None => format!("only the first {} by key", rows(found.read)),
+        };
+        let text = format!("{which} were read; the others may hold more, and the numbers are of these");
         let _ = writeln!(out, "{} {text}", styled(WARN, "note:"));
     }
     if found.groups.is_empty() {

@@ -59,7 +59,8 @@ fn what_names_rows_can_be_told() {
     let sql = "UPDATE apiary SET name = 'Far Bank' WHERE apiary_id = 3";
     s.run(&["preview", "--sql", sql]).expect(0).says("5 (Tam Birkett)");
     let mark = s.run(&["preview", "--sql", sql, "--format", "json"]).expect(0).json()["mark"].clone();
-    let toml = "on = \"coop.db\"\nlogbook = \"book\"\n[named_by]\nKeeper = \"email\"\n\"main.hive\" = \"queen\"\n";
+    let toml =
+        "on = \"coop.db\"\nlogbook = \"book\"\n[named_by]\nKeeper = \"email\"\n\"main.hive\" = \"queen\"\n";
     s.write("marktwice.toml", toml);
     s.run(&["preview", "--sql", sql]).expect(0).says("5 (tam.birkett@heathermoor.example)");
     let condition = "keeper = 'tam.birkett@heathermoor.example'";
