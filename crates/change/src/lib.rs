@@ -7,6 +7,7 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::str::FromStr;
 
+use marktwice_core::asked::{QueryCheck, Wanted, Wants};
 use marktwice_core::change::{AlreadySo, Change, ChangeStep, Terms};
 use marktwice_core::check::EachCheck;
 use marktwice_core::finding::TextPlace;
@@ -79,8 +80,64 @@ impl Said {
 #[serde(deny_unknown_fields)]
 struct Check {
     name: Option<String>,
-    each: String,
+    each: Option<String>,
     step: Option<String>,
+    sql: Option<String>,
+    gives: Option<toml::Value>,
+    at_least: Option<toml::Value>,
+    at_most: Option<toml::Value>,
+    empty: Option<bool>,
+    unchanged: Option<bool>,
+    changes_by: Option<toml::Value>,
+}
+
+impl Check {
+    /// What its query must give; the error says what is wrong.
+    fn wants(&self) -> Result<Option<Wants>, String> {
+        let value = |key: &str, value: &Option<toml::Value>| {
+            let of = |value: &toml::Value| {
+                wanted(value).ok_or_else(|| format!("{key} is no value to compare with"))
+            };
+            value.as_ref().map(of).transpose()
+        };
+        if self.empty == Some(false) || self.unchanged == Some(false) {
+            return Err("empty and unchanged are said as true, or not at all".to_owned());
+        }
+        let all = [
+            value("gives", &self.gives)?.map(Wants::Gives),
+            value("at_least", &self.at_least)?.map(Wants::AtLeast),
+            value("at_most", &self.at_most)?.map(Wants::AtMost),
+            self.empty.map(Wants::Empty),
+            self.unchanged.map(Wants::Unchanged),
+            value("changes_by", &self.changes_by)?.map(Wants::ChangesBy),
+        ];
+        if matches!(&all[5], Some(Wants::ChangesBy(by)) if !matches!(by, Wanted::Number(_))) {
+            return Err("changes_by is no number".to_owned());
+        }
+        if matches!(
+            &all[1..3],
+            [Some(Wants::AtLeast(Wanted::Truth(_))), _] | [_, Some(Wants::AtMost(Wanted::Truth(_)))]
+        ) {
+            return Err("true and false have no order".to_owned());
+        }
+        let mut said = all.into_iter().flatten();
+        match (said.next(), said.next()) {
+            (_, Some(_)) => Err("a check says two things of what its query gives".to_owned()),
+            (one, None) => Ok(one),
+        }
+    }
+}
+
+/// A value to compare with.
+fn wanted(value: &toml::Value) -> Option<Wanted> {
+    Some(match value {
+        toml::Value::Boolean(truth) => Wanted::Truth(*truth),
+        toml::Value::Integer(n) => Wanted::Number((*n).into()),
+        toml::Value::Float(n) => Wanted::Number(serde_json::Number::from_f64(*n)?),
+        toml::Value::String(text) => Wanted::Text(text.clone()),
+        toml::Value::Datetime(moment) => Wanted::Text(moment.to_string()),
+        toml::Value::Array(_) | toml::Value::Table(_) => return None,
+    })
 }
 
 fn expectation<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<Expect>, D::Error> {
@@ -178,6 +235,9 @@ pub fn block(title: &str, rows: Option<u64>) -> String {
 pub fn step_block(rows: Option<u64>) -> String {
     rows.map_or(String::new(), |n| format!("/* marktwice step\nrows = {n}\n*/\n"))
 }
+
+/// How a check is said.
+const CHECK: &str = "say sql with one of gives, at_least, at_most, empty, unchanged and changes_by; or each, a condition over old and new";
 
 struct Reader {
     change: Change,
@@ -305,7 +365,29 @@ impl Reader {
     /// Gives each check to its step, once all steps have their names.
     fn give_checks(&mut self) -> Result<(), ChangeError> {
         for (inside, own, check) in std::mem::take(&mut self.checks) {
-            let Check { name, each, step } = check;
+            let wants = check.wants().map_err(|what| self.error(&inside, &what, CHECK))?;
+            let Check { name, each, step, sql, .. } = check;
+            let each = match (each, sql, wants) {
+                (Some(each), None, None) => each,
+                (None, Some(sql), Some(wants)) if step.is_none() => {
+                    self.change.checks.push(QueryCheck { name, sql, wants });
+                    continue;
+                }
+                (None, Some(_), Some(_)) => {
+                    let what = "a check by a query is about the whole change, not about a step";
+                    return Err(self.error(&inside, what, "leave step out"));
+                }
+                (None, Some(_), None) => {
+                    return Err(self.error(&inside, "a check does not say what its query must give", CHECK));
+                }
+                _ => {
+                    return Err(self.error(
+                        &inside,
+                        "a check says neither one condition nor one query",
+                        CHECK,
+                    ));
+                }
+            };
             let several = self.change.steps.len() > 1;
             let named = |step: &str| {
                 let names = self.change.steps.iter().map(|s| s.terms.name.as_deref());
@@ -360,6 +442,36 @@ mod tests {
         assert_eq!(change.terms(0).changes, Some(Expect::Range(2, Some(2))));
         assert_eq!(change.allow, [Code::KeyChange]);
         assert_eq!(change.steps.len(), 1);
+    }
+
+    #[test]
+    fn checks_by_a_query() {
+        let check = |said: &str| {
+            let text = format!("/* marktwice\n[[check]]\n{said}\n*/\nDELETE FROM sale");
+            read(&text, &Language::Sqlite).map(|change| change.checks).map_err(|error| error.message)
+        };
+        for (said, wants) in [
+            ("sql = \"SELECT 1\"\ngives = 0", Wants::Gives(Wanted::Number(0.into()))),
+            ("sql = \"SELECT 1\"\nat_least = 2026-05-10", Wants::AtLeast(Wanted::Text("2026-05-10".into()))),
+            ("sql = \"SELECT 1\"\nempty = true", Wants::Empty(true)),
+            ("sql = \"SELECT 1\"\nchanges_by = -2", Wants::ChangesBy(Wanted::Number((-2).into()))),
+            ("sql = \"SELECT 1\"\ngives = \"0\"", Wants::Gives(Wanted::Text("0".into()))),
+        ] {
+            assert_eq!(check(said).unwrap()[0].wants, wants, "{said}");
+        }
+        for (said, wrong) in [
+            ("sql = \"SELECT 1\"", "must give"),
+            ("gives = 1", "neither one condition nor one query"),
+            ("sql = \"SELECT 1\"\ngives = 1\nempty = true", "two things"),
+            ("sql = \"SELECT 1\"\neach = \"old.a = 1\"\ngives = 1", "neither"),
+            ("sql = \"SELECT 1\"\nempty = false", "said as true"),
+            ("sql = \"SELECT 1\"\nchanges_by = \"2\"", "no number"),
+            ("sql = \"SELECT 1\"\nat_most = true", "no order"),
+            ("sql = \"SELECT 1\"\ngives = [1]", "no value"),
+            ("sql = \"SELECT 1\"\ngives = 1\nstep = \"a\"", "whole change"),
+        ] {
+            assert!(check(said).unwrap_err().contains(wrong), "{said}");
+        }
     }
 
     #[test]

@@ -196,6 +196,10 @@ pub(crate) struct ChangeArgs {
     /// (TABLE=COUNT); may be given more than once
     #[arg(long, value_name = "TABLE")]
     pub(crate) also_writes: Vec<AlsoWrites>,
+    /// A query that must give this value at the end of the transaction: "SELECT count(*) FROM batch WHERE price_per_kg > 40 = 0".
+    /// The value is what stands behind the last equals sign; may be given more than once
+    #[arg(long, value_name = "SQL = VALUE")]
+    pub(crate) check: Vec<String>,
     /// A second run of a statement that was committed already is meant
     #[arg(long)]
     pub(crate) again: bool,
@@ -244,8 +248,9 @@ impl ChangeArgs {
         let allow = self.allow.iter().map(|code| format!(" --allow {code}"));
         let also =
             self.also_writes.iter().map(|table| format!(" --also-writes {}", word(&table.to_string())));
+        let check = self.check.iter().map(|check| format!(" --check {}", word(check)));
         let again = self.again.then(|| " --again".to_owned());
-        allow.chain(also).chain(again).collect()
+        allow.chain(also).chain(check).chain(again).collect()
     }
 }
 

@@ -4,6 +4,7 @@ use std::io::Read;
 use std::path::Path;
 use std::time::Duration;
 
+use marktwice_core::asked::{QueryCheck, Wanted, Wants};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::NamedBy;
 use marktwice_core::{Change, Code, Terms};
@@ -82,6 +83,28 @@ impl Desk {
         self.ambient.quiet();
         result
     }
+}
+
+/// A check as it is said on the line: `SELECT … = VALUE`.
+fn quick_check(text: &str, language: &dyn Language) -> Result<QueryCheck, Trouble> {
+    let form = "write \"SELECT count(*) FROM batch WHERE price_per_kg > 40 = 0\": a query, an equals sign, and a number, a text in single \
+                quotes, true or false";
+    let no = |what: &str| Trouble::usage(format!("--check \"{text}\" {what}"), form);
+    let (sql, value) =
+        language.equation(text).ok_or_else(|| no("has no equals sign with a value behind it"))?;
+    let quoted = value.strip_prefix('\'').and_then(|rest| rest.strip_suffix('\''));
+    let wanted = match (quoted, value.to_ascii_lowercase().as_str()) {
+        (Some(text), _) => Wanted::Text(text.replace("''", "'")),
+        (None, "true") => Wanted::Truth(true),
+        (None, "false") => Wanted::Truth(false),
+        (None, "null") => {
+            return Err(no("compares with NULL, which nothing is equal to; ask whether it IS NULL"));
+        }
+        (None, number) => Wanted::Number(
+            serde_json::from_str(number).map_err(|_| no("has no value behind the last equals sign"))?,
+        ),
+    };
+    Ok(QueryCheck { name: None, sql, wants: Wants::Gives(wanted) })
 }
 
 /// Whether anybody may put files into a folder, or take others' away.
@@ -185,6 +208,9 @@ pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: &dyn Language)
             ),
             "say rows = N in a block before each step: /* marktwice step … */",
         ));
+    }
+    for check in &args.check {
+        change.checks.push(quick_check(check, language)?);
     }
     (change.again, change.quick) = (args.again, args.quick);
     change.shown = args.columns.iter().map(|name| name.trim().to_owned()).collect();

@@ -56,9 +56,11 @@ pub(crate) fn of_end(end: &End) -> u8 {
         End::Committed | End::NothingToDo(_) => DONE,
         End::ReceiptIncomplete(_) => RECEIPT_INCOMPLETE,
         End::Stopped(_) => STOPPED,
-        End::Expectation(_) | End::Checks(..) | End::Verification(_) | End::SideEffects(..) => {
-            NOT_AS_EXPECTED
-        }
+        End::Expectation(_)
+        | End::Checks(..)
+        | End::Queries(_)
+        | End::Verification(_)
+        | End::SideEffects(..) => NOT_AS_EXPECTED,
         End::Moved(_) | End::Conflicts(_) | End::Changed(_) => MOVED,
         End::Declined(
             Answer::Yes | Answer::No | Answer::NobodyThere | Answer::TooLate | Answer::Interrupted,

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::asked::QueryCheck;
 use crate::check::EachCheck;
 use crate::expect::Expect;
 use crate::finding::Code;
@@ -121,6 +122,8 @@ pub struct Change {
     pub allow: Vec<Code>,
     /// Its steps, in order; at least one.
     pub steps: Vec<ChangeStep>,
+    /// Checks of the whole change.
+    pub checks: Vec<QueryCheck>,
     /// The file that it was read from, as one that is edited and previewed again is told: its real path.
     pub origin: Option<String>,
     /// Whether a second run of the same statements is meant.

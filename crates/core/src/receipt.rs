@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::along::AlongReceipt;
+use crate::asked::QueryFound;
 use crate::change::Terms;
 use crate::check::CheckFound;
 use crate::finding::{Code, Finding};
@@ -206,6 +207,9 @@ pub struct Receipt {
     pub rehearsed: bool,
     /// The steps, in order.
     pub steps: Vec<StepReceipt>,
+    /// What checks of the whole change have found.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub checks: Vec<QueryFound>,
     /// What triggers and routines have written in other tables; `None` in receipts of before such rows were held.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub triggered: Option<Vec<TriggeredReceipt>>,
@@ -262,6 +266,7 @@ impl Receipt {
             changed_elsewhere: Vec::new(),
             rehearsed: false,
             steps,
+            checks: Vec::new(),
             triggered: None,
             token: None,
             before: None,

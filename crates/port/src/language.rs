@@ -130,6 +130,11 @@ pub trait Language {
         Vec::new()
     }
 
+    /// A query and a value, taken apart at the last equals sign that is no part of the query's own texts and groups.
+    fn equation(&self, _text: &str) -> Option<(String, String)> {
+        None
+    }
+
     /// Lines as a comment.
     fn comment(&self, lines: &[String]) -> String;
 

@@ -103,6 +103,14 @@ pub trait Session {
     /// When the engine fails.
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError>;
 
+    /// What a query reads that a change is checked by; runs nothing.
+    ///
+    /// # Errors
+    /// [`EngineError::Refused`] for one that may do more than read; what the engine says of it.
+    fn reads(&mut self, query: &str) -> Result<Touches, EngineError> {
+        Err(EngineError::Other(format!("this engine asks no queries: {query}")))
+    }
+
     /// Reads the first rows that a plan matches, in the order of the key, and gives the number of all of them. Holds
     /// nothing; after-values are not foreseen.
     ///

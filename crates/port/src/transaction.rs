@@ -1,5 +1,6 @@
 //! Held rows and the transaction of a run.
 
+use marktwice_core::asked::Answer;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::mark::HeldRow;
@@ -70,6 +71,14 @@ pub trait Hold {
     /// [`EngineError::Refused`] for a condition that is none; when the engine fails.
     fn each(&mut self, _step: usize, check: &EachCheck) -> Result<CheckFound, EngineError> {
         Err(EngineError::Other(format!("this engine asks no checks: {}", check.each)))
+    }
+
+    /// Asks a query that only reads, under the user's settings: what it gives as things stand here and now.
+    ///
+    /// # Errors
+    /// [`EngineError::Refused`] for one that may do more than read, or that is another thing at each reading; when the engine fails.
+    fn ask(&mut self, query: &str) -> Result<Answer, EngineError> {
+        Err(EngineError::Other(format!("this engine asks no queries: {query}")))
     }
 
     /// Which constraints the held rows of a step would break, in bounded time; asked before they are handed over.

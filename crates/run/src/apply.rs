@@ -1,5 +1,6 @@
 //! The application of a change: preview, agreement, and the run.
 
+use marktwice_core::asked::QueryFound;
 use marktwice_core::change::Change;
 use marktwice_core::mark::{Comparison, agreement};
 use marktwice_core::receipt::{Receipt, RunKind};
@@ -120,7 +121,8 @@ pub fn apply(
     let mark = agreed.name.clone();
     let prepared = Prepared::new(context, &**book as &dyn Logbook, facts, &change.source, &mut |run| {
         first_receipt(context, change, &taken, run, (&mark, by))
-    })?;
+    })?
+    .checking(&change.checks);
     let mut session = match context.open(Intent::Write) {
         Ok(session) => session,
         Err(error) => return Ok(prepared.failed(error)),
@@ -154,6 +156,10 @@ fn refusal(preview: &Preview) -> Option<(End, Option<usize>)> {
     if let Some((at, failing)) = failing.into_iter().find(|(_, failing)| !failing.is_empty()) {
         let table = preview.steps.get(at).map_or_else(String::new, |step| step.block.target.table.clone());
         return Some((End::Checks(table, failing), Some(at).filter(|_| several)));
+    }
+    let queries: Vec<QueryFound> = preview.checks_failing().cloned().collect();
+    if !queries.is_empty() {
+        return Some((End::Queries(queries), None));
     }
     if !preview.nothing_to_do() {
         return None;

@@ -4,6 +4,7 @@
 mod again;
 mod apply;
 mod broken;
+mod checked;
 mod collect;
 mod compare;
 mod context;

@@ -1,5 +1,6 @@
 //! How a use case ended. Exit statuses are given to these in one place of the command line, not here.
 
+use marktwice_core::asked::QueryFound;
 use marktwice_core::check::CheckFound;
 use marktwice_core::moved::Moved;
 use marktwice_core::receipt::Receipt;
@@ -64,6 +65,8 @@ pub enum End {
     Expectation(Vec<Unmet>),
     /// Checks do not hold for rows of a table.
     Checks(String, Vec<CheckFound>),
+    /// Checks of the whole change do not hold.
+    Queries(Vec<QueryFound>),
     /// Rows have moved.
     Moved(Moved),
     /// Rows that were to be put back have changed since.

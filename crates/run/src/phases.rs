@@ -7,6 +7,7 @@ use std::any::Any;
 
 use marktwice_core::Code;
 use marktwice_core::along::{Along, numbered};
+use marktwice_core::asked::{QueryCheck, QueryFound};
 use marktwice_core::cell::diff;
 use marktwice_core::change::{Change, Terms};
 use marktwice_core::check::CheckFound;
@@ -34,6 +35,7 @@ use crate::noticed::side_text;
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::planned::{Planned, record};
 
+pub(crate) mod checks;
 mod proof;
 mod triggers;
 
@@ -86,9 +88,16 @@ pub(crate) struct Prepared<'a> {
     /// What a snapshot records of the steps.
     records: Records,
     steps: Vec<StepFacts>,
+    /// Checks of the whole change.
+    checks: Vec<QueryCheck>,
 }
 
 impl<'a> Prepared<'a> {
+    /// The same, with checks of the whole change.
+    pub(crate) fn checking(self, checks: &[QueryCheck]) -> Prepared<'a> {
+        Prepared { checks: checks.to_vec(), ..self }
+    }
+
     /// Steps 1 and 2: the lock, no unsettled run, the folder, the text, the receipt.
     pub(crate) fn new(
         context: &'a Context<'a>,
@@ -113,12 +122,13 @@ impl<'a> Prepared<'a> {
         })?;
         let receipt = first.ok_or_else(|| Failure::usage("the run has no receipt", "try again"))?;
         let records = records(&steps);
-        Ok(Prepared { context, record: Some(Record { folder, receipt, _lock: lock }), records, steps })
+        let record = Some(Record { folder, receipt, _lock: lock });
+        Ok(Prepared { context, record, records, steps, checks: Vec::new() })
     }
 
     /// A rehearsal: nothing of it is written down.
     pub(crate) fn unrecorded(context: &'a Context<'a>, steps: Vec<StepFacts>) -> Prepared<'a> {
-        Prepared { context, record: None, records: records(&steps), steps }
+        Prepared { context, record: None, records: records(&steps), steps, checks: Vec::new() }
     }
 
     /// Step 3: BEGIN.
@@ -130,7 +140,19 @@ impl<'a> Prepared<'a> {
                     receipt.settings = settings.said;
                     receipt.warnings = settings.warnings;
                 });
-                Ok(Begun { run: self, tx, snapshot: None, proven: 0, beside: 0, unheld: Vec::new() })
+                let mut begun = Begun {
+                    run: self,
+                    tx,
+                    snapshot: None,
+                    proven: 0,
+                    beside: 0,
+                    unheld: Vec::new(),
+                    first_answers: Vec::new(),
+                };
+                match begun.ask_first() {
+                    Ok(()) => Ok(begun),
+                    Err(error) => Err(roll_back(begun.run, begun.tx, ended_by(error), None)),
+                }
             }
             Err(error) => Err(Box::new(self.ended(ended_by(error), None))),
         }
@@ -195,6 +217,10 @@ fn reason(end: &End) -> String {
                 |found: &CheckFound| format!("check {}: {}", found.check.title(), found.sentence(table));
             checks.iter().map(one).collect::<Vec<_>>().join("; ")
         }
+        End::Queries(all) => {
+            let one = |found: &QueryFound| format!("check {}: {}", found.check.title(), found.said);
+            all.iter().map(one).collect::<Vec<_>>().join("; ")
+        }
         End::Moved(moved) => {
             let n = moved.total();
             format!("{} {} moved since the preview", words::rows(n), words::either(n, "has", "have"))
@@ -228,6 +254,8 @@ pub(crate) struct Begun<'a, 's> {
     beside: u64,
     /// Tables that triggers write, and that are not held.
     unheld: Vec<TriggeredReceipt>,
+    /// What checks gave at the beginning that compare the end with it.
+    first_answers: Vec<Option<marktwice_core::asked::Answer>>,
 }
 
 /// The end that an engine's error means while rows are held.

@@ -1,6 +1,7 @@
 //! What a preview tells: of a change step by step, of an undo batch by batch.
 
 use marktwice_core::along::Along;
+use marktwice_core::asked::QueryFound;
 use marktwice_core::check::CheckFound;
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, HeldRow, Label, StepKind};
@@ -258,6 +259,8 @@ pub struct Preview {
     pub before: Option<String>,
     /// What triggers have written in other tables, where that was rehearsed: by table, and by what was done.
     pub triggered: Vec<Block>,
+    /// What checks of the whole change have found, or why only the run can tell.
+    pub checks: Vec<QueryFound>,
     /// The steps, in order.
     pub steps: Vec<StepPreview>,
 }
@@ -265,7 +268,13 @@ pub struct Preview {
 impl Preview {
     /// Whether a check does not hold.
     pub fn fails(&self) -> bool {
-        self.steps.iter().any(|step| step.block.checks.iter().any(|check| check.failing > 0))
+        self.checks_failing().next().is_some()
+            || self.steps.iter().any(|step| step.block.checks.iter().any(|check| check.failing > 0))
+    }
+
+    /// Checks of the whole change that do not hold.
+    pub fn checks_failing(&self) -> impl Iterator<Item = &QueryFound> {
+        self.checks.iter().filter(|found| found.holds == Some(false))
     }
 
     /// Whether its rows, and what would become of them, are those of the earlier preview.

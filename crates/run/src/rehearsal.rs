@@ -2,6 +2,7 @@
 //! the run itself, and then always rolled back. So the rows of steps that rest on earlier ones are known before anybody is
 //! asked.
 
+use marktwice_core::asked::QueryFound;
 use marktwice_core::change::Change;
 use marktwice_core::mark::StepKind;
 use marktwice_port::{DraftMark, Intent};
@@ -15,8 +16,8 @@ use crate::preview::{Block, Show};
 
 /// How far a rehearsal came.
 pub(crate) enum Rehearsed {
-    /// To its end: the rows of all steps are known, and these that triggers have written.
-    All(Vec<Block>),
+    /// To its end: the rows of all steps are known, these that triggers have written, and what checks have found.
+    All(Vec<Block>, Vec<QueryFound>),
     /// To a step that is known to be stopped; what is behind it stays open.
     Stopped,
     /// It failed, as a run would have.
@@ -34,7 +35,8 @@ pub(crate) fn rehearse(
     let facts = steps.iter().map(|step| StepFacts::of(step, change)).collect();
     let mut session = context.open(Intent::Write)?;
     let run = || -> Result<Rehearsed, Ended> {
-        let mut begun = Prepared::unrecorded(context, facts).begin(&mut *session)?;
+        let prepared = Prepared::unrecorded(context, facts).checking(&change.checks);
+        let mut begun = prepared.begin(&mut *session)?;
         for (planned, collector) in steps.iter().zip(seen) {
             let marked = begun.look(&planned.plan, draft, collector)?;
             if planned.plan.kind == StepKind::Update && collector.is_ambiguous() {
@@ -45,8 +47,8 @@ pub(crate) fn rehearse(
             begun = marked.execute(&planned.plan)?.prove_to(Some(collector))?;
         }
         let mut fired = Fired::new(show.of_many());
-        begun.end_rehearsal_before(&mut fired)?;
-        Ok(Rehearsed::All(fired.blocks))
+        let checks = begun.end_rehearsal_before(&mut fired)?;
+        Ok(Rehearsed::All(fired.blocks, checks))
     };
     Ok(run().unwrap_or_else(Rehearsed::Ended))
 }

@@ -14,6 +14,7 @@ use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
 use marktwice_port::{Intent, Logbook, Mark, Matched, Plan, SideWrite};
 
+use crate::checked::{foreseen, open_ones};
 use crate::collect::{Collector, unmet, unwrap_sink};
 use crate::context::{Context, Talk};
 use crate::history::standing;
@@ -123,6 +124,7 @@ pub(crate) fn take(
     let mut session = context.open(Intent::Read)?;
     let steps = plan_all(&mut *session, context.engine.language(), change)?;
     there_to_show(change, &steps)?;
+    let open_checks = open_ones(&mut *session, &steps, change)?;
     let book = (context.book)(session.database())?;
     let mut notes = session.notes().to_vec();
     let tidied = tidy_up(&*book, context)?;
@@ -151,10 +153,11 @@ pub(crate) fn take(
         steps.iter().map(|step| Collector::new(context, &step.plan, show)).collect();
     let rehearsed = talk.is_some();
     let (mut ended, mut whole, mut triggered) = (None, true, Vec::new());
+    let mut checks = Vec::new();
     if let Some(talk) = talk {
         talk.tell(&said);
         match rehearse(context, change, &steps, &mut *draft, (&mut seen, show))? {
-            Rehearsed::All(blocks) => triggered = blocks,
+            Rehearsed::All(blocks, found) => (triggered, checks) = (blocks, found),
             Rehearsed::Stopped => whole = false,
             Rehearsed::Ended(outcome) => (ended, whole) = (Some(*outcome), false),
         }
@@ -162,6 +165,7 @@ pub(crate) fn take(
         let told: Vec<&Planned> = steps.iter().filter(|s| !open.contains(&s.plan.step)).collect();
         let plans: Vec<&Plan> = told.iter().map(|step| &step.plan).collect();
         let mut at_work = 0;
+        let mut answers = Vec::new();
         let viewed = session.view(&plans, &mut |hold| {
             for plan in &plans {
                 at_work = plan.step;
@@ -179,6 +183,7 @@ pub(crate) fn take(
                     collector.held = Some(held);
                 }
             }
+            answers.extend(change.checks.iter().map(|check| hold.ask(&check.sql)));
             for plan in &plans {
                 let Some(collector) = seen.get_mut(plan.step) else { continue };
                 hold.held(plan.step, &mut |row| collector.row(&mut *draft, row))?;
@@ -194,6 +199,7 @@ pub(crate) fn take(
                 None => unwrap_sink(error),
             });
         }
+        checks = foreseen(change, &open_checks, answers)?;
     }
     let totals: Vec<MarkSummary> = seen.iter().map(|collector| *collector.marker.summary()).collect();
     // A mark that does not cover what it says it covers is none.
@@ -249,6 +255,7 @@ pub(crate) fn take(
         rehearsed,
         before: None,
         triggered,
+        checks,
         steps: previews,
     };
     Ok(Taken { preview, steps, totals, tidied, book, ended })

@@ -1,6 +1,7 @@
 //! Queries made of slices of a statement, and small questions with their answers.
 
 pub mod ask;
+pub mod check;
 pub mod each;
 pub mod many;
 pub mod row_query;

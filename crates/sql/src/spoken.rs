@@ -8,6 +8,7 @@ use sqlparser::tokenizer::Token;
 
 use crate::compose;
 use crate::dialect::language::Language;
+use crate::query::check::equation;
 use crate::statement::slicing::{AROUND, main_verb};
 use crate::text::{Tok, statements, tokenize};
 
@@ -86,6 +87,10 @@ impl port::Language for Language {
             before.is_some_and(|t| t.is(&Token::Period))
         };
         (0..tokens.len()).filter(|at| !qualified(*at)).filter_map(|at| said(tokens.get(at..)?)).collect()
+    }
+
+    fn equation(&self, text: &str) -> Option<(String, String)> {
+        equation(text, *self)
     }
 
     fn comment(&self, lines: &[String]) -> String {

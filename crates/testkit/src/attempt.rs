@@ -5,6 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
+use marktwice_core::asked::{QueryCheck, Wanted, Wants};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::AlsoWrites;
 use marktwice_core::table::NamedBy;
@@ -185,6 +186,9 @@ pub fn change() -> Change {
         change.steps.push(ChangeStep { terms, range: start..change.source.len() });
         change.source.push_str(";\n");
     }
+    let check = |sql: &str, wants: Wants| QueryCheck { name: None, sql: sql.to_owned(), wants };
+    change.checks.push(check("SELECT count(*) FROM t", Wants::ChangesBy(Wanted::Number((-1).into()))));
+    change.checks.push(check("SELECT a FROM t WHERE id = 1", Wants::Gives(Wanted::Number(10.into()))));
     change
 }
 

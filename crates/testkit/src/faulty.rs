@@ -5,6 +5,7 @@ use std::cell::Cell;
 use std::rc::Rc;
 
 use marktwice_core::Code;
+use marktwice_core::asked::Answer;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::hash::Fingerprint;
@@ -248,6 +249,10 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.view(plans, &mut |hold| work(&mut FaultyHold(hold, fuse.clone()))))
     }
 
+    fn reads(&mut self, query: &str) -> Result<Touches, EngineError> {
+        self.1.engine(|| self.0.reads(query))
+    }
+
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
         self.1.engine(|| self.0.touches(plan))
     }
@@ -346,6 +351,10 @@ impl Hold for FaultyHold<'_> {
         self.1.engine(|| self.0.each(step, check))
     }
 
+    fn ask(&mut self, query: &str) -> Result<Answer, EngineError> {
+        self.1.engine(|| self.0.ask(query))
+    }
+
     fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {
         self.1.engine(|| self.0.breaches(plan))
     }
@@ -362,6 +371,10 @@ impl Hold for FaultyTx<'_> {
 
     fn each(&mut self, step: usize, check: &EachCheck) -> Result<CheckFound, EngineError> {
         self.1.engine(|| self.0.each(step, check))
+    }
+
+    fn ask(&mut self, query: &str) -> Result<Answer, EngineError> {
+        self.1.engine(|| self.0.ask(query))
     }
 
     fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {

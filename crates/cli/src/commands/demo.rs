@@ -158,6 +158,7 @@ impl Walk<'_> {
             changes: None,
             allow: Vec::new(),
             also_writes: Vec::new(),
+            check: Vec::new(),
             again: false,
             quick: false,
             show: Show::First(20),

@@ -186,6 +186,10 @@ pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
         also_written(step).iter().for_each(|text| line("also", text));
         checks(step).iter().for_each(|text| line("check", text));
     }
+    receipt
+        .checks
+        .iter()
+        .for_each(|found| line("check", &format!("{}: {}", found.check.title(), found.said)));
     line("triggers", &super::outcome::triggered(receipt).unwrap_or_default());
     for table in receipt.triggered.iter().flatten() {
         let why = table

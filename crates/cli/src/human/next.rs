@@ -51,7 +51,8 @@ pub(crate) fn next_step(preview: &Preview, on: &str) -> String {
     }
     if preview.fails() {
         let mut failing = preview.steps.iter().flat_map(|step| step.block.failing());
-        let said = failing.all(|found| found.check.was.is_some());
+        let queries = preview.checks_failing().next().is_some();
+        let said = !queries && failing.all(|found| found.check.was.is_some());
         let why = if said { "what is there is not what was said" } else { "a check does not hold" };
         return format!("It would not be applied: {why}.\n");
     }

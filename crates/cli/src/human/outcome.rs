@@ -110,6 +110,13 @@ pub(crate) fn ended(outcome: &RunOutcome, begun: bool, (tables, file): (&[&str],
                 let _ = writeln!(out, "  {}", cells::escape(&text));
             }
         }
+        End::Queries(all) => {
+            let _ = writeln!(out, "{} {begun}", styled(STOP, "A check does not hold."));
+            for found in all {
+                let text = format!("{}: {}", found.check.title(), found.said);
+                let _ = writeln!(out, "  {}", cells::escape(&text));
+            }
+        }
         End::Moved(moved) => {
             let n = moved.total();
             let what = format!("{} {} moved since the preview", rows(n), verb(n, "has", "have"));

@@ -4,6 +4,7 @@ use std::fmt::Write;
 
 use marktwice_core::Expect;
 use marktwice_core::Value;
+use marktwice_core::asked::QueryFound;
 use marktwice_core::image::Role;
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::receipt::DatabaseId;
@@ -63,7 +64,24 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
     for written in &preview.triggered {
         by_triggers(&mut out, written, done_word(written.kind), ", by a trigger");
     }
+    queries(&mut out, &preview.checks);
     out
+}
+
+/// Checks of the whole change.
+fn queries(out: &mut String, all: &[QueryFound]) {
+    for (at, found) in all.iter().enumerate() {
+        if at == 0 {
+            out.push('\n');
+        }
+        let style = match found.holds {
+            None => DIM,
+            Some(true) => super::GOOD,
+            Some(false) => super::STOP,
+        };
+        let text = format!("{}: {}", found.check.title(), found.said);
+        let _ = writeln!(out, "  {}  {}", styled(style, "check"), cells::escape(&text));
+    }
 }
 
 /// What a step's rows are, and what was noticed about them.

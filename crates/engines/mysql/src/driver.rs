@@ -27,6 +27,7 @@ use marktwice_relational::transaction::OfStep;
 use marktwice_relational::way_back::with_insert;
 use marktwice_sql::Step;
 use marktwice_sql::query::ask::Texts;
+use marktwice_sql::query::check::Question;
 use mysql::prelude::Queryable;
 
 use crate::catalog::{NoTemporary, Table, describe, describe_found, find, foreign_keys};
@@ -39,7 +40,7 @@ use crate::held::{Filled, Held, content_columns, define, expect_contents, fill, 
 use crate::listing::{listed, rules, viewed};
 use crate::nameless::{put_by_content, several_of_a_content, single_contents};
 use crate::plan::{called_by, plan};
-use crate::touches::touches;
+use crate::touches::{reads, touches};
 use crate::way_back::{by_definition, by_rows};
 
 /// How long it is waited for the server to end the connection of a client that died.
@@ -153,6 +154,10 @@ impl Driver for My {
         let grants = grants(self)?;
         let own = self.one("SELECT database()")?.unwrap_or_default();
         called_by(self, step, &[], (&grants, &own)).map(|_| ())
+    }
+
+    fn reads(&mut self, question: &Question) -> Result<Touches, EngineError> {
+        reads(self, question)
     }
 
     fn ask_here(&mut self, sql: &str, until: Instant) -> Result<Texts, EngineError> {

@@ -3,16 +3,29 @@
 use marktwice_core::steps::Touches;
 use marktwice_port::{EngineError, Plan};
 use marktwice_relational::statement::detail;
-use marktwice_relational::touches::{Relation, of_step};
+use marktwice_relational::touches::{Relation, of_query, of_step};
+use marktwice_sql::query::check::Question;
 
+use crate::calls::reached;
 use crate::catalog::{Table, cell};
 use crate::client::{My, literal};
 use crate::detail::Detail;
+use crate::grants::grants;
+use crate::plan::called_by;
 
 /// What a step reads and writes.
 pub(crate) fn touches(my: &mut My, plan: &Plan) -> Result<Touches, EngineError> {
     let Detail { step, foreign_keys, reached, .. } = detail::<Table>(plan)?;
     of_step(step, plan, foreign_keys, reached, &mut |words| relations(my, words))
+}
+
+/// What a query of somebody's reads.
+pub(crate) fn reads(my: &mut My, question: &Question) -> Result<Touches, EngineError> {
+    let grants = grants(my)?;
+    let own = my.one("SELECT database()")?.unwrap_or_default();
+    let called = called_by(my, &question.step, &[], (&grants, &own))?.0;
+    let reached = reached(my, &grants, &own, Vec::new(), &called)?;
+    of_query(question, &[reached], &mut |words| relations(my, words))
 }
 
 /// Tables and views of these names, in any database that this user may see.

@@ -27,6 +27,7 @@ use marktwice_relational::walk::{Start, walk};
 use marktwice_relational::way_back::with_insert;
 use marktwice_sql::Step;
 use marktwice_sql::query::ask::Texts;
+use marktwice_sql::query::check::Question;
 use marktwice_sql::statement::routine::Written;
 
 use crate::calls::Asking;
@@ -39,7 +40,7 @@ use crate::held::{Filled, Held, define, fill, recipe};
 use crate::listing::{listed, rules, viewed};
 use crate::measured::{Books, Measured, between, books};
 use crate::plan::{called_by, elsewhere, plan};
-use crate::touches::touches;
+use crate::touches::{reads, touches};
 use crate::way_back::{by_definition, by_rows};
 use crate::{finder, published};
 
@@ -138,6 +139,21 @@ impl Driver for Pg {
     fn only_reads(&mut self, step: &Step) -> Result<(), EngineError> {
         let temp = self.temp;
         self.within(if temp { TEMPORARY } else { READING }, |pg| called_by(pg, step, &[], temp).map(|_| ()))
+    }
+
+    /// In a part of the transaction that may only read, and that is taken back.
+    fn guarded<R>(&mut self, work: impl FnOnce(&mut Pg) -> Result<R, EngineError>) -> Result<R, EngineError> {
+        self.run("SAVEPOINT marktwice_check")?;
+        self.run("SET TRANSACTION READ ONLY")?;
+        let done = work(self);
+        self.run("ROLLBACK TO SAVEPOINT marktwice_check")?;
+        self.run("RELEASE SAVEPOINT marktwice_check")?;
+        done
+    }
+
+    fn reads(&mut self, question: &Question) -> Result<Touches, EngineError> {
+        let temp = self.temp;
+        self.within(if temp { TEMPORARY } else { READING }, |pg| reads(pg, question, temp))
     }
 
     fn rules(&mut self, table: &Table) -> Result<Rules, EngineError> {

@@ -3,17 +3,27 @@
 use marktwice_core::steps::Touches;
 use marktwice_port::{EngineError, Plan};
 use marktwice_relational::statement::detail;
-use marktwice_relational::touches::{Relation, of_step};
+use marktwice_relational::touches::{Relation, of_query, of_step};
+use marktwice_sql::query::check::Question;
 
+use crate::calls::reached;
 use crate::catalog::{Table, cell};
 use crate::client::Pg;
 use crate::copy::quoted;
 use crate::detail::Detail;
+use crate::plan::called_by;
 
 /// What a step reads and writes.
 pub(crate) fn touches(pg: &mut Pg, plan: &Plan) -> Result<Touches, EngineError> {
     let Detail { step, foreign_keys, reached, .. } = detail::<Table>(plan)?;
     of_step(step, plan, foreign_keys, reached, &mut |words| relations(pg, words))
+}
+
+/// What a query of somebody's reads.
+pub(crate) fn reads(pg: &mut Pg, question: &Question, temp: bool) -> Result<Touches, EngineError> {
+    let called = called_by(pg, &question.step, &[], temp)?.0;
+    let reached = reached(pg, Vec::new(), &called.bodies)?;
+    of_query(question, &[reached], &mut |words| relations(pg, words))
 }
 
 /// Tables and views of these names, in any schema, with the tables that a partition or a child shares its rows with.

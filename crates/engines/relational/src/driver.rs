@@ -11,6 +11,7 @@ use marktwice_port::{
 };
 use marktwice_sql::Step;
 use marktwice_sql::query::ask::Texts;
+use marktwice_sql::query::check::Question;
 use marktwice_sql::statement::routine::Written;
 
 use crate::around;
@@ -141,6 +142,17 @@ pub trait Driver: Shell + 'static {
     fn only_reads(&mut self, _: &Step) -> Result<(), EngineError> {
         Ok(())
     }
+
+    /// Does something that must not write, whatever it calls.
+    fn guarded<R>(
+        &mut self,
+        work: impl FnOnce(&mut Self) -> Result<R, EngineError>,
+    ) -> Result<R, EngineError> {
+        work(self)
+    }
+
+    /// What a query of somebody's reads: through views and functions too.
+    fn reads(&mut self, question: &Question) -> Result<Touches, EngineError>;
 
     /// The same inside a view, whose rows stay held.
     fn ask_here(&mut self, sql: &str, until: Instant) -> Result<Texts, EngineError> {

@@ -5,6 +5,7 @@
 
 pub mod along;
 pub mod around;
+pub mod asked;
 pub mod breaches;
 pub mod detail;
 pub mod driver;

@@ -23,7 +23,7 @@ use crate::shell::{Tabled, forms};
 use crate::statement::detail;
 use crate::transaction::Transaction;
 use crate::view::View;
-use crate::{along, through, ties, triggered};
+use crate::{along, asked, through, ties, triggered};
 
 /// An open database of a relational engine.
 pub struct Opened<D> {
@@ -108,6 +108,10 @@ impl<D: Driver> Session for Opened<D> {
 
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
         self.driver.looking(|driver| driver.touches(plan))
+    }
+
+    fn reads(&mut self, query: &str) -> Result<Touches, EngineError> {
+        self.driver.looking(|driver| asked::reads(driver, query))
     }
 
     fn matched_rows(

@@ -10,6 +10,7 @@ use marktwice_core::mark::{Foreseen, StepKind};
 use marktwice_core::steps::{Part, Touch, Touches};
 use marktwice_core::table::Target;
 use marktwice_port::{EngineError, Plan};
+use marktwice_sql::query::check::Question;
 use marktwice_sql::statement::routine::Verb;
 use marktwice_sql::text::{Tok, tokenize};
 use marktwice_sql::{Language, Step};
@@ -72,6 +73,25 @@ pub fn of_step(
     touches.reads.extend(elsewhere.reads);
     touches.hidden = touches.hidden.or(elsewhere.hidden);
     keys(&mut touches, foreign_keys, target, plan.kind, &plan.foreseen);
+    Ok(touches)
+}
+
+/// What a query of somebody's reads. `reached` is what its functions do.
+///
+/// # Errors
+/// What `relations` answers.
+pub fn of_query(
+    question: &Question,
+    reached: &[Reached],
+    relations: &mut Relations<'_>,
+) -> Result<Touches, EngineError> {
+    let mut touches = Touches::default();
+    let language = question.step.language;
+    texts(&mut touches, language, [question.text.clone()], relations)?;
+    for reached in reached {
+        routines(&mut touches, reached);
+        texts(&mut touches, language, reached.texts.iter().cloned(), relations)?;
+    }
     Ok(touches)
 }
 

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use marktwice_core::along::{is_of, number};
+use marktwice_core::asked::Answer;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::mark::StepKind;
@@ -17,6 +18,7 @@ use marktwice_sql::dialect::ours::wanted;
 
 use crate::along::{self, Gathered};
 use crate::around::{actions, count, still_defined, surroundings};
+use crate::asked;
 use crate::breaches::{beside, breaches};
 use crate::driver::Driver;
 use crate::each;
@@ -118,6 +120,10 @@ impl<D: Driver> Hold for Transaction<'_, D> {
     fn each(&mut self, step: usize, check: &EachCheck) -> Result<CheckFound, EngineError> {
         let held = self.rows_held(step)?;
         self.driver.acting(|driver| each::ask(driver, &held, check, true))
+    }
+
+    fn ask(&mut self, query: &str) -> Result<Answer, EngineError> {
+        self.driver.acting(|driver| asked::ask(driver, query))
     }
 
     fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {

@@ -2,11 +2,13 @@
 
 use std::collections::BTreeMap;
 
+use marktwice_core::asked::Answer;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_port::{EngineError, Hold, Plan, RowSink};
 
 use crate::around::{plainly_held, surroundings};
+use crate::asked;
 use crate::breaches::{beside, breaches};
 use crate::driver::Driver;
 use crate::each;
@@ -49,6 +51,10 @@ impl<D: Driver> Hold for View<'_, D> {
             return Ok(CheckFound::open(check, "the rows cannot be held here".to_owned()));
         };
         self.driver.acting(|driver| each::ask(driver, held, check, false))
+    }
+
+    fn ask(&mut self, query: &str) -> Result<Answer, EngineError> {
+        self.driver.acting(|driver| asked::ask(driver, query))
     }
 
     fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {

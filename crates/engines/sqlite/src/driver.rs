@@ -23,6 +23,7 @@ use marktwice_relational::shell::Tabled;
 use marktwice_relational::statement::detail;
 use marktwice_relational::transaction::OfStep;
 use marktwice_sql::query::ask::Texts;
+use marktwice_sql::query::check::Question;
 use rusqlite::{ErrorCode, params_from_iter};
 
 use crate::ask::ask;
@@ -35,7 +36,7 @@ use crate::names::quoted;
 use crate::plan::plan;
 use crate::rules::rules;
 use crate::session::{Lite, STEPS};
-use crate::touches::touches;
+use crate::touches::{of_text, touches};
 use crate::values::{self, Bind};
 use crate::way_back::{by_definition, by_rows};
 
@@ -133,6 +134,23 @@ impl Driver for Lite {
 
     fn writes_views(&self) -> bool {
         false
+    }
+
+    /// While nothing may be written through the connection.
+    fn guarded<R>(
+        &mut self,
+        work: impl FnOnce(&mut Lite) -> Result<R, EngineError>,
+    ) -> Result<R, EngineError> {
+        let before: bool =
+            self.connection()?.pragma_query_value(None, "query_only", |row| row.get(0)).map_err(engine)?;
+        self.connection()?.pragma_update(None, "query_only", true).map_err(engine)?;
+        let done = work(self);
+        self.connection()?.pragma_update(None, "query_only", before).map_err(engine)?;
+        done
+    }
+
+    fn reads(&mut self, question: &Question) -> Result<Touches, EngineError> {
+        of_text(self.connection_mut()?, &question.text)
     }
 
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {

@@ -14,8 +14,16 @@ use crate::probe::{self, Act};
 /// Compiles the statement once more, to look at all that it would do.
 pub(crate) fn touches(connection: &mut Connection, plan: &Plan) -> Result<Touches, EngineError> {
     let detail = detail::<Table>(plan)?;
+    let mut touches = of_text(connection, &plan.statement)?;
+    touches.of_target(&plan.target.table, plan.kind, &plan.target, &plan.foreseen);
+    keys(&mut touches, &detail.foreign_keys, &plan.target, plan.kind, &plan.foreseen);
+    Ok(touches)
+}
+
+/// What a text would read and write; it is compiled, and not run.
+pub(crate) fn of_text(connection: &mut Connection, sql: &str) -> Result<Touches, EngineError> {
     let mut touches = Touches::default();
-    for step in probe::acts(connection, &plan.statement).map_err(engine)? {
+    for step in probe::acts(connection, sql).map_err(engine)? {
         match step.act {
             Act::Read { table, column } => {
                 touches.reads.push(Touch::rows(&table));
@@ -31,7 +39,5 @@ pub(crate) fn touches(connection: &mut Connection, plan: &Plan) -> Result<Touche
             Act::Other => {}
         }
     }
-    touches.of_target(&plan.target.table, plan.kind, &plan.target, &plan.foreseen);
-    keys(&mut touches, &detail.foreign_keys, &plan.target, plan.kind, &plan.foreseen);
     Ok(touches)
 }

@@ -372,6 +372,9 @@ impl<'a, 's> Begun<'a, 's> {
         if let Err(end) = self.fired(None) {
             return Err(self.end(*end));
         }
+        if let Err(end) = self.ask_last() {
+            return Err(self.over(*end));
+        }
         let (proven, snapshot) = (self.proven, self.snapshot.take());
         let whole = proven == self.run.steps.len();
         let (Some(snapshot), true) = (snapshot, whole) else { return Err(self.end(End::Failed(no_step()))) };

@@ -2,6 +2,7 @@
 //! all steps have run, and put right at the end of an undo.
 
 use marktwice_core::along::AlongRecord;
+use marktwice_core::asked::QueryFound;
 use marktwice_core::image::{Place, Role};
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
@@ -148,10 +149,13 @@ impl<'a, 's> Begun<'a, 's> {
     }
 
     /// The end of a rehearsal of a change: what triggers have written is looked at before nothing of it is left.
-    pub(crate) fn end_rehearsal_before(mut self, looking: &mut Fired) -> Result<(), Ended> {
-        match self.fired(Some(looking)) {
-            Ok(()) => self.end_rehearsal(),
-            Err(end) => Err(self.end(*end)),
+    pub(crate) fn end_rehearsal_before(mut self, looking: &mut Fired) -> Result<Vec<QueryFound>, Ended> {
+        if let Err(end) = self.fired(Some(looking)) {
+            return Err(self.end(*end));
+        }
+        match self.ask_last() {
+            Ok(found) => self.end_rehearsal().map(|()| found),
+            Err(end) => Err(self.over(*end)),
         }
     }
 }

@@ -83,7 +83,7 @@ pub fn each(condition: &str, language: Language) -> Result<Each, Finding> {
 }
 
 /// Whether every parenthesis in a text is opened and closed in it.
-fn closed(text: &str, language: Language) -> bool {
+pub(super) fn closed(text: &str, language: Language) -> bool {
     let Ok(tokens) = tokenize(text, language.dialect()) else { return false };
     let mut depth = 0;
     for token in &tokens {
