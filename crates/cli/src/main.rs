@@ -5,6 +5,7 @@ mod ambient;
 mod args;
 mod commands;
 mod config;
+mod dated;
 mod desk;
 mod engines;
 mod exit;

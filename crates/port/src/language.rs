@@ -86,6 +86,17 @@ pub struct Said {
     pub texts: Vec<String>,
 }
 
+/// How it is found out that a column holds nothing but days, or days with times.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Days {
+    /// A condition for rows in which it holds anything.
+    pub holds: String,
+    /// A condition for rows in which it holds something else; and the type to take the column for where there is no such row.
+    pub unlike: [(String, String); 2],
+    /// The type to take it for where it holds other things as well.
+    pub mixed: String,
+}
+
 /// What cannot be composed: what is wrong, and what to do.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
@@ -119,6 +130,11 @@ pub trait Language {
     /// A condition that holds for about one in `nth` of the rows that meet another, spread over all of them by their key; and the
     /// column of it. `None` where the key does not lend itself to it.
     fn sample(&self, _target: &Target, _condition: Option<&str>, _nth: u64) -> Option<(String, String)> {
+        None
+    }
+
+    /// How it is found out that a column holds nothing but days; `None` where its type says what it holds.
+    fn days(&self, _column: &Column) -> Option<Days> {
         None
     }
 

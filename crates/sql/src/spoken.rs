@@ -3,7 +3,7 @@
 use marktwice_core::Value;
 use marktwice_core::finding::TextPlace;
 use marktwice_core::table::{Column, Target};
-use marktwice_port::{self as port, Composed, Cut, Draft, Said, Uncomposed};
+use marktwice_port::{self as port, Composed, Cut, Days, Draft, Said, Uncomposed};
 use sqlparser::tokenizer::Token;
 
 use crate::compose;
@@ -73,6 +73,10 @@ impl port::Language for Language {
 
     fn sample(&self, target: &Target, condition: Option<&str>, nth: u64) -> Option<(String, String)> {
         compose::sample(*self, target, condition, nth)
+    }
+
+    fn days(&self, column: &Column) -> Option<Days> {
+        compose::days(*self, column)
     }
 
     fn table_name(&self, typed: &str) -> (Option<String>, String) {

@@ -10,6 +10,7 @@ use marktwice_port::{Draft, Which, Work};
 use marktwice_run::{Failure, in_common, rows, survey, target};
 
 use crate::args::{Common, DraftArgs, Format, word};
+use crate::dated::dated;
 use crate::desk::Desk;
 use crate::out::{print, print_document};
 use crate::parents::in_condition;
@@ -99,8 +100,9 @@ fn draft(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<(String, Vec<Alik
         .with(|context| target(context, schema.as_deref(), &name))
         .map_err(|failure| super::look::no_table(desk, failure, &name))?
         .seen;
+    let dated = dated(desk, &seen, schema.is_some(), &args.sets)?;
     let compose = |work: Work<'_>, rows: Which<'_>| {
-        let draft = Draft { target: &seen, schema: schema.is_some(), work, rows };
+        let draft = Draft { target: &dated, schema: schema.is_some(), work, rows };
         language.compose(&draft).map_err(|wrong| Trouble::usage(wrong.message, wrong.hint))
     };
     let count = |rows_of: Which<'_>, what: &str, limit: u64| {

@@ -9,6 +9,7 @@ use marktwice_run::{Agreement, ApplyOptions, Show, one_row, rows, survey};
 
 use super::apply::carry_out;
 use crate::args::{Common, Format, SetArgs};
+use crate::dated::dated;
 use crate::desk::Desk;
 use crate::form::{Form, edited};
 use crate::out::{print, tell};
@@ -39,8 +40,9 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
         return Ok(exit::DECLINED);
     };
     let named = named(&desk, &seen.target, &seen.declared.refers, &sets)?;
+    let dated = dated(&desk, &seen.target, schema.is_some(), &named.sets)?;
     let rows = typed.which();
-    let draft = Draft { target: &seen.target, schema: schema.is_some(), work: Work::Set(&named.sets), rows };
+    let draft = Draft { target: &dated, schema: schema.is_some(), work: Work::Set(&named.sets), rows };
     let composed = desk.engine.language().compose(&draft);
     let mut composed = composed.map_err(|wrong| Trouble::usage(wrong.message, wrong.hint).on(&desk.shown))?;
     if seen.target.key.kind == KeyKind::RowIdentity && keys.is_empty() {

@@ -156,3 +156,61 @@ fn a_form_sets_what_differs_and_asks_what_it_has_shown() {
         assert!(stage.value("SELECT word FROM kinds WHERE id = 1").contains("theirs"), "{seen}");
     });
 }
+
+#[test]
+fn days_move_and_numbers_are_added_to_by_the_engine() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE visit (id integer PRIMARY KEY, day date, moment timestamp NULL, sum numeric(8,2), day_text varchar(30), moment_text varchar(30), note varchar(30), n integer);
+             INSERT INTO visit VALUES (1, '2026-01-31', '2026-05-10 23:30:00', 12.50, '2026-02-27', '2026-05-10 23:30:00', '2026-02-27', 3),
+              (2, NULL, NULL, NULL, NULL, NULL, 'soon', NULL);",
+        );
+        let before = stage.dump();
+        let s = &stage.scene;
+        let set = |set: &str, status: i32| s.run(&["set", "visit", "1", set, "--yes"]).expect(status);
+        for (change, column, value) in [
+            ("day+=7d", "day", "2026-02-07"),
+            ("day-=2w", "day", "2026-01-17"),
+            ("day+=1y", "day", "2027-01-31"),
+            ("moment+=45min", "moment", "2026-05-11 00:15:00"),
+            ("moment-=1mo", "moment", "2026-04-10 23:30:00"),
+            ("sum+=1.25", "sum", "13.75"),
+            ("sum-=20", "sum", "-7.5"),
+            ("n-=-3", "n", "6"),
+            ("day_text+=2d", "day_text", "2026-03-01"),
+            ("moment_text+=1h", "moment_text", "2026-05-11 00:30:00"),
+        ] {
+            set(change, 0);
+            let found =
+                stage.value(&format!("SELECT count(*) FROM visit WHERE id = 1 AND {column} = '{value}'"));
+            let found = if ["sum", "n"].contains(&column) {
+                stage.value(&format!("SELECT count(*) FROM visit WHERE id = 1 AND {column} = {value}"))
+            } else {
+                found
+            };
+            assert!(found.contains('1'), "{:?}: {change}", stage.on);
+            s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+            assert_eq!(stage.dump(), before, "{:?}: {change}", stage.on);
+        }
+        // The engine's own day; elsewhere it is a text.
+        set("day=today", 0);
+        let today = stage.by("date('now')", "CURRENT_DATE", "CURRENT_DATE");
+        assert!(stage.value(&format!("SELECT count(*) FROM visit WHERE day = {today}")).contains('1'));
+        set("day_text=today", 0);
+        assert!(
+            stage
+                .value(
+                    "SELECT count(*) FROM visit WHERE day_text LIKE '20__-__-__' AND day_text > '2026-06-01'"
+                )
+                .contains('1')
+        );
+        set("moment=now", 0);
+        set("note=today", 0).says("note = 'today'");
+        set("note+=7d", 2).says("not only days");
+        set("day+=3h", 2).says("has no times");
+        set("day+=7", 2).says("no span of time");
+        set("sum+=7d", 2).says("no number");
+        // NULL stays NULL, which is nothing to do.
+        s.run(&["set", "visit", "2", "sum+=1", "--yes"]).expect(0).says("stays NULL");
+    });
+}
