@@ -45,6 +45,7 @@ struct Header {
     also_writes: Vec<AlsoWrites>,
     columns: Option<Vec<String>>,
     already_so: Option<AlreadySo>,
+    archive_to: Option<String>,
     #[serde(default)]
     was: BTreeMap<String, Said>,
     #[serde(default)]
@@ -317,6 +318,7 @@ impl Reader {
             also_writes,
             columns,
             already_so,
+            archive_to,
             was,
             check,
         } = header;
@@ -328,7 +330,8 @@ impl Reader {
             })?;
             each.push(EachCheck::was(&column, values));
         }
-        let mut terms = Terms { name, rows, changes, allow, also_writes, columns, already_so, each };
+        let mut terms =
+            Terms { name, rows, changes, allow, also_writes, columns, already_so, archive_to, each };
         self.checks.extend(check.into_iter().map(|check| (inside.clone(), step, check)));
         let several = self.change.steps.len() > 1;
         let own = Terms { allow: Vec::new(), ..terms.clone() } != Terms::default();

@@ -128,6 +128,12 @@ fn step(step: &StepPreview) -> Json {
         "closer_look": closer(step),
         "many_sources": step.many.as_ref().map(many),
         "leave_out": step.study.leave_out,
+        "archive": step.archive.as_ref().map(|archive| json!({
+            "table": archive.target.table,
+            "schema": archive.target.schema,
+            "columns": archive.columns.iter().map(|(own, _)| name(&step.block.target, *own)).collect::<Vec<_>>(),
+            "left_to_defaults": archive.left_to_defaults(),
+        })),
         "already_run": step.already_run.as_ref().map(|(run, when)| json!({ "run": run, "when": when })),
         "way_back": step.back,
         "stays_null": { "rows": step.stays_null.0, "operands": step.stays_null.1 },

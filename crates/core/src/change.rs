@@ -44,6 +44,9 @@ pub struct Terms {
     /// What is thought of rows that hold the new values already.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub already_so: Option<AlreadySo>,
+    /// The table that its rows are copied into before they go.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub archive_to: Option<String>,
     /// What must hold for each of its rows.
     #[serde(default, rename = "each_row", skip_serializing_if = "Vec::is_empty")]
     pub each: Vec<EachCheck>,
@@ -51,12 +54,13 @@ pub struct Terms {
 
 impl Terms {
     /// What a block about a step may say.
-    pub const KEYS: &str = "name, rows, changes, columns, already_so, was, also_writes, allow and check";
+    pub const KEYS: &str =
+        "name, rows, changes, columns, already_so, was, also_writes, archive_to, allow and check";
 
     /// These terms, with `other`'s in their place where it has any. Findings let pass add up, and so do checks.
     #[must_use]
     pub fn under(self, other: Terms) -> Terms {
-        let Terms { name, rows, changes, allow, also_writes, columns, already_so, each } = other;
+        let Terms { name, rows, changes, allow, also_writes, columns, already_so, archive_to, each } = other;
         let (mut all, mut checks, mut writes) = (self.allow, self.each, self.also_writes);
         writes.extend(also_writes);
         all.extend(allow);
@@ -69,6 +73,7 @@ impl Terms {
             also_writes: writes,
             columns: columns.or(self.columns),
             already_so: already_so.or(self.already_so),
+            archive_to: archive_to.or(self.archive_to),
             each: checks,
         }
     }
@@ -94,6 +99,7 @@ impl Terms {
             ("rows", self.rows.is_some() && other.rows.is_some()),
             ("changes", self.changes.is_some() && other.changes.is_some()),
             ("columns", self.columns.is_some() && other.columns.is_some()),
+            ("archive_to", self.archive_to.is_some() && other.archive_to.is_some()),
             ("already_so", self.already_so.is_some() && other.already_so.is_some()),
         ];
         both.into_iter().find(|(_, twice)| *twice).map(|(what, _)| what)

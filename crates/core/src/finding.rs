@@ -130,6 +130,9 @@ codes! {
     UnmeasuredWrite "unmeasured-write" Stop
         "Something is, or may be, written or done that nobody can measure here, so that neither a rollback nor an undo is promised for it."
         "Look at what is named; let it pass with --allow unmeasured-write.";
+    NoArchive "no-archive" Stop
+        "The table that archive_to names cannot take the rows as they are, or could not give them back."
+        "Give it a column for each of theirs, a default where nothing fills one, and a key; or name another table.";
     NoWayBack "no-way-back" Stop
         "The change could not be taken back afterwards: an undo of it is known to fail."
         "Look at what stands in the way; let it pass with --allow no-way-back.";

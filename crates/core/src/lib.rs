@@ -5,6 +5,7 @@
 //! or the command line, touch a file, or know a query language.
 
 pub mod along;
+pub mod archive;
 pub mod asked;
 pub mod breach;
 pub mod cell;

@@ -91,6 +91,9 @@ pub struct TriggeredReceipt {
     /// Rows that hold something else.
     #[serde(default)]
     pub changed: u64,
+    /// Whether they are rows that a step has put away there.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub archive: bool,
     /// Why its rows are not in the snapshot; then none are counted here.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unheld: Option<String>,
@@ -100,7 +103,14 @@ impl TriggeredReceipt {
     /// One of a table that is not held.
     pub fn unheld(table: &str, why: &str) -> TriggeredReceipt {
         let unheld = Some(why.to_owned());
-        TriggeredReceipt { table: table.to_owned(), inserted: 0, deleted: 0, changed: 0, unheld }
+        TriggeredReceipt {
+            table: table.to_owned(),
+            inserted: 0,
+            deleted: 0,
+            changed: 0,
+            archive: false,
+            unheld,
+        }
     }
 
     /// All rows.

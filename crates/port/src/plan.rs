@@ -3,6 +3,7 @@
 use std::any::Any;
 
 use marktwice_core::along::{Along, AlongCount};
+use marktwice_core::archive::Archive;
 use marktwice_core::finding::Finding;
 use marktwice_core::image::Place;
 use marktwice_core::many::Many;
@@ -44,6 +45,8 @@ pub struct Plan {
     pub along: Vec<Along>,
     /// Tables that triggers write, each with whether its rows are held.
     pub triggered: Vec<Triggered>,
+    /// Where its rows are put away before they go.
+    pub archive: Option<Archive>,
     /// Settings that bear on what the statement means here.
     pub settings: Vec<String>,
     /// The engine's own part.

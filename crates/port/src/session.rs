@@ -103,6 +103,14 @@ pub trait Session {
     /// When the engine fails.
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError>;
 
+    /// Adds to a plan that its rows are copied into a table before they go, with where each column goes.
+    ///
+    /// # Errors
+    /// [`EngineError::Refused`] where they cannot be put away there, or could not be taken out again.
+    fn archive(&mut self, _plan: &mut Plan, table: &str) -> Result<(), EngineError> {
+        Err(EngineError::Other(format!("this engine puts no rows away: {table}")))
+    }
+
     /// What a query reads that a change is checked by; runs nothing.
     ///
     /// # Errors

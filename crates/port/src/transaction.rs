@@ -107,6 +107,14 @@ pub trait Tx: Hold {
         sink: &mut KeepSink<'_>,
     ) -> Result<Matched, EngineError>;
 
+    /// Copies the held rows of a step to where its plan puts them away; gives the engine's own count.
+    ///
+    /// # Errors
+    /// When the engine refuses one.
+    fn archive(&mut self, plan: &Plan) -> Result<u64, EngineError> {
+        Err(EngineError::Other(format!("this engine puts no rows away: {}", plan.target.table)))
+    }
+
     /// Executes the plan's statement, verbatim, through an interface that takes one statement only.
     /// Gives the engine's own count.
     ///

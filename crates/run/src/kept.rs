@@ -26,6 +26,8 @@ pub struct KeptRows {
 pub struct Kept {
     /// By place, and by what was done.
     pub rows: Vec<KeptRows>,
+    /// Tables that rows were put away in.
+    pub archives: Vec<String>,
     /// How many rows were read, where there are more.
     pub among: Option<u64>,
 }
@@ -61,7 +63,9 @@ pub fn kept_rows(context: &Context<'_>, entry: &Entry, show: Show) -> Result<Kep
         }
     }
     places.sort_by_key(|(place, _)| (place.step, place.role, place.table));
+    let archives = receipt.triggered.iter().flatten().filter(|table| table.archive);
+    let archives = archives.map(|table| table.table.clone()).collect();
     let of =
         |(place, fired): (Place, Fired)| fired.blocks.into_iter().map(move |block| KeptRows { place, block });
-    Ok(Kept { rows: places.into_iter().flat_map(of).collect(), among })
+    Ok(Kept { rows: places.into_iter().flat_map(of).collect(), archives, among })
 }

@@ -7,6 +7,7 @@ use std::any::Any;
 
 use marktwice_core::Code;
 use marktwice_core::along::{Along, numbered};
+use marktwice_core::archive::{Archive, PutAway};
 use marktwice_core::asked::{QueryCheck, QueryFound};
 use marktwice_core::cell::diff;
 use marktwice_core::change::{Change, Terms};
@@ -51,6 +52,8 @@ pub(crate) struct StepFacts {
     pub(crate) record: StepRecord,
     pub(crate) along: Vec<Along>,
     pub(crate) triggered: Vec<Triggered>,
+    /// Where the rows are put away before they go.
+    pub(crate) archive: Option<Archive>,
     pub(crate) allowed: Vec<Code>,
     pub(crate) terms: Terms,
 }
@@ -64,9 +67,15 @@ impl StepFacts {
             record: record(plan, 0),
             along: plan.along.clone(),
             triggered: plan.triggered.clone(),
+            archive: plan.archive.clone(),
             allowed: change.allowed(plan.step),
             terms: change.terms(plan.step),
         }
+    }
+
+    /// Whether rows of it are put away in a table.
+    fn archives_to(&self, target: &Target) -> bool {
+        self.archive.as_ref().is_some_and(|archive| archive.target.same_table(target))
     }
 
     fn foreseen(&self) -> &[Foreseen] {
@@ -147,6 +156,7 @@ impl<'a> Prepared<'a> {
                     proven: 0,
                     beside: 0,
                     unheld: Vec::new(),
+                    put_away: Vec::new(),
                     first_answers: Vec::new(),
                 };
                 match begun.ask_first() {
@@ -254,6 +264,8 @@ pub(crate) struct Begun<'a, 's> {
     beside: u64,
     /// Tables that triggers write, and that are not held.
     unheld: Vec<TriggeredReceipt>,
+    /// What steps have put away, each with where.
+    put_away: Vec<(Archive, PutAway)>,
     /// What checks gave at the beginning that compare the end with it.
     first_answers: Vec<Option<marktwice_core::asked::Answer>>,
 }
@@ -558,6 +570,18 @@ impl<'a, 's> Marked<'a, 's> {
             return Err(self.end(ended_by(error)));
         }
         self.begun.run.context.ambient.progress(Phase::Executing, 0, None);
+        if let Some(archive) = &plan.archive {
+            match self.begun.tx.archive(plan) {
+                Ok(count) if count == self.held.matched => {}
+                Ok(count) => {
+                    let rows = words::rows(self.held.matched);
+                    let what =
+                        format!("{count} rows were put away in {} where {rows} go", archive.target.table);
+                    return Err(self.end(End::Verification(Faults::whole(&archive.target, what))));
+                }
+                Err(error) => return self.written(Some(plan), Err(error)),
+            }
+        }
         let count = self.begun.tx.execute(plan);
         self.written(Some(plan), count)
     }

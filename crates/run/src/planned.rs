@@ -1,9 +1,10 @@
 //! The steps of a change, planned: what each does, how they stand to each other, and how they are recorded.
 
 use marktwice_core::change::Change;
-use marktwice_core::finding::{Finding, Level};
+use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::receipt::{DatabaseId, StepReceipt};
 use marktwice_core::record::{MARK_FORMAT, MARK_VERSION, MarkHeader, StepRecord};
+use marktwice_core::side::AlsoWrites;
 use marktwice_core::steps::{Facts, Standing, stand};
 use marktwice_core::table::Target;
 use marktwice_port::{EngineError, Language, Plan, Session};
@@ -40,6 +41,11 @@ pub(crate) fn plan_all(
                 return Err(in_the_whole(error, &change.source));
             }
         };
+        if let Some(table) = change.terms(step).archive_to
+            && let Err(error) = session.archive(&mut plan, &table)
+        {
+            return Err(in_the_whole(error, &change.source));
+        }
         plan.step = step;
         let findings = plan.findings.into_iter();
         let findings = findings.map(|f| at_home(proven(session, language, &allow, f), &change.source));
@@ -48,6 +54,16 @@ pub(crate) fn plan_all(
         plans.push(plan);
     }
     written_by_steps(&mut plans);
+    for plan in &plans {
+        let Some(archive) = &plan.archive else { continue };
+        let away = AlsoWrites { table: archive.target.table.clone(), rows: None };
+        let own = plan.triggered.iter().find(|table| away.names(&table.shown));
+        if let Some(why) = own.and_then(|table| table.target.as_ref().err()) {
+            let message = format!("rows cannot be put away in {}: {why}", archive.target.table);
+            let finding = Finding::new(Code::NoArchive, message);
+            return Err(EngineError::Refused(Box::new(finding.hint("write it in a change of its own"))));
+        }
+    }
     let mut standings = vec![Standing::default(); plans.len()];
     if plans.len() > 1 {
         let touches =

@@ -1,6 +1,7 @@
 //! What a preview tells: of a change step by step, of an undo batch by batch.
 
 use marktwice_core::along::Along;
+use marktwice_core::archive::Archive;
 use marktwice_core::asked::QueryFound;
 use marktwice_core::check::CheckFound;
 use marktwice_core::many::Many;
@@ -200,6 +201,8 @@ pub struct StepPreview {
     pub since: Option<Since>,
     /// Whether its rows were told: looked at, or rehearsed.
     pub told: bool,
+    /// Where its rows are put away before they go.
+    pub archive: Option<Archive>,
     /// What a closer look has found.
     pub study: Study,
     /// Rows of the whole target.

@@ -340,6 +340,7 @@ fn assemble(
         back: held.back.clone(),
         fires: held.fires,
         stays_null: (0, Vec::new()),
+        archive: plan.archive.clone(),
     };
     if !told {
         let open = |check| CheckFound::open(check, "what rows the step meets".to_owned());

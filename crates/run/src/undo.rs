@@ -378,6 +378,7 @@ fn sentence(back: &Back, run: &str) -> String {
 fn facts(undoing: &Undoing, options: &UndoOptions) -> Vec<StepFacts> {
     let run = undoing.run();
     let one = |back: &Back| StepFacts {
+        archive: None,
         target: back.batch.target.clone(),
         record: StepRecord {
             kind: back.batch.kind,

@@ -28,7 +28,8 @@ use crate::stage::{On, Stage};
 pub const SCRIPT: &str =
     "CREATE TABLE t (id INTEGER PRIMARY KEY, a INT);\nINSERT INTO t VALUES (1, 1), (2, 2), (3, 3);
 CREATE TABLE c (id INTEGER PRIMARY KEY, t INT, FOREIGN KEY (t) REFERENCES t (id) ON DELETE CASCADE);\nINSERT INTO c VALUES (7, 2), (8, 1);
-CREATE TABLE g (id INTEGER PRIMARY KEY, n INT);\nINSERT INTO g VALUES (1, 0), (2, 9);";
+CREATE TABLE g (id INTEGER PRIMARY KEY, n INT);\nINSERT INTO g VALUES (1, 0), (2, 9);
+CREATE TABLE k (id INTEGER PRIMARY KEY, a INT, n INT);\nINSERT INTO k VALUES (9, 9, 9);";
 
 /// Surroundings without a clock, a terminal or anybody who stops.
 pub struct Quiet;
@@ -103,7 +104,9 @@ impl Ground {
     /// Makes the database and the logbook new.
     pub fn reset(&self) {
         let _ = std::fs::remove_dir_all(self.stage.scene.path("book"));
-        self.stage.run("DROP TABLE IF EXISTS c; DROP TABLE IF EXISTS t; DROP TABLE IF EXISTS g;");
+        self.stage.run(
+            "DROP TABLE IF EXISTS c; DROP TABLE IF EXISTS t; DROP TABLE IF EXISTS g; DROP TABLE IF EXISTS k;",
+        );
         self.stage.run(SCRIPT);
         // A trigger writes a third table.
         self.stage.run(self.stage.by(
@@ -182,7 +185,10 @@ pub fn change() -> Change {
         let start = change.source.len();
         change.source.push_str(sql);
         let also_writes = ["c", "g"].map(|table| AlsoWrites { table: table.to_owned(), rows: None }).to_vec();
-        let terms = Terms { rows: Some(Expect::Range(rows, Some(rows))), also_writes, ..Terms::default() };
+        // What goes is put away first.
+        let archive_to = sql.starts_with("DELETE").then(|| "k".to_owned());
+        let rows = Some(Expect::Range(rows, Some(rows)));
+        let terms = Terms { rows, also_writes, archive_to, ..Terms::default() };
         change.steps.push(ChangeStep { terms, range: start..change.source.len() });
         change.source.push_str(";\n");
     }

@@ -249,6 +249,10 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.view(plans, &mut |hold| work(&mut FaultyHold(hold, fuse.clone()))))
     }
 
+    fn archive(&mut self, plan: &mut Plan, table: &str) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.archive(plan, table))
+    }
+
     fn reads(&mut self, query: &str) -> Result<Touches, EngineError> {
         self.1.engine(|| self.0.reads(query))
     }
@@ -394,6 +398,10 @@ impl Tx for FaultyTx<'_> {
         sink: &mut KeepSink<'_>,
     ) -> Result<Matched, EngineError> {
         self.1.engine(|| self.0.hold_rows(batch, source, sink))
+    }
+
+    fn archive(&mut self, plan: &Plan) -> Result<u64, EngineError> {
+        self.1.engine(|| self.0.archive(plan))
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {

@@ -400,6 +400,7 @@ impl Session for Open {
             leave_out: None,
             along: Vec::new(),
             triggered: Vec::new(),
+            archive: None,
             settings: Vec::new(),
             target,
             detail: Box::new(step),

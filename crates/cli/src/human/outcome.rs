@@ -4,6 +4,7 @@ use std::fmt::Write;
 
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::{Receipt, RunKind, StepReceipt};
+use marktwice_core::triggered::TriggeredReceipt;
 use marktwice_run::{Answer, Compared, End, Preview, RunOutcome, Settling, Shown, UndoPreview, Verdict};
 
 use super::{BOLD, DIM, GOOD, STOP, WARN, cells, conflicts, number, rows, styled, trouble, verb};
@@ -248,10 +249,14 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     {
         let _ = writeln!(out, "  {}", cells::escape(&text));
     }
+    if let Some(rows) = put_away(receipt) {
+        let text = format!("before they went: {rows}, and an undo takes them out again");
+        let _ = writeln!(out, "  {}", styled(DIM, &cells::escape(&text)));
+    }
     if let Some(rows) = triggered(receipt) {
         let text = match receipt.kind {
             RunKind::Apply => format!("written by triggers, and in the snapshot: {rows}"),
-            RunKind::Undo => format!("what triggers wrote is put right: {rows}"),
+            RunKind::Undo => format!("other tables are put right: {rows}"),
         };
         let _ = writeln!(out, "  {}", cells::escape(&text));
     }
@@ -281,12 +286,20 @@ pub(crate) fn along(step: &StepReceipt) -> Option<String> {
 /// What triggers did to other tables; `None` where they did nothing that was held.
 pub(crate) fn triggered(receipt: &Receipt) -> Option<String> {
     let mut parts = Vec::new();
-    for table in receipt.triggered.iter().flatten() {
+    for table in receipt.triggered.iter().flatten().filter(|table| !table.archive) {
         let counts = [(table.inserted, "inserted"), (table.changed, "changed"), (table.deleted, "deleted")];
         for (n, what) in counts.into_iter().filter(|(n, _)| *n > 0) {
             parts.push(format!("{} of {} {what}", rows(n), table.table));
         }
     }
+    (!parts.is_empty()).then(|| parts.join(", "))
+}
+
+/// What a run has put away before it went.
+pub(crate) fn put_away(receipt: &Receipt) -> Option<String> {
+    let tables = receipt.triggered.iter().flatten().filter(|table| table.archive);
+    let one = |table: &TriggeredReceipt| format!("{} copied into {}", rows(table.inserted), table.table);
+    let parts: Vec<String> = tables.map(one).collect();
     (!parts.is_empty()).then(|| parts.join(", "))
 }
 

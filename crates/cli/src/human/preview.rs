@@ -62,7 +62,10 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
         }
     }
     for written in &preview.triggered {
-        by_triggers(&mut out, written, done_word(written.kind), ", by a trigger");
+        let mut archives = preview.steps.iter().filter_map(|step| step.archive.as_ref());
+        let away = archives.any(|archive| archive.target.same_table(&written.target));
+        let by = if away { ", put away there" } else { ", by a trigger" };
+        by_triggers(&mut out, written, done_word(written.kind), by);
     }
     queries(&mut out, &preview.checks);
     out
@@ -89,6 +92,7 @@ fn body(out: &mut String, step: &StepPreview) {
     let block = &step.block;
     row_table(out, block, &step.stays_null.1);
     totals(out, block);
+    put_away(out, step);
     along(out, block);
     many(out, step);
     closer::funnel(out, step);
@@ -154,7 +158,7 @@ pub(crate) fn undo(preview: &UndoPreview, verbose: bool) -> String {
     for batch in &preview.triggered {
         for block in &batch.block.along {
             let what = format!("to {}", back_word(block.kind));
-            by_triggers(&mut out, block, &what, "; a trigger wrote them");
+            by_triggers(&mut out, block, &what, "; the run wrote them beside its own");
         }
         if let Some(found) = &batch.left_alone {
             out.push('\n');
@@ -206,6 +210,7 @@ pub(super) fn kept(out: &mut String, kept: &Kept, several: bool) {
         let table = cells::escape(&block.target.table);
         let step = if several { format!("Step {} · ", place.step + 1) } else { String::new() };
         let by = match place.role {
+            Role::Trigger if kept.archives.contains(&block.target.table) => ", put away there",
             Role::Target => "",
             Role::Cascade => ", by a foreign key's action",
             Role::Trigger => ", by a trigger",
@@ -229,6 +234,23 @@ pub(crate) fn done_word(kind: StepKind) -> &'static str {
         StepKind::Insert => "inserted",
         StepKind::Delete => "deleted",
     }
+}
+
+/// Where the rows are put away before they go.
+fn put_away(out: &mut String, step: &StepPreview) {
+    let Some(archive) = step.archive.as_ref().filter(|_| step.told && step.block.matched > 0) else { return };
+    let goes = verb(step.block.matched, "is", "are");
+    let what = format!(
+        "{} {goes} copied into {} first, all columns by name",
+        rows(step.block.matched),
+        cells::escape(&archive.target.table)
+    );
+    let rest = archive.left_to_defaults();
+    let rest = match rest.as_slice() {
+        [] => String::new(),
+        names => format!("; left to its defaults: {}", cells::escape(&names.join(", "))),
+    };
+    let _ = writeln!(out, "\n  {}{rest}", styled(BOLD, &what));
 }
 
 /// Rows that are taken along.

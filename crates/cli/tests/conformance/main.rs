@@ -11,6 +11,7 @@
 mod again;
 mod aimed;
 mod along;
+mod archived;
 mod asked;
 mod checks;
 mod cluster;

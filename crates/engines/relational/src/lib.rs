@@ -4,6 +4,7 @@
 //! Nothing here speaks a protocol; it knows SQL only in so far as the engines write it alike.
 
 pub mod along;
+pub mod archive;
 pub mod around;
 pub mod asked;
 pub mod breaches;

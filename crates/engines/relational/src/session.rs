@@ -5,7 +5,7 @@ use marktwice_core::finding::Code;
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::SideWrite;
-use marktwice_core::steps::Touches;
+use marktwice_core::steps::{Touch, Touches};
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::{NamedBy, Target};
@@ -23,7 +23,7 @@ use crate::shell::{Tabled, forms};
 use crate::statement::detail;
 use crate::transaction::Transaction;
 use crate::view::View;
-use crate::{along, asked, through, ties, triggered};
+use crate::{along, archive, asked, through, ties, triggered};
 
 /// An open database of a relational engine.
 pub struct Opened<D> {
@@ -107,7 +107,13 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
-        self.driver.looking(|driver| driver.touches(plan))
+        let mut touches = self.driver.looking(|driver| driver.touches(plan))?;
+        touches.writes.extend(plan.archive.iter().map(|archive| Touch::rows(&archive.target.table)));
+        Ok(touches)
+    }
+
+    fn archive(&mut self, plan: &mut Plan, table: &str) -> Result<(), EngineError> {
+        self.driver.looking(|driver| archive::settle(driver, plan, table))
     }
 
     fn reads(&mut self, query: &str) -> Result<Touches, EngineError> {

@@ -17,6 +17,7 @@ use marktwice_port::{
 use marktwice_sql::dialect::ours::wanted;
 
 use crate::along::{self, Gathered};
+use crate::archive;
 use crate::around::{actions, count, still_defined, surroundings};
 use crate::asked;
 use crate::breaches::{beside, breaches};
@@ -197,6 +198,13 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         self.steps.insert(batch.step, OfStep { held, kind: batch.kind, executed: 0, fired, books });
         self.keep_along(gathered)?;
         Ok(Matched { matched, total, side, along, many: None, back: WayBack::default(), fires: false })
+    }
+
+    fn archive(&mut self, plan: &Plan) -> Result<u64, EngineError> {
+        let none = || EngineError::Other("the step puts no rows away".to_owned());
+        let to = plan.archive.as_ref().ok_or_else(none)?;
+        let held = self.rows_held(plan.step)?;
+        self.driver.acting(|driver| archive::put_away(driver, &held, to))
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {

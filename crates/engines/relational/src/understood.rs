@@ -82,6 +82,7 @@ impl<T: Tabled> Understood<T> {
             findings: all,
             along: Vec::new(),
             triggered: Vec::new(),
+            archive: None,
             settings,
             detail: Box::new(detail),
         }

@@ -3,6 +3,7 @@
 
 use marktwice_core::Code;
 use marktwice_core::along::{Along, AlongReceipt, AlongRecord, numbered};
+use marktwice_core::archive::PutAway;
 use marktwice_core::change::AlreadySo;
 use marktwice_core::check::CheckFound;
 use marktwice_core::image::{Image, Place, Role};
@@ -11,7 +12,7 @@ use marktwice_core::receipt::RunState;
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
 use marktwice_core::side::{ELSEWHERE, SideWrite};
 use marktwice_core::table::{KeyKind, Target};
-use marktwice_core::triggered;
+use marktwice_core::triggered::{self, Triggered};
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::verify::{Fate, judge};
@@ -197,7 +198,14 @@ impl<'a, 's> Written<'a, 's> {
         looking: Option<&mut Collector<'_>>,
     ) -> Result<Option<(String, Code)>, EngineError> {
         let step = self.begun.proven;
-        let measured = self.begun.tx.effects(step)?;
+        let mut measured = self.begun.tx.effects(step)?;
+        // What is put away is compared row by row in the end.
+        if let Some(archive) = &facts.archive {
+            let is_it =
+                |table: &&Triggered| table.target.as_ref().is_ok_and(|t| t.same_table(&archive.target));
+            let shown = facts.triggered.iter().find(is_it).map(|table| table.shown.as_str());
+            measured.retain(|write| Some(write.table.as_str()) != shown);
+        }
         if let Some(collector) = looking {
             collector.measured(&measured);
         }
@@ -289,10 +297,16 @@ impl<'a, 's> Written<'a, 's> {
         let context = run.context;
         let stop = context.ambient.stopper();
         let mut pass = Pass { faults: Faults::none(rows.target), net: 0, pairs: 0, changed: 0 };
+        let facts = run.steps.get(step);
+        let archive = facts.and_then(|facts| facts.archive.clone()).filter(|_| rows.along.is_none());
+        let mut put_away = PutAway::default();
         tx.pair(rows.number, &mut |held, now| {
             pass.pairs += 1;
             if let Some(collector) = looking.as_deref_mut() {
                 collector.became(held, now);
+            }
+            if let (Some(archive), Some(before)) = (&archive, held.image.before()) {
+                put_away.add(archive.columns.iter().map(|(own, _)| before.get(*own)));
             }
             match judge(rows.foreseen, held, now) {
                 Ok(fate) => {
@@ -312,6 +326,7 @@ impl<'a, 's> Written<'a, 's> {
             tick(context, Phase::Proving, pass.pairs, Some(matched), &*stop)
         })
         .map_err(|error| End::Failed(unwrap_sink(error)))?;
+        self.begun.put_away.extend(archive.map(|archive| (archive, put_away)));
         if pass.faults.count > 0 {
             return Err(Box::new(End::Verification(pass.faults)));
         }

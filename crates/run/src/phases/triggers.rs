@@ -2,6 +2,7 @@
 //! all steps have run, and put right at the end of an undo.
 
 use marktwice_core::along::AlongRecord;
+use marktwice_core::archive::{Archive, PutAway};
 use marktwice_core::asked::QueryFound;
 use marktwice_core::image::{Place, Role};
 use marktwice_core::side::SideWrite;
@@ -21,7 +22,8 @@ impl<'a, 's> Begun<'a, 's> {
         let Some(facts) = self.run.steps.get(self.proven) else { return Ok(()) };
         let mut tables = Vec::new();
         for table in &facts.triggered {
-            if !side.iter().any(|write| is_fired(write) && write.table == table.shown) {
+            let archive = table.target.as_ref().is_ok_and(|target| facts.archives_to(target));
+            if !archive && !side.iter().any(|write| is_fired(write) && write.table == table.shown) {
                 continue;
             }
             match &table.target {
@@ -118,12 +120,19 @@ impl<'a, 's> Begun<'a, 's> {
             let mut receipt = TriggeredReceipt::unheld(&target.table, "");
             receipt.unheld = None;
             let mut seen = 0;
+            let steps = &self.run.steps;
+            let archive =
+                steps.iter().find_map(|f| f.archive.clone().filter(|a| a.target.same_table(&target)));
+            let mut arrived = PutAway::default();
             let paired = self.tx.pair(number, &mut |held, now| {
                 seen += 1;
                 tick(context, Phase::Proving, seen, None, &*stop)?;
                 let before = held.image.before();
                 if before == now {
                     return Ok(());
+                }
+                if let (Some(archive), None, Some(now)) = (&archive, before, now) {
+                    arrived.add(archive.columns.iter().map(|(_, place)| now.get(*place)));
                 }
                 match (before, now) {
                     (None, _) => receipt.inserted += 1,
@@ -141,11 +150,39 @@ impl<'a, 's> Begun<'a, 's> {
                 Ok(())
             });
             paired.map_err(|error| Box::new(End::Failed(unwrap_sink(error))))?;
+            if let Some(archive) = &archive {
+                self.as_put_away(archive, &arrived, &receipt)?;
+                receipt.archive = true;
+            }
             self.beside += receipt.rows();
             receipts.push(receipt);
         }
         self.run.receipt(|receipt| receipt.triggered = Some(receipts));
         Ok(())
+    }
+
+    /// What has arrived in a table is what steps have put away there, and nothing else of it was written.
+    fn as_put_away(
+        &self,
+        archive: &Archive,
+        arrived: &PutAway,
+        receipt: &TriggeredReceipt,
+    ) -> Result<(), Box<End>> {
+        let table = &archive.target;
+        let mut gone = self.put_away.iter().filter(|(to, _)| to.target.same_table(table));
+        let agrees = match (gone.next(), gone.next()) {
+            (Some((_, put_away)), None) => put_away == arrived,
+            // Of several steps only the number is compared.
+            _ => {
+                let all = self.put_away.iter().filter(|(to, _)| to.target.same_table(table));
+                all.map(|(_, put_away)| put_away.rows).sum::<u64>() == arrived.rows
+            }
+        };
+        if agrees && receipt.deleted + receipt.changed == 0 {
+            return Ok(());
+        }
+        let what = format!("what was put away in {} does not hold what the rows held", table.table);
+        Err(Box::new(End::Verification(Faults::whole(table, what))))
     }
 
     /// The end of a rehearsal of a change: what triggers have written is looked at before nothing of it is left.

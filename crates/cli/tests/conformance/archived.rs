@@ -1,0 +1,138 @@
+//! Rows that are put away before a DELETE takes them away, in the same transaction, and taken out again by an undo.
+
+use marktwice_testkit::stage::On;
+
+use crate::each;
+
+const GO: &str = "DELETE FROM hive WHERE keeper_id = 3";
+
+fn file(table: &str, statement: &str) -> String {
+    format!("/* marktwice\ntitle = \"Put away\"\nrows = 2\narchive_to = \"{table}\"\n*/\n{statement};\n")
+}
+
+#[test]
+fn rows_are_put_away_as_they_are_and_come_back() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run(
+            "CREATE TABLE gone (note varchar(60), hive_id integer PRIMARY KEY, keeper_id integer, kilos decimal(8,2), place varchar(20) DEFAULT 'here');
+             INSERT INTO gone VALUES ('mine', 1, 9, 1.5, 'there');",
+        );
+        let before = stage.dump();
+        s.write("go.sql", file("gone", GO));
+        s.run(&["preview", "go.sql"])
+            .expect(0)
+            .says("2 rows are copied into gone first, all columns by name; left to its defaults: place");
+        s.run(&["rehearse", "go.sql"]).expect(0).says("It would be committed");
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        s.run(&["apply", "go.sql", "--yes"]).expect(0).says("before they went: 2 rows copied into gone");
+        let after = stage.dump();
+        let count = |sql: &str| stage.value(&format!("SELECT count(*) FROM {sql}"));
+        assert!(count("gone WHERE place = 'here' AND hive_id IN (12, 13) AND keeper_id = 3").contains('2'));
+        assert!(count("gone WHERE hive_id = 12 AND note = 'it''s' AND kilos = 99.99").contains('1'));
+        s.run(&["receipt"]).expect(0).says("2 rows copied into gone");
+        s.run(&["look", "--run"]).expect(0).says("as the run left");
+        // What others put there meanwhile stays.
+        stage.run("INSERT INTO gone (hive_id, note) VALUES (77, 'later');");
+        s.run(&["undo", "--yes", "--rows", "2"])
+            .expect(0)
+            .says("other tables are put right: 2 rows of gone deleted");
+        stage.run("DELETE FROM gone WHERE hive_id = 77;");
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        // The undo of the undo is the change again.
+        let runs = s.run(&["history", "--format", "json"]).expect(0).json();
+        let last = runs["runs"][0]["receipt"]["run"].as_str().unwrap().to_owned();
+        s.run(&["undo", &last, "--yes", "--rows", "2"]).expect(0);
+        assert_eq!(stage.dump(), after, "{:?}", stage.on);
+    });
+}
+
+#[test]
+fn what_cannot_be_put_away_as_it_is_changes_nothing() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run(
+            "CREATE TABLE narrow (hive_id integer PRIMARY KEY, keeper_id integer, note varchar(60));
+             CREATE TABLE wanting (hive_id integer PRIMARY KEY, keeper_id integer, kilos decimal(8,2), note varchar(60), by_whom varchar(9) NOT NULL);
+             CREATE TABLE taken (hive_id integer PRIMARY KEY, keeper_id integer, kilos decimal(8,2), note varchar(60));
+             CREATE TABLE keyless (hive_id integer, keeper_id integer, kilos decimal(8,2), note varchar(60));
+             INSERT INTO taken VALUES (13, 1, NULL, 'was here');",
+        );
+        match stage.on {
+            On::Sqlite => stage.run(
+                "CREATE TABLE other (hive_id integer PRIMARY KEY, keeper_id integer, kilos text, note varchar(60));
+                 CREATE TABLE watched (hive_id integer PRIMARY KEY, keeper_id integer, kilos decimal(8,2), note varchar(60));
+                 CREATE TRIGGER watch AFTER INSERT ON watched BEGIN UPDATE watched SET note = 'seen' WHERE hive_id = new.hive_id; END;",
+            ),
+            On::Postgres => stage.run(
+                "CREATE TABLE other (hive_id integer PRIMARY KEY, keeper_id integer, kilos integer, note varchar(60));
+                 CREATE TABLE watched (hive_id integer PRIMARY KEY, keeper_id integer, kilos decimal(8,2), note varchar(60));
+                 CREATE FUNCTION watch() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN new.note := 'seen'; RETURN new; END $$;
+                 CREATE TRIGGER watch BEFORE INSERT ON watched FOR EACH ROW EXECUTE FUNCTION watch();",
+            ),
+            On::Maria => stage.run(
+                "CREATE TABLE other (hive_id integer PRIMARY KEY, keeper_id integer, kilos integer, note varchar(60));
+                 CREATE TABLE watched (hive_id integer PRIMARY KEY, keeper_id integer, kilos decimal(8,2), note varchar(60));
+                 CREATE TRIGGER watch BEFORE INSERT ON watched FOR EACH ROW SET new.note = 'seen';",
+            ),
+        }
+        let before = stage.dump();
+        let keyless = stage.by("committed as", "no key", "no key");
+        for (table, status, says) in [
+            ("narrow", 3, "narrow has no place for kilos of hive"),
+            ("wanting", 3, "nothing fills by_whom of wanting"),
+            ("hive", 3, "the table that the rows go from"),
+            ("nowhere", 3, "there is no table nowhere"),
+            ("watched", 3, "could not be taken out again"),
+            ("taken", 1, "taken"),
+            ("other", 4, "what was put away in other does not hold what the rows held"),
+        ] {
+            s.write("go.sql", file(table, GO));
+            let answer = s.run(&["apply", "go.sql", "--yes"]);
+            answer.expect(status).says(says);
+            assert_eq!(stage.dump(), before, "{:?}: {table}", stage.on);
+        }
+        let update = "UPDATE hive SET note = NULL WHERE keeper_id = 3";
+        s.write("go.sql", file("taken", update));
+        s.run(&["apply", "go.sql", "--yes"]).expect(3).says("this step takes none away");
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        // Rows that only their contents tell could not be told apart when they are taken out again.
+        s.write("go.sql", file("keyless", GO));
+        let answer = s.run(&["apply", "go.sql", "--yes"]);
+        let answer = answer.says(keyless);
+        if answer.status == Some(0) {
+            s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+        }
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}
+
+#[test]
+fn steps_put_rows_away_and_go_on() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run(
+            "CREATE TABLE gone (hive_id integer PRIMARY KEY, keeper_id integer, kilos decimal(8,2), note varchar(60));
+             CREATE TABLE gone_keeper (keeper_id integer PRIMARY KEY, name varchar(40), email varchar(60), region varchar(20));",
+        );
+        let before = stage.dump();
+        s.write(
+            "go.sql",
+            "/* marktwice\ntitle = \"Orla leaves\"\n\n[[check]]\nsql = \"SELECT count(*) FROM gone\"\nchanges_by = 2\n*/\n\
+             /* marktwice step\nrows = 2\narchive_to = \"gone\"\n*/\nDELETE FROM hive WHERE keeper_id = 3;\n\
+             /* marktwice step\nrows = 1\narchive_to = \"gone_keeper\"\n*/\nDELETE FROM keeper WHERE keeper_id = 3 AND NOT EXISTS (SELECT 1 FROM hive WHERE hive.keeper_id = keeper.keeper_id);\n\
+             /* marktwice step\nrows = 1\n*/\nUPDATE gone SET note = 'light' WHERE kilos IS NULL AND note = ' x ';\n",
+        );
+        // What was put away is another step's own: nobody could say any more what came of it.
+        s.run(&["apply", "go.sql", "--yes"]).expect(3);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        let text = std::fs::read_to_string(s.path("go.sql")).unwrap();
+        let two = text.split("/* marktwice step\nrows = 1\n*/").next().unwrap().to_owned();
+        s.write("go.sql", two);
+        s.run(&["apply", "go.sql", "--yes"])
+            .expect(0)
+            .says("2 rows copied into gone, 1 row copied into gone_keeper");
+        s.run(&["undo", "--yes", "--rows", "3"]).expect(0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}

@@ -1,0 +1,111 @@
+//! Rows that are put away before a DELETE: which table takes them, column by column, and the copying.
+
+use marktwice_core::archive::Archive;
+use marktwice_core::finding::{Code, Finding};
+use marktwice_core::mark::StepKind;
+use marktwice_core::near::nearest;
+use marktwice_core::table::Target;
+use marktwice_port::{EngineError, Plan};
+use marktwice_sql::compose::table_name;
+use marktwice_sql::dialect::ours::before;
+
+use crate::driver::Driver;
+use crate::held::Held;
+use crate::shell::Tabled;
+use crate::triggered::which;
+
+fn refused(message: String, hint: &str) -> EngineError {
+    EngineError::Refused(Box::new(Finding::new(Code::NoArchive, message).hint(hint)))
+}
+
+/// Adds to a plan where its rows are put away.
+///
+/// # Errors
+/// [`EngineError::Refused`] where there is no such table, a column has no place in it, something in it stays without a value, or
+/// rows could not be taken out of it again; what the engine says.
+pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Result<(), EngineError> {
+    if plan.kind != StepKind::Delete {
+        let message = "archive_to puts rows away that go, and this step takes none away".to_owned();
+        return Err(refused(message, "leave archive_to out, or write a DELETE"));
+    }
+    let (schema, name) = table_name(typed);
+    let Ok(table) = driver.named(schema.as_deref(), &name) else {
+        let names: Vec<String> = driver.names(false)?.into_iter().map(|(_, name)| name).collect();
+        let near = nearest(&name, names.iter().map(String::as_str));
+        let hint = near.map_or_else(
+            || "make it first, with the columns of the rows and a key".to_owned(),
+            |near| format!("did you mean {near}? It must be there, with the columns of the rows and a key"),
+        );
+        return Err(refused(format!("there is no table {typed} to put the rows away in"), &hint));
+    };
+    let own = &plan.target;
+    let target = table.target().clone();
+    if target.same_table(own) {
+        return Err(refused(format!("{typed} is the table that the rows go from"), "name another table"));
+    }
+    let mut columns = Vec::new();
+    let mut without = Vec::new();
+    for (at, column) in own.columns.iter().enumerate() {
+        match target.position(&column.name) {
+            Some(place) if target.columns.get(place).is_some_and(|c| !c.generated) => {
+                columns.push((at, place))
+            }
+            _ if column.generated => {}
+            _ => without.push(column.name.clone()),
+        }
+    }
+    if !without.is_empty() {
+        let message = format!("{} has no place for {} of {}", target.table, without.join(", "), own.table);
+        return Err(refused(message, "give it these columns, by these names"));
+    }
+    let declared = driver.declared(&table)?;
+    let number_of_its_own = |at: usize| {
+        target.key.columns == [at]
+            && target.columns.get(at).is_some_and(|c| c.declared.to_ascii_lowercase().contains("int"))
+    };
+    let empty = target.columns.iter().enumerate().filter(|(at, column)| {
+        let default = declared.defaults.get(*at).is_some_and(Option::is_some);
+        let filled = columns.iter().any(|(_, place)| place == at);
+        column.not_null && !column.generated && !default && !filled && !number_of_its_own(*at)
+    });
+    let empty: Vec<String> = empty.map(|(_, column)| column.name.clone()).collect();
+    if !empty.is_empty() {
+        let message = format!("nothing fills {} of {}, which takes no NULL", empty.join(", "), target.table);
+        return Err(refused(message, "give it a default"));
+    }
+    let written: Vec<Target> =
+        std::iter::once(own).chain(plan.along.iter().map(|along| &along.target)).cloned().collect();
+    let held = which(driver, &[], std::slice::from_ref(&target), &written, true)?;
+    if let Some(why) = held.iter().find_map(|table| table.target.as_ref().err()) {
+        let message = format!("rows put away in {} could not be taken out again: {why}", target.table);
+        return Err(refused(message, "put them away in a table of which that is not so"));
+    }
+    for table in held {
+        plan.triggered.retain(|known| known.shown != table.shown);
+        plan.triggered.push(table);
+    }
+    plan.archive = Some(Archive { target, columns });
+    Ok(())
+}
+
+/// Copies the held rows of a step to where they are put away; gives how many the engine says it wrote.
+///
+/// # Errors
+/// What the engine says.
+pub fn put_away<D: Driver>(
+    driver: &mut D,
+    held: &Held<D::Table>,
+    archive: &Archive,
+) -> Result<u64, EngineError> {
+    let table = driver.described(&archive.target.schema, &archive.target.table)?;
+    let places = archive.columns.iter().filter_map(|(_, place)| archive.target.columns.get(*place));
+    let places: Vec<String> = places.map(|column| D::Table::LANGUAGE.quoted(&column.name)).collect();
+    let values: Vec<String> = archive.columns.iter().map(|(own, _)| format!("h.{}", before(*own))).collect();
+    driver.execute(&format!(
+        "INSERT INTO {} ({}) SELECT {} FROM {} AS h",
+        table.inserted_name(),
+        places.join(", "),
+        values.join(", "),
+        held.name()
+    ))
+}
