@@ -124,7 +124,7 @@ fn what_others_have_written_since_is_left_to_triggers() {
         let told = run(stage, &part, &["--allow", "undeclared-write"], 0);
         assert!(told.contains("hive_log is left to what triggers make of it: only some rows"), "{told}");
         let rest = run(stage, &["undo", &last_run(stage), "--yes"], &[], 0);
-        assert!(rest.contains("what triggers wrote is put right"), "{rest}");
+        assert!(rest.contains("other tables are put right"), "{rest}");
     });
 }
 
@@ -163,5 +163,24 @@ fn what_cannot_be_held_is_named_with_why() {
             let undo = run(stage, &["undo", &last_run(stage), "--yes"], &["--allow", "undeclared-write"], 0);
             assert!(undo.contains("plain is left to what triggers make of it"), "{undo}");
         }
+    });
+}
+
+#[test]
+fn a_declared_number_of_rows_must_be_met() {
+    each(|stage| {
+        watched(stage);
+        let before = stage.dump();
+        let declared = |log: &str, entries: &str, status: i32| {
+            let more = ["--rows", "2", "--yes", "--also-writes", log, "--also-writes", entries];
+            run(stage, &["apply", "--sql", RAISED], &more, status)
+        };
+        // A row that is written twice is one row.
+        declared("hive_log=3", "entries=1", 4);
+        declared("hive_log=2", "entries=2", 4);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        declared("hive_log=2", "entries=1", 0);
+        run(stage, &["undo", "--yes", "--rows", "2"], &[], 0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
 }

@@ -210,7 +210,13 @@ impl<'a, 's> Written<'a, 's> {
             collector.measured(&measured);
         }
         let all_declared = facts.terms.declares_all(&self.held.side);
-        let counted = measured.iter().filter(|write| !(all_declared && write.table == ELSEWHERE)).cloned();
+        // What is compared row by row in the end is counted then, each row once.
+        let later = |write: &SideWrite| {
+            let mut declared = facts.terms.also_writes.iter().filter(|d| d.rows.is_some());
+            declared.any(|d| d.names(&write.table) && self.begun.counted_in_the_end(d))
+        };
+        let counted = measured.iter().filter(|write| !(all_declared && write.table == ELSEWHERE));
+        let counted = counted.filter(|write| !later(write)).cloned();
         if let Some(write) = first_undeclared(facts, &counted.collect::<Vec<_>>()) {
             return Ok(Some(write));
         }
@@ -225,6 +231,10 @@ impl<'a, 's> Written<'a, 's> {
     fn uncounted(&self, facts: &StepFacts, measured: &[SideWrite]) -> Option<(String, Code)> {
         for declared in &facts.terms.also_writes {
             let Some(rows) = declared.rows else { continue };
+            // Rows that are compared once all steps have run are counted then, each once.
+            if self.begun.counted_in_the_end(declared) {
+                continue;
+            }
             let of = |writes: &[SideWrite]| -> Vec<SideWrite> {
                 writes.iter().filter(|write| declared.names(&write.table)).cloned().collect()
             };

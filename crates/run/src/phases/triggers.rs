@@ -1,17 +1,18 @@
 //! Tables that triggers write, in the phases of a run: held before the first statement that may write them, looked at again when
 //! all steps have run, and put right at the end of an undo.
 
+use marktwice_core::Code;
 use marktwice_core::along::AlongRecord;
 use marktwice_core::archive::{Archive, PutAway};
 use marktwice_core::asked::QueryFound;
 use marktwice_core::image::{Place, Role};
-use marktwice_core::side::SideWrite;
+use marktwice_core::side::{AlsoWrites, SideWrite};
 use marktwice_core::table::Target;
 use marktwice_core::triggered::{Triggered, TriggeredReceipt, is_fired};
 use marktwice_port::{Batch, ChangeSource, EngineError, KeepSink, Phase, Tx};
 
 use super::proof::{Records, row_change};
-use super::{Begun, Ended, ended_by, no_step, read_back, tick};
+use super::{Begun, Ended, StepFacts, ended_by, no_step, read_back, tick};
 use crate::collect::{Fired, unwrap_sink};
 use crate::faults::Faults;
 use crate::outcome::End;
@@ -157,8 +158,40 @@ impl<'a, 's> Begun<'a, 's> {
             self.beside += receipt.rows();
             receipts.push(receipt);
         }
+        if let Some(what) = self.not_as_declared(&receipts) {
+            return Err(Box::new(End::SideEffects(what, Code::UndeclaredWrite)));
+        }
         self.run.receipt(|receipt| receipt.triggered = Some(receipts));
         Ok(())
+    }
+
+    /// Whether a declared number of rows is of a table that is held as a whole, and declared by one step only.
+    pub(super) fn counted_in_the_end(&self, declared: &AlsoWrites) -> bool {
+        let steps = &self.run.steps;
+        let names = |facts: &StepFacts| {
+            facts.terms.also_writes.iter().any(|other| other.table.eq_ignore_ascii_case(&declared.table))
+        };
+        let mut tables = steps.iter().flat_map(|facts| &facts.triggered);
+        tables.any(|table| table.target.is_ok() && declared.names(&table.shown))
+            && steps.iter().filter(|facts| names(facts)).count() == 1
+    }
+
+    /// A table of which another number of rows was written than was declared.
+    fn not_as_declared(&self, written: &[TriggeredReceipt]) -> Option<String> {
+        let declared = self.run.steps.iter().flat_map(|facts| &facts.terms.also_writes);
+        for (declared, rows) in declared.filter_map(|d| Some((d, d.rows?))) {
+            let Some(found) = written.iter().find(|w| w.unheld.is_none() && declared.names(&w.table)) else {
+                continue;
+            };
+            if self.counted_in_the_end(declared) && !rows.met(found.rows(), found.rows()) {
+                let table = &declared.table;
+                return Some(format!(
+                    "{} rows of {table} were written, where {rows} were declared",
+                    found.rows()
+                ));
+            }
+        }
+        None
     }
 
     /// What has arrived in a table is what steps have put away there, and nothing else of it was written.
