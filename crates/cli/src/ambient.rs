@@ -181,6 +181,7 @@ fn name(phase: Phase) -> &'static str {
         Phase::Executing => "executing the statement",
         Phase::Proving => "verifying every row, writing the snapshot",
         Phase::Comparing => "comparing with what the run left",
+        Phase::Copying => "copying the whole database",
         Phase::Restoring => "putting the rows back",
         Phase::Committing => "committing",
     }

@@ -207,6 +207,9 @@ pub struct Receipt {
     pub rehearsed: bool,
     /// The steps, in order.
     pub steps: Vec<StepReceipt>,
+    /// The copy of the whole database that was made before: its file, and its size in bytes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub copy: Option<(String, u64)>,
     /// What checks of the whole change have found.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<QueryFound>,
@@ -266,6 +269,7 @@ impl Receipt {
             changed_elsewhere: Vec::new(),
             rehearsed: false,
             steps,
+            copy: None,
             checks: Vec::new(),
             triggered: None,
             token: None,

@@ -32,6 +32,8 @@ pub struct Stamp {
 pub enum Phase {
     /// Reading the matched rows.
     Reading,
+    /// Copying the whole database.
+    Copying,
     /// Holding them inside the transaction.
     Holding,
     /// The statement is at work.

@@ -20,5 +20,5 @@ pub use logbook::{
 };
 pub use marktwice_core::side::{SideHow, SideWrite};
 pub use plan::{Batch, Matched, Plan, Reach};
-pub use session::{Engine, FoundSink, Intent, Limits, PATIENCE, PATIENCE_IN_ALL, Session, Viewing};
+pub use session::{Engine, FoundSink, Intent, Limits, PATIENCE, PATIENCE_IN_ALL, Session, Told, Viewing};
 pub use transaction::{ChangeSource, CommitOutcome, Hold, Keep, KeepSink, PairSink, RowSink, Settings, Tx};

@@ -25,6 +25,9 @@ pub type FoundSink<'a> = dyn FnMut(&RowChange, Option<&[Value]>) -> Result<(), S
 /// What is done in a view: first the steps are held, then their rows are handed over.
 pub type Viewing<'a> = dyn FnMut(&mut dyn Hold) -> Result<(), EngineError> + 'a;
 
+/// Told how far something is, and of how much; says whether to stop.
+pub type Told<'a> = dyn FnMut(u64, u64) -> bool + 'a;
+
 /// How long one question of a closer look may take.
 pub const PATIENCE: Duration = Duration::from_secs(2);
 /// How long a closer look may take in all.
@@ -109,6 +112,16 @@ pub trait Session {
     /// [`EngineError::Refused`] where they cannot be put away there, or could not be taken out again.
     fn archive(&mut self, _plan: &mut Plan, table: &str) -> Result<(), EngineError> {
         Err(EngineError::Other(format!("this engine puts no rows away: {table}")))
+    }
+
+    /// Copies the whole database, as it stands now, into a new file; `told` is told how many pages are done, of how many, and says
+    /// whether to stop. Gives the size of the file in bytes. A file that is there already is not written.
+    ///
+    /// # Errors
+    /// Where the engine has no such copy, the file cannot be made, or it was stopped; a part of a file is taken away again.
+    fn copy_database(&mut self, _file: &str, _told: &mut Told<'_>) -> Result<u64, EngineError> {
+        let what = "only an embedded database is copied as a file; a server has means of its own";
+        Err(EngineError::Other(what.to_owned()))
     }
 
     /// What a query reads that a change is checked by; runs nothing.

@@ -5,7 +5,7 @@ use marktwice_core::change::Change;
 use marktwice_core::mark::{Comparison, agreement};
 use marktwice_core::receipt::{Receipt, RunKind};
 use marktwice_core::words;
-use marktwice_port::{Intent, Logbook, Mark};
+use marktwice_port::{Intent, Logbook, Mark, Phase};
 
 use crate::context::{Answer, Context, Question, Shown, Talk};
 use crate::mark::{Agreed, ground_shifted, moved_between};
@@ -35,6 +35,8 @@ pub struct ApplyOptions {
     pub hold: bool,
     /// How many rows to show.
     pub show: Show,
+    /// A new file that the whole database is copied into first.
+    pub copy_database: Option<String>,
 }
 
 /// Whether every step, or every one of those, says how many rows it expects.
@@ -119,7 +121,7 @@ pub fn apply(
     }
     let facts = steps.iter().map(|step| StepFacts::of(step, change)).collect();
     let mark = agreed.name.clone();
-    let prepared = Prepared::new(context, &**book as &dyn Logbook, facts, &change.source, &mut |run| {
+    let mut prepared = Prepared::new(context, &**book as &dyn Logbook, facts, &change.source, &mut |run| {
         first_receipt(context, change, &taken, run, (&mark, by))
     })?
     .checking(&change.checks);
@@ -127,6 +129,17 @@ pub fn apply(
         Ok(session) => session,
         Err(error) => return Ok(prepared.failed(error)),
     };
+    if let Some(file) = &options.copy_database {
+        let stop = context.ambient.stopper();
+        let copied = session.copy_database(file, &mut |done, of| {
+            context.ambient.progress(Phase::Copying, done, Some(of));
+            stop()
+        });
+        match copied {
+            Ok(bytes) => prepared.copied(file, bytes),
+            Err(error) => return Ok(prepared.failed(error)),
+        }
+    }
     let hold = options.hold && !given;
     let run = || -> Result<RunOutcome, Ended> {
         let mut begun = prepared.begin(&mut *session)?;

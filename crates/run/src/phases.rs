@@ -135,6 +135,11 @@ impl<'a> Prepared<'a> {
         Ok(Prepared { context, record, records, steps, checks: Vec::new() })
     }
 
+    /// Notes a copy of the whole database that was made before anything began.
+    pub(crate) fn copied(&mut self, file: &str, bytes: u64) {
+        self.receipt(|receipt| receipt.copy = Some((file.to_owned(), bytes)));
+    }
+
     /// A rehearsal: nothing of it is written down.
     pub(crate) fn unrecorded(context: &'a Context<'a>, steps: Vec<StepFacts>) -> Prepared<'a> {
         Prepared { context, record: None, records: records(&steps), steps, checks: Vec::new() }

@@ -144,8 +144,13 @@ fn nothing_is_begun_over_an_unknown_outcome() {
         let lost = g.with(&Fuse::at(0), &Fuse::at(calls.calls()), true, apply_once).unwrap();
         assert!(matches!(lost.end, End::Unknown(_)), "{:?}", lost.end);
         let next = Change::of("DELETE FROM t WHERE id < 3");
-        let options =
-            ApplyOptions { agreement: Agreement::Ask, mark: None, hold: false, show: Show::First(5) };
+        let options = ApplyOptions {
+            agreement: Agreement::Ask,
+            mark: None,
+            hold: false,
+            show: Show::First(5),
+            copy_database: None,
+        };
         let refused = g.healthy(|c| apply(c, &next, &options, &mut Yes));
         assert!(matches!(refused, Err(Failure::Unsettled { .. })), "{refused:?}");
     }

@@ -203,7 +203,13 @@ pub fn change() -> Change {
 /// # Errors
 /// As [`apply`].
 pub fn apply_once(context: &Context<'_>) -> Result<RunOutcome, Failure> {
-    let options = ApplyOptions { agreement: Agreement::Given, mark: None, hold: false, show: Show::First(5) };
+    let options = ApplyOptions {
+        agreement: Agreement::Given,
+        mark: None,
+        hold: false,
+        show: Show::First(5),
+        copy_database: None,
+    };
     apply(context, &change(), &options, &mut Yes)
 }
 

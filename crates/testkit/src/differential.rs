@@ -205,7 +205,13 @@ impl Place {
     }
 
     fn apply(&self, change: &Change, mark: Option<String>) -> Result<RunOutcome, Failure> {
-        let options = ApplyOptions { agreement: Agreement::Ask, mark, hold: false, show: Show::All };
+        let options = ApplyOptions {
+            agreement: Agreement::Ask,
+            mark,
+            hold: false,
+            show: Show::All,
+            copy_database: None,
+        };
         self.with(|context| marktwice_run::apply(context, change, &options, &mut Yes))
     }
 

@@ -253,6 +253,10 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.archive(plan, table))
     }
 
+    fn copy_database(&mut self, file: &str, told: &mut marktwice_port::Told<'_>) -> Result<u64, EngineError> {
+        self.1.engine(|| self.0.copy_database(file, told))
+    }
+
     fn reads(&mut self, query: &str) -> Result<Touches, EngineError> {
         self.1.engine(|| self.0.reads(query))
     }

@@ -75,7 +75,13 @@ rows = 3
 "#;
 
 fn applied(context: &Context<'_>, change: &Change) -> RunOutcome {
-    let options = ApplyOptions { agreement: Agreement::Given, mark: None, hold: false, show: Show::All };
+    let options = ApplyOptions {
+        agreement: Agreement::Given,
+        mark: None,
+        hold: false,
+        show: Show::All,
+        copy_database: None,
+    };
     apply(context, change, &options, &mut Yes).unwrap()
 }
 

@@ -1,5 +1,7 @@
 //! `apply`: preview, agreement, and the run.
 
+use std::path::Path;
+
 use marktwice_core::Change;
 use marktwice_run::{Agreement, ApplyOptions, RunOutcome, Show, Shown, apply, look_again, mark_text};
 
@@ -29,8 +31,19 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
     let implied =
         last.filter(|_| !args.yes || (0..change.steps.len()).all(|at| change.terms(at).rows.is_some()));
     let mark = args.mark.clone().or(implied);
-    let options = ApplyOptions { agreement, mark, hold: args.hold, show: args.change.show };
+    let copy_database = args.copy_database.as_deref().map(new_file).transpose()?;
+    let options = ApplyOptions { agreement, mark, hold: args.hold, show: args.change.show, copy_database };
     carry_out(common, &desk, &change, &options, ("marktwice-apply", &text.name))
+}
+
+/// The whole path of a file that must not be there yet.
+fn new_file(path: &Path) -> Result<String, Trouble> {
+    let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    if whole.exists() {
+        let message = format!("{} is there already", path.display());
+        return Err(Trouble::usage(message, "name another file; nothing is overwritten"));
+    }
+    Ok(whole.display().to_string())
 }
 
 /// Previews, asks and applies; tells how it ended, and gives the exit status. `told` is the format of the JSON document

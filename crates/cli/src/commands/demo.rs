@@ -190,8 +190,13 @@ impl Walk<'_> {
 
     fn applied(&self, name: &str) -> Result<RunOutcome, Failure> {
         let change = self.change(name)?;
-        let options =
-            ApplyOptions { agreement: Agreement::Ask, mark: None, hold: false, show: Show::First(20) };
+        let options = ApplyOptions {
+            agreement: Agreement::Ask,
+            mark: None,
+            hold: false,
+            show: Show::First(20),
+            copy_database: None,
+        };
         let outcome = apply(self.context, &change, &options, &mut Narrator { verbose: self.verbose })?;
         print(&human::outcome(&outcome, &["keeper"], name, ""));
         Ok(outcome)

@@ -190,6 +190,9 @@ pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
         .checks
         .iter()
         .for_each(|found| line("check", &format!("{}: {}", found.check.title(), found.said)));
+    if let Some((file, bytes)) = &receipt.copy {
+        line("copy", &format!("the whole database as it was before, {} in {file}", size(*bytes)));
+    }
     line("put away", &super::outcome::put_away(receipt).unwrap_or_default());
     line("triggers", &super::outcome::triggered(receipt).unwrap_or_default());
     for table in receipt.triggered.iter().flatten() {

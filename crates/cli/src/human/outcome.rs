@@ -249,6 +249,10 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     {
         let _ = writeln!(out, "  {}", cells::escape(&text));
     }
+    if let Some((file, bytes)) = &receipt.copy {
+        let text = format!("the whole database as it was before: {} in {file}", super::size(*bytes));
+        let _ = writeln!(out, "  {}", styled(DIM, &cells::escape(&text)));
+    }
     if let Some(rows) = put_away(receipt) {
         let text = format!("before they went: {rows}, and an undo takes them out again");
         let _ = writeln!(out, "  {}", styled(DIM, &cells::escape(&text)));

@@ -1,4 +1,5 @@
-//! Rows that are put away before a DELETE takes them away, in the same transaction, and taken out again by an undo.
+//! Rows that are put away before a DELETE takes them away, in the same transaction, and taken out again by an undo; and the whole
+//! database copied first.
 
 use marktwice_testkit::stage::On;
 
@@ -134,5 +135,38 @@ fn steps_put_rows_away_and_go_on() {
             .says("2 rows copied into gone, 1 row copied into gone_keeper");
         s.run(&["undo", "--yes", "--rows", "3"]).expect(0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}
+
+#[test]
+fn the_whole_database_is_copied_first() {
+    each(|stage| {
+        let s = &stage.scene;
+        let before = stage.dump();
+        let apply = |file: &str, status: i32| {
+            let given = ["apply", "--sql", GO, "--rows", "2", "--yes", "--copy-database", file];
+            s.run(&given).expect(status)
+        };
+        if stage.on != On::Sqlite {
+            apply("copy.db", 1).says("only an embedded database is copied as a file");
+            assert_eq!(stage.dump(), before, "{:?}", stage.on);
+            return;
+        }
+        s.write("there.db", "mine");
+        apply("there.db", 2).says("is there already");
+        apply("no/such/folder/copy.db", 1).says("cannot be made");
+        assert_eq!(stage.dump(), before);
+        apply("copy.db", 0).says("the whole database as it was before");
+        s.run(&["receipt"]).expect(0).says("copy.db");
+        assert_eq!(std::fs::read_to_string(s.path("there.db")).unwrap(), "mine");
+        let copy = s.run(&["look", "hive", "--csv", "--on", "sqlite:copy.db"]).expect(0).out;
+        s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+        assert_eq!(copy, s.run(&["look", "hive", "--csv"]).expect(0).out);
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            let mode = std::fs::metadata(s.path("copy.db")).unwrap().permissions().mode();
+            assert_eq!(mode & 0o777, 0o600);
+        }
     });
 }

@@ -7,7 +7,7 @@ use marktwice_core::steps::Touches;
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, Constraint, EngineError, FoundSink, Plan, Settings, SideWrite,
-    Stopper, Watch,
+    Stopper, Told, Watch,
 };
 use marktwice_sql::Step;
 use marktwice_sql::query::ask::Texts;
@@ -141,6 +141,12 @@ pub trait Driver: Shell + 'static {
     /// Refuses when reading the rows of a step would call what is not known to do no more than give a value.
     fn only_reads(&mut self, _: &Step) -> Result<(), EngineError> {
         Ok(())
+    }
+
+    /// Copies the whole database into a new file; see [`Session::copy_database`](marktwice_port::Session::copy_database).
+    fn copy_database(&mut self, _file: &str, _told: &mut Told<'_>) -> Result<u64, EngineError> {
+        let what = "only an embedded database is copied as a file; a server has means of its own";
+        Err(EngineError::Other(what.to_owned()))
     }
 
     /// Does something that must not write, whatever it calls.

@@ -11,7 +11,8 @@ use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::{NamedBy, Target};
 use marktwice_core::triggered::Triggered;
 use marktwice_port::{
-    Batch, ChangeSource, EngineError, FoundSink, Plan, Reach, RowSink, Session, Stopper, Tx, Viewing, Watch,
+    Batch, ChangeSource, EngineError, FoundSink, Plan, Reach, RowSink, Session, Stopper, Told, Tx, Viewing,
+    Watch,
 };
 use marktwice_sql::query::row_query::Ask;
 
@@ -114,6 +115,10 @@ impl<D: Driver> Session for Opened<D> {
 
     fn archive(&mut self, plan: &mut Plan, table: &str) -> Result<(), EngineError> {
         self.driver.looking(|driver| archive::settle(driver, plan, table))
+    }
+
+    fn copy_database(&mut self, file: &str, told: &mut Told<'_>) -> Result<u64, EngineError> {
+        self.driver.copy_database(file, told)
     }
 
     fn reads(&mut self, query: &str) -> Result<Touches, EngineError> {

@@ -11,7 +11,7 @@ use marktwice_core::table::Target;
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, EngineError, FoundSink, Intent, PATIENCE, Plan, Settings, SideWrite,
-    Stopper, Unusable, Watch,
+    Stopper, Told, Unusable, Watch,
 };
 use marktwice_relational::breaches::Rules;
 use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
@@ -27,6 +27,7 @@ use marktwice_sql::query::check::Question;
 use rusqlite::{ErrorCode, params_from_iter};
 
 use crate::ask::ask;
+use crate::backup::copy_database;
 use crate::catalog::{Sort, Table, describe, foreign_keys, listed, names, viewed};
 use crate::detail::Detail;
 use crate::error::{engine, locked};
@@ -147,6 +148,10 @@ impl Driver for Lite {
         let done = work(self);
         self.connection()?.pragma_update(None, "query_only", before).map_err(engine)?;
         done
+    }
+
+    fn copy_database(&mut self, file: &str, told: &mut Told<'_>) -> Result<u64, EngineError> {
+        copy_database(self.connection()?, file, told)
     }
 
     fn reads(&mut self, question: &Question) -> Result<Touches, EngineError> {

@@ -6,6 +6,7 @@
 
 mod affinity;
 mod ask;
+mod backup;
 mod catalog;
 mod complaint;
 mod definition;
