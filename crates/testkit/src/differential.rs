@@ -20,6 +20,7 @@ use crate::stage::On;
 pub use hazards::Hazard;
 
 mod advice;
+pub mod archives;
 pub mod families;
 mod file;
 mod hazards;
@@ -117,6 +118,9 @@ fn bare(ring: &mut dyn Ring, case: &Case) -> Bare {
 
 /// Makes a case from a seed.
 pub fn case(seed: u64, on: On) -> Case {
+    if seed >= archives::FROM {
+        return archives::case(seed, on);
+    }
     if seed >= watchers::FROM {
         return watchers::case(seed, on);
     }
@@ -306,7 +310,14 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     let (run, told) = match outcome.as_ref().map(|o| &o.end) {
         Ok(End::Committed) => {
             assert!(bare.is_ok(), "it committed what the bare statement refuses: {bare:?}");
-            assert!(servers::same(case, &now, &bare_contents), "after apply: {now:?}\n{bare_contents:?}");
+            if archives::is_one(case) {
+                let tables = ring.tables();
+                let wanted = archives::expected(&preview, &tables, &bare_contents);
+                let found = archives::without_own(&preview, &tables, &now);
+                assert_eq!(found, wanted, "after apply");
+            } else {
+                assert!(servers::same(case, &now, &bare_contents), "after apply: {now:?}\n{bare_contents:?}");
+            }
             let receipt = outcome.expect("committed").receipt.expect("a receipt");
             let back = receipt.back.unwrap_or_default();
             let stays = receipt.triggered.iter().flatten().any(|table| table.unheld.is_some());

@@ -49,3 +49,13 @@ fn families() {
         );
     }
 }
+
+/// Rows that are put away before they go.
+#[test]
+fn archives() {
+    for (on, cases) in [(On::Sqlite, 200), (On::Postgres, 30), (On::Maria, 30)] {
+        let folder = tempfile::tempdir().expect("a folder");
+        let tally = differential::run(on, folder.path(), differential::archives::FROM, cases);
+        assert!(tally.cases == 0 || tally.applied * 6 > cases && tally.refused == 0, "{on:?} {tally:?}");
+    }
+}

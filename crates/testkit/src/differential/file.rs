@@ -271,7 +271,7 @@ fn rows(db: &Connection, table: &str) -> Vec<Vec<Value>> {
 
 /// The tables, the one that statements are about first.
 fn tables(db: &Connection) -> Vec<String> {
-    let known = ["t", "u", "kid", "v", "w", "log", "tally", "other"].into_iter();
+    let known = ["t", "u", "kid", "v", "w", "log", "tally", "other", "away"].into_iter();
     known.filter(|t| db.table_exists(Some("main"), t).expect("asked")).map(str::to_owned).collect()
 }
 

@@ -326,7 +326,7 @@ impl OnServer {
     fn rows(&mut self, which: usize) -> Vec<(String, Vec<Vec<Value>>)> {
         let session = &mut self.sessions[which];
         let mut all = Vec::new();
-        for table in ["t", "u", "kid", "v", "w", "log", "tally", "other"] {
+        for table in ["t", "u", "kid", "v", "w", "log", "tally", "other", "away"] {
             let Ok(target) = session.describe("", table) else { continue };
             let rows = session.first_rows(&target, u32::MAX / 2).expect("read");
             all.push((table.to_owned(), sorted(rows)));
@@ -346,7 +346,7 @@ impl OnServer {
             [""; 2]
         };
         db.run(&format!(
-            "{}DROP TABLE IF EXISTS kid, saved_kid, saved_t, t, u, v, w, log, tally, other;{}",
+            "{}DROP TABLE IF EXISTS kid, saved_kid, saved_t, t, u, v, w, log, tally, other, away;{}",
             off[0], off[1]
         ));
         for line in case.script.lines() {
