@@ -92,7 +92,9 @@ pub(crate) fn in_condition(
 }
 
 fn in_words(column: &str, key: &Value, parent: &Reference, text: &str) -> String {
-    format!("{column} {} is the {} {text}", key_text(std::slice::from_ref(key)), parent.parent)
+    // As it is called, not as it is written.
+    let called = parent.parent.replace(['"', '`'], "");
+    format!("{column} {} is the {called} {text}", key_text(std::slice::from_ref(key)))
 }
 
 type Meant = Option<(String, Reference, String)>;
@@ -104,7 +106,8 @@ fn meant(refers: &[Reference], name: &str, text: &str) -> Result<Meant, Trouble>
         .filter(|r| r.child_columns.len() == 1)
         .filter_map(|r| Some((r.child_columns.first()?, r)))
         .collect();
-    let bare = |table: &str| table.rsplit('.').next().unwrap_or(table).to_lowercase();
+    let bare =
+        |table: &str| table.rsplit('.').next().unwrap_or(table).trim_matches(['"', '`']).to_lowercase();
     let short = |column: &str| column.rsplit_once('_').map(|(stem, _)| stem.to_lowercase());
     let wanted = name.to_lowercase();
     let by_column: Vec<_> =

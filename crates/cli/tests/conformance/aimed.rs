@@ -214,3 +214,54 @@ fn days_move_and_numbers_are_added_to_by_the_engine() {
         s.run(&["set", "visit", "2", "sum+=1", "--yes"]).expect(0).says("stays NULL");
     });
 }
+
+#[test]
+fn names_that_need_quotes_and_keys_of_several_columns() {
+    each(|stage| {
+        let q = |name: &str| if stage.on == On::Maria { format!("`{name}`") } else { format!("\"{name}\"") };
+        let (order, name, no, day, left) =
+            (q("order"), q("full name"), q("Entry No"), q("the day"), q("key holder_id"));
+        stage.run(&format!(
+            "CREATE TABLE {holder} ({left} integer PRIMARY KEY, name varchar(30));
+             CREATE TABLE {order} ({no} integer, season integer, {name} varchar(30), {day} date, {left} integer, PRIMARY KEY ({no}, season), FOREIGN KEY ({left}) REFERENCES {holder} ({left}));
+             INSERT INTO {holder} VALUES (1, 'Ann, of the Moor'), (2, 'B''s');
+             INSERT INTO {order} VALUES (1, 2025, 'a', '2026-05-01', 1), (1, 2026, NULL, '2026-05-02', 2), (2, 2026, 'b%', NULL, NULL), (3, 2026, 'b%', NULL, 1);",
+            holder = q("key holder"),
+        ));
+        let before = stage.dump();
+        let s = &stage.scene;
+        let set =
+            |key: &str, set: &str, status: i32| s.run(&["set", "order", key, set, "--yes"]).expect(status);
+        set("Entry No=1,season=2026", "the day+=1w", 0);
+        assert!(
+            stage.value(&format!("SELECT count(*) FROM {order} WHERE {day} = '2026-05-09'")).contains('1')
+        );
+        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        set("2,2026", "key holder=Ann, of the Moor", 0).says("is the key holder Ann, of the Moor");
+        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        let alike =
+            s.run(&["draft", "order", "--rows-like", "2,2026;3,2026", "--delete", "--format", "json"]);
+        let common = alike.expect(0).json()["common"].clone();
+        let conditions: Vec<&str> =
+            common.as_array().unwrap().iter().filter_map(|c| c["condition"].as_str()).collect();
+        assert!(
+            conditions.iter().any(|c| c.ends_with("the day\" IS NULL") || c.ends_with("the day` IS NULL")),
+            "{conditions:?}"
+        );
+        let condition = format!("{} = 'B''s'", q("key holder"));
+        s.run(&["look", "order", "--where", &condition, "--columns", "full name, the day", "--csv"])
+            .expect(0)
+            .says("full name,the day\n,2026-05-02");
+        let mut t = s.terminal_with_editor(
+            &["set", "order", "1,2025"],
+            "sed -i -e 's/^full name = .*/full name = c d/' -e 's/^the day = .*/the day = NULL/' \"$1\"",
+        );
+        t.wait_for("[y/N]");
+        t.write("y\n");
+        let (status, seen) = t.end();
+        assert_eq!(status, Some(0), "{seen}");
+        s.run(&["receipt", "--show", "all"]).expect(0).says("c d");
+        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}
