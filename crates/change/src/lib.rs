@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::str::FromStr;
 
-use marktwice_core::asked::{QueryCheck, Wanted, Wants};
+use marktwice_core::asked::QueryCheck;
 use marktwice_core::change::{AlreadySo, Change, ChangeStep, Terms};
 use marktwice_core::check::EachCheck;
 use marktwice_core::finding::TextPlace;
@@ -15,6 +15,10 @@ use marktwice_core::side::AlsoWrites;
 use marktwice_core::{Code, Expect};
 use marktwice_port::Language;
 use serde::Deserialize;
+
+mod checks;
+
+use checks::Check;
 
 /// What is wrong with a change file.
 #[derive(Debug, Clone, thiserror::Error)]
@@ -74,71 +78,6 @@ impl Said {
             value => Ok(vec![one(value)?]),
         }
     }
-}
-
-/// A check, as a block says it.
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Check {
-    name: Option<String>,
-    each: Option<String>,
-    step: Option<String>,
-    sql: Option<String>,
-    gives: Option<toml::Value>,
-    at_least: Option<toml::Value>,
-    at_most: Option<toml::Value>,
-    empty: Option<bool>,
-    unchanged: Option<bool>,
-    changes_by: Option<toml::Value>,
-}
-
-impl Check {
-    /// What its query must give; the error says what is wrong.
-    fn wants(&self) -> Result<Option<Wants>, String> {
-        let value = |key: &str, value: &Option<toml::Value>| {
-            let of = |value: &toml::Value| {
-                wanted(value).ok_or_else(|| format!("{key} is no value to compare with"))
-            };
-            value.as_ref().map(of).transpose()
-        };
-        if self.empty == Some(false) || self.unchanged == Some(false) {
-            return Err("empty and unchanged are said as true, or not at all".to_owned());
-        }
-        let all = [
-            value("gives", &self.gives)?.map(Wants::Gives),
-            value("at_least", &self.at_least)?.map(Wants::AtLeast),
-            value("at_most", &self.at_most)?.map(Wants::AtMost),
-            self.empty.map(Wants::Empty),
-            self.unchanged.map(Wants::Unchanged),
-            value("changes_by", &self.changes_by)?.map(Wants::ChangesBy),
-        ];
-        if matches!(&all[5], Some(Wants::ChangesBy(by)) if !matches!(by, Wanted::Number(_))) {
-            return Err("changes_by is no number".to_owned());
-        }
-        if matches!(
-            &all[1..3],
-            [Some(Wants::AtLeast(Wanted::Truth(_))), _] | [_, Some(Wants::AtMost(Wanted::Truth(_)))]
-        ) {
-            return Err("true and false have no order".to_owned());
-        }
-        let mut said = all.into_iter().flatten();
-        match (said.next(), said.next()) {
-            (_, Some(_)) => Err("a check says two things of what its query gives".to_owned()),
-            (one, None) => Ok(one),
-        }
-    }
-}
-
-/// A value to compare with.
-fn wanted(value: &toml::Value) -> Option<Wanted> {
-    Some(match value {
-        toml::Value::Boolean(truth) => Wanted::Truth(*truth),
-        toml::Value::Integer(n) => Wanted::Number((*n).into()),
-        toml::Value::Float(n) => Wanted::Number(serde_json::Number::from_f64(*n)?),
-        toml::Value::String(text) => Wanted::Text(text.clone()),
-        toml::Value::Datetime(moment) => Wanted::Text(moment.to_string()),
-        toml::Value::Array(_) | toml::Value::Table(_) => return None,
-    })
 }
 
 fn expectation<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Option<Expect>, D::Error> {
@@ -434,6 +373,7 @@ fn one_line(message: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use marktwice_core::asked::{Wanted, Wants};
     use marktwice_sql::Language;
 
     #[test]

@@ -2,6 +2,7 @@
 //! attention, then the one next step. Colour only supports what the words already say.
 
 pub(crate) mod again;
+mod beside;
 mod cells;
 mod closer;
 mod compare;

@@ -6,6 +6,7 @@ use std::cmp::Ordering;
 use serde::{Deserialize, Serialize};
 use serde_json::Number;
 
+use crate::decimal::Decimal;
 use crate::words;
 
 /// Rows of an answer that are compared at most.
@@ -297,62 +298,6 @@ impl Wanted {
             // Days and times are written so that their order is that of their letters.
             Wanted::Text(text) => Some(found.cmp(text)),
         }
-    }
-}
-
-/// A number with all its digits: a whole one, and how many of its digits stand behind the point.
-#[derive(Debug, Clone, Copy)]
-struct Decimal {
-    digits: i128,
-    scale: u32,
-}
-
-impl Decimal {
-    /// Reads one; an exponent is taken into account.
-    fn of(text: &str) -> Option<Decimal> {
-        let (mantissa, exponent) = match text.split_once(['e', 'E']) {
-            Some((mantissa, exponent)) => (mantissa, exponent.parse::<i32>().ok()?),
-            None => (text, 0),
-        };
-        let (whole, part) = mantissa.split_once('.').unwrap_or((mantissa, ""));
-        let plain = part.bytes().all(|b| b.is_ascii_digit());
-        let digits: i128 = format!("{whole}{part}").parse().ok().filter(|_| plain)?;
-        let scale = i32::try_from(part.len()).ok()?.checked_sub(exponent)?;
-        let number = Decimal { digits, scale: u32::try_from(scale.max(0)).ok()? };
-        number.widened(u32::try_from((-scale).max(0)).ok()?).map(|n| Decimal { scale: number.scale, ..n })
-    }
-
-    /// The same with so many more digits behind the point.
-    fn widened(self, by: u32) -> Option<Decimal> {
-        let digits = self.digits.checked_mul(10_i128.checked_pow(by)?)?;
-        Some(Decimal { digits, scale: self.scale + by })
-    }
-
-    fn both(&self, other: &Decimal) -> Option<(i128, i128, u32)> {
-        let scale = self.scale.max(other.scale);
-        let (a, b) = (self.widened(scale - self.scale)?, other.widened(scale - other.scale)?);
-        Some((a.digits, b.digits, scale))
-    }
-
-    fn order(&self, other: &Decimal) -> Option<Ordering> {
-        self.both(other).map(|(a, b, _)| a.cmp(&b))
-    }
-
-    fn minus(&self, other: &Decimal) -> Option<Decimal> {
-        let (a, b, scale) = self.both(other)?;
-        Some(Decimal { digits: a.checked_sub(b)?, scale })
-    }
-}
-
-impl std::fmt::Display for Decimal {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let sign = if self.digits < 0 { "-" } else { "" };
-        let width = self.scale as usize + 1;
-        let digits = format!("{:0>width$}", self.digits.unsigned_abs());
-        let (whole, part) = digits.split_at(digits.len() - self.scale as usize);
-        let part = part.trim_end_matches('0');
-        let point = if part.is_empty() { "" } else { "." };
-        write!(f, "{sign}{whole}{point}{part}")
     }
 }
 

@@ -11,6 +11,7 @@ pub mod breach;
 pub mod cell;
 pub mod change;
 pub mod check;
+mod decimal;
 pub mod expect;
 pub mod finding;
 pub mod hash;

@@ -3,19 +3,14 @@
 //! end. Whatever fails on the way rolls back and writes why into the receipt. A rehearsal goes the same way without a record,
 //! and ends with a rollback.
 
-use std::any::Any;
-
 use marktwice_core::Code;
 use marktwice_core::along::{Along, numbered};
 use marktwice_core::archive::{Archive, PutAway};
-use marktwice_core::asked::{QueryCheck, QueryFound};
 use marktwice_core::cell::diff;
 use marktwice_core::change::{Change, Terms};
-use marktwice_core::check::CheckFound;
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::{Comparison, Foreseen, MarkSummary, Marker, agreement};
 use marktwice_core::moved::How;
-use marktwice_core::receipt::{Receipt, RunState, StepReceipt};
 use marktwice_core::record::StepRecord;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
@@ -23,13 +18,13 @@ use marktwice_core::triggered::{Triggered, TriggeredReceipt};
 use marktwice_core::value::Value;
 use marktwice_core::words;
 use marktwice_port::{
-    Batch, ChangeSource, DraftMark, EngineError, Keep, KeepSink, Logbook, Matched, Overtaken, Phase, Plan,
-    RunFolder, Session, SnapshotWriter, Tx,
+    Batch, ChangeSource, DraftMark, EngineError, Keep, KeepSink, Matched, Overtaken, Phase, Plan,
+    SnapshotWriter, Tx,
 };
 
 use crate::broken::{afterwards, inside};
 use crate::collect::{Collector, Stopped, unmet, unwrap_sink};
-use crate::context::{Answer, Context, Talk};
+use crate::context::{Context, Talk};
 use crate::faults::Faults;
 use crate::mark::{Agreed, moved};
 use crate::noticed::side_text;
@@ -37,10 +32,13 @@ use crate::outcome::{End, Failure, RunOutcome};
 use crate::planned::{Planned, record};
 
 pub(crate) mod checks;
+mod prepared;
 mod proof;
 mod triggers;
 
-use proof::{Records, Written, records};
+pub(crate) use prepared::Prepared;
+
+use proof::Written;
 
 /// A run that ended before its commit.
 pub(crate) type Ended = Box<RunOutcome>;
@@ -80,181 +78,6 @@ impl StepFacts {
 
     fn foreseen(&self) -> &[Foreseen] {
         &self.record.foreseen
-    }
-}
-
-/// Where a run is written down. A rehearsal on the way to an application is not.
-struct Record {
-    folder: Box<dyn RunFolder>,
-    receipt: Receipt,
-    _lock: Box<dyn Any>,
-}
-
-/// Locked, with a folder and a receipt that says `prepared`.
-pub(crate) struct Prepared<'a> {
-    context: &'a Context<'a>,
-    record: Option<Record>,
-    /// What a snapshot records of the steps.
-    records: Records,
-    steps: Vec<StepFacts>,
-    /// Checks of the whole change.
-    checks: Vec<QueryCheck>,
-}
-
-impl<'a> Prepared<'a> {
-    /// The same, with checks of the whole change.
-    pub(crate) fn checking(self, checks: &[QueryCheck]) -> Prepared<'a> {
-        Prepared { checks: checks.to_vec(), ..self }
-    }
-
-    /// Steps 1 and 2: the lock, no unsettled run, the folder, the text, the receipt.
-    pub(crate) fn new(
-        context: &'a Context<'a>,
-        book: &dyn Logbook,
-        steps: Vec<StepFacts>,
-        text: &str,
-        make: &mut dyn FnMut(&str) -> Receipt,
-    ) -> Result<Prepared<'a>, Failure> {
-        let lock = book.lock()?;
-        if let Some(open) = book.unsettled()?.first() {
-            return Err(Failure::Unsettled { run: open.run.clone() });
-        }
-        if let Some(open) = book.damaged()?.into_iter().find(|d| d.open) {
-            return Err(Failure::Unsettled { run: open.run });
-        }
-        let mut first = None;
-        let stamp = context.ambient.now();
-        let folder = book.begin_run(&stamp.compact, text, &mut |run| {
-            let receipt = make(run);
-            first = Some(receipt.clone());
-            receipt
-        })?;
-        let receipt = first.ok_or_else(|| Failure::usage("the run has no receipt", "try again"))?;
-        let records = records(&steps);
-        let record = Some(Record { folder, receipt, _lock: lock });
-        Ok(Prepared { context, record, records, steps, checks: Vec::new() })
-    }
-
-    /// Notes a copy of the whole database that was made before anything began.
-    pub(crate) fn copied(&mut self, file: &str, bytes: u64) {
-        self.receipt(|receipt| receipt.copy = Some((file.to_owned(), bytes)));
-    }
-
-    /// A rehearsal: nothing of it is written down.
-    pub(crate) fn unrecorded(context: &'a Context<'a>, steps: Vec<StepFacts>) -> Prepared<'a> {
-        Prepared { context, record: None, records: records(&steps), steps, checks: Vec::new() }
-    }
-
-    /// Step 3: BEGIN.
-    pub(crate) fn begin<'s>(mut self, session: &'s mut dyn Session) -> Result<Begun<'a, 's>, Ended> {
-        match session.begin(self.context.ambient.stopper()) {
-            Ok(tx) => {
-                let settings = tx.settings();
-                self.receipt(|receipt| {
-                    receipt.settings = settings.said;
-                    receipt.warnings = settings.warnings;
-                });
-                let mut begun = Begun {
-                    run: self,
-                    tx,
-                    snapshot: None,
-                    proven: 0,
-                    beside: 0,
-                    unheld: Vec::new(),
-                    put_away: Vec::new(),
-                    first_answers: Vec::new(),
-                };
-                match begun.ask_first() {
-                    Ok(()) => Ok(begun),
-                    Err(error) => Err(roll_back(begun.run, begun.tx, ended_by(error), None)),
-                }
-            }
-            Err(error) => Err(Box::new(self.ended(ended_by(error), None))),
-        }
-    }
-
-    /// Opening the database for writing failed.
-    pub(crate) fn failed(self, error: EngineError) -> RunOutcome {
-        self.ended(End::Failed(error.into()), None)
-    }
-
-    /// Writes the end of a run that did not commit; `step` is the one that it ended in.
-    fn ended(self, end: End, step: Option<usize>) -> RunOutcome {
-        let step = step.filter(|_| self.steps.len() > 1);
-        let Some(Record { mut folder, mut receipt, _lock }) = self.record else {
-            return RunOutcome { end, step, receipt: None, notes: Vec::new() };
-        };
-        receipt.state = RunState::RolledBack;
-        receipt.ended = Some(self.context.ambient.now().rfc3339);
-        let why = reason(&end);
-        receipt.why = Some(match step {
-            Some(step) => format!("step {}: {why}", step + 1),
-            None => why,
-        });
-        let mut notes = Vec::new();
-        if let Err(error) = folder.receipt(&receipt) {
-            // The receipt on disk still says `prepared`, which means the same; the next command writes it down.
-            notes.push(format!("the receipt could not be completed ({error}); the next command will"));
-        }
-        RunOutcome { end, step, receipt: Some(receipt), notes }
-    }
-
-    fn receipt(&mut self, with: impl FnOnce(&mut Receipt)) {
-        if let Some(record) = &mut self.record {
-            with(&mut record.receipt);
-        }
-    }
-
-    fn step_receipt(&mut self, step: usize, with: impl FnOnce(&mut StepReceipt)) {
-        self.receipt(|receipt| {
-            if let Some(step) = receipt.steps.get_mut(step) {
-                with(step);
-            }
-        });
-    }
-}
-
-/// Why a run did not commit, in one sentence for its receipt.
-fn reason(end: &End) -> String {
-    match end {
-        End::Committed | End::ReceiptIncomplete(_) => String::new(),
-        End::NothingToDo(why) | End::Changed(why) | End::SideEffects(why, _) => why.clone(),
-        End::Stopped(codes) => {
-            format!("stopped by {}", codes.iter().map(|c| c.as_str()).collect::<Vec<_>>().join(", "))
-        }
-        End::Expectation(all) => all
-            .iter()
-            .map(|u| format!("{}: {} expected, {} found", u.what, u.expected, u.found))
-            .collect::<Vec<_>>()
-            .join("; "),
-        End::Checks(table, checks) => {
-            let one =
-                |found: &CheckFound| format!("check {}: {}", found.check.title(), found.sentence(table));
-            checks.iter().map(one).collect::<Vec<_>>().join("; ")
-        }
-        End::Queries(all) => {
-            let one = |found: &QueryFound| format!("check {}: {}", found.check.title(), found.said);
-            all.iter().map(one).collect::<Vec<_>>().join("; ")
-        }
-        End::Moved(moved) => {
-            let n = moved.total();
-            format!("{} {} moved since the preview", words::rows(n), words::either(n, "has", "have"))
-        }
-        End::Conflicts(conflicts) => {
-            let n = conflicts.count;
-            format!("{} {} changed since the run", words::rows(n), words::either(n, "has", "have"))
-        }
-        End::Verification(faults) => match &faults.whole {
-            Some(whole) => whole.clone(),
-            None => {
-                let (rows, are) = (words::rows(faults.count), words::either(faults.count, "is", "are"));
-                format!("{rows} {are} not as should be after the statement")
-            }
-        },
-        End::Declined(Answer::TooLate) => "nobody answered in time".to_owned(),
-        End::Declined(_) => "declined".to_owned(),
-        End::Failed(failure) => failure.to_string(),
-        End::Unknown(error) => error.to_string(),
     }
 }
 

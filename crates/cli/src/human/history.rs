@@ -10,7 +10,7 @@ use super::table::{Text, TextColumn, draw};
 use marktwice_core::check::CheckFound;
 use marktwice_core::words::moment;
 
-use super::{BOLD, DIM, GOOD, STOP, WARN, cells, number, preview, rows, size, styled, trouble, width};
+use super::{BOLD, DIM, GOOD, STOP, WARN, beside, cells, number, rows, size, styled, trouble, width};
 
 fn state(entry: &Entry) -> Text {
     match entry.receipt.state {
@@ -246,7 +246,7 @@ pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
         out.push_str(&trouble::findings(&receipt.findings, |_| true));
     }
     match kept {
-        Ok(kept) => preview::kept(&mut out, kept, several),
+        Ok(kept) => beside::kept(&mut out, kept, several),
         Err(why) => {
             let text = format!("its rows cannot be shown: {}", cells::escape(why));
             let _ = writeln!(out, "\n  {}", styled(WARN, &text));

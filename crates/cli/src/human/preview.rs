@@ -4,19 +4,15 @@ use std::fmt::Write;
 
 use marktwice_core::Expect;
 use marktwice_core::Value;
-use marktwice_core::asked::QueryFound;
-use marktwice_core::image::Role;
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::{KeyKind, Pin};
-use marktwice_run::{
-    BatchPreview, Block, Kept, KeptRows, Preview, ShownRow, StepPreview, UndoPreview, Unmet,
-};
+use marktwice_run::{BatchPreview, Block, Preview, ShownRow, StepPreview, UndoPreview, Unmet};
 use unicode_width::UnicodeWidthStr;
 
-use super::closer;
 use super::table::{Text, TextColumn, draw};
 use super::{AFTER, BOLD, DIM, WARN, cells, conflicts, database, number, rows, styled, trouble, verb, width};
+use super::{beside, closer};
 
 /// The whole preview of a change.
 pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
@@ -65,26 +61,10 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
         let mut archives = preview.steps.iter().filter_map(|step| step.archive.as_ref());
         let away = archives.any(|archive| archive.target.same_table(&written.target));
         let by = if away { ", put away there" } else { ", by a trigger" };
-        by_triggers(&mut out, written, done_word(written.kind), by);
+        beside::by_triggers(&mut out, written, done_word(written.kind), by);
     }
-    queries(&mut out, &preview.checks);
+    beside::queries(&mut out, &preview.checks);
     out
-}
-
-/// Checks of the whole change.
-fn queries(out: &mut String, all: &[QueryFound]) {
-    for (at, found) in all.iter().enumerate() {
-        if at == 0 {
-            out.push('\n');
-        }
-        let style = match found.holds {
-            None => DIM,
-            Some(true) => super::GOOD,
-            Some(false) => super::STOP,
-        };
-        let text = format!("{}: {}", found.check.title(), found.said);
-        let _ = writeln!(out, "  {}  {}", styled(style, "check"), cells::escape(&text));
-    }
 }
 
 /// What a step's rows are, and what was noticed about them.
@@ -92,8 +72,8 @@ fn body(out: &mut String, step: &StepPreview) {
     let block = &step.block;
     row_table(out, block, &step.stays_null.1);
     totals(out, block);
-    put_away(out, step);
-    along(out, block);
+    beside::put_away(out, step);
+    beside::along(out, block);
     many(out, step);
     closer::funnel(out, step);
     closer::partners(out, step);
@@ -103,7 +83,7 @@ fn body(out: &mut String, step: &StepPreview) {
     closer::pins(out, step);
     way_back(out, step);
     unmet(out, step);
-    checks(out, block);
+    beside::checks(out, block);
     if let Some(why) = &step.study.skipped {
         let _ = writeln!(out, "  {}", styled(DIM, &format!("not looked at closer: {why}")));
     }
@@ -158,7 +138,7 @@ pub(crate) fn undo(preview: &UndoPreview, verbose: bool) -> String {
     for batch in &preview.triggered {
         for block in &batch.block.along {
             let what = format!("to {}", back_word(block.kind));
-            by_triggers(&mut out, block, &what, "; the run wrote them beside its own");
+            beside::by_triggers(&mut out, block, &what, "; the run wrote them beside its own");
         }
         if let Some(found) = &batch.left_alone {
             out.push('\n');
@@ -196,71 +176,12 @@ fn about(out: &mut String, id: &DatabaseId, block: &Block) {
     let _ = writeln!(out, "  {} {}", styled(DIM, "table definition"), block.target.definition);
 }
 
-/// Rows of one table that triggers wrote, or that are put right after them.
-fn by_triggers(out: &mut String, block: &Block, what: &str, by: &str) {
-    let table = cells::escape(&block.target.table);
-    let what = format!("{} of {table} {what}", rows(block.matched));
-    let _ = writeln!(out, "\n  {}{by}", styled(BOLD, &what));
-    row_table(out, block, &[]);
-}
-
-/// The first rows of a run that was kept.
-pub(super) fn kept(out: &mut String, kept: &Kept, several: bool) {
-    for KeptRows { place, block } in &kept.rows {
-        let table = cells::escape(&block.target.table);
-        let step = if several { format!("Step {} · ", place.step + 1) } else { String::new() };
-        let by = match place.role {
-            Role::Trigger if kept.archives.contains(&block.target.table) => ", put away there",
-            Role::Target => "",
-            Role::Cascade => ", by a foreign key's action",
-            Role::Trigger => ", by a trigger",
-            Role::Archive => ", put away",
-        };
-        let number = rows(block.matched);
-        let text = match block.changes {
-            0 => format!("{step}{number} of {table} matched, and already held the values"),
-            _ => format!("{step}{number} of {table} {}", done_word(block.kind)),
-        };
-        let among = kept.among.map_or(String::new(), |read| format!(", among the first {}", rows(read)));
-        let _ = writeln!(out, "\n  {}{by}{among}", styled(BOLD, &text));
-        row_table(out, block, &[]);
-    }
-}
-
 /// What was done to rows.
 pub(crate) fn done_word(kind: StepKind) -> &'static str {
     match kind {
         StepKind::Update => "changed",
         StepKind::Insert => "inserted",
         StepKind::Delete => "deleted",
-    }
-}
-
-/// Where the rows are put away before they go.
-fn put_away(out: &mut String, step: &StepPreview) {
-    let Some(archive) = step.archive.as_ref().filter(|_| step.told && step.block.matched > 0) else { return };
-    let goes = verb(step.block.matched, "is", "are");
-    let what = format!(
-        "{} {goes} copied into {} first, all columns by name",
-        rows(step.block.matched),
-        cells::escape(&archive.target.table)
-    );
-    let rest = archive.left_to_defaults();
-    let rest = match rest.as_slice() {
-        [] => String::new(),
-        names => format!("; left to its defaults: {}", cells::escape(&names.join(", "))),
-    };
-    let _ = writeln!(out, "\n  {}{rest}", styled(BOLD, &what));
-}
-
-/// Rows that are taken along.
-fn along(out: &mut String, block: &Block) {
-    for taken in &block.along {
-        let goes = done_word(taken.kind);
-        let table = cells::escape(&taken.target.table);
-        let what = format!("{} of {table} {goes}", rows(taken.matched));
-        let _ = writeln!(out, "\n  {}, by a foreign key's action", styled(BOLD, &what));
-        row_table(out, taken, &[]);
     }
 }
 
@@ -424,7 +345,7 @@ fn columns_that(block: &Block, label: Label) -> String {
     names.join(", ")
 }
 
-fn row_table(out: &mut String, block: &Block, null_operands: &[String]) {
+pub(super) fn row_table(out: &mut String, block: &Block, null_operands: &[String]) {
     if block.rows.is_empty() {
         return;
     }
@@ -604,23 +525,6 @@ fn totals(out: &mut String, block: &Block) {
         column("greatest", all.iter().map(|t| pair(&t.before.greatest, &t.after.greatest)).collect(), false),
     ];
     out.push_str(&draw(table, None).0);
-}
-
-/// What checks of each row have found.
-fn checks(out: &mut String, block: &Block) {
-    if block.checks.is_empty() {
-        return;
-    }
-    out.push('\n');
-    for found in &block.checks {
-        let style = match (&found.open, found.failing) {
-            (Some(_), _) => DIM,
-            (None, 0) => super::GOOD,
-            _ => super::STOP,
-        };
-        let text = format!("{}: {}", found.check.title(), found.sentence(&block.target.table));
-        let _ = writeln!(out, "  {}  {}", styled(style, "check"), cells::escape(&text));
-    }
 }
 
 /// What was expected, in words; `all` stands for so many.

@@ -18,9 +18,8 @@ use marktwice_core::value::Value;
 use marktwice_core::verify::{Fate, judge};
 use marktwice_port::{CommitOutcome, EngineError, Matched, Phase, SnapshotWriter, Tx};
 
-use super::{
-    Begun, Ended, Prepared, Record, StepFacts, ended_by, first_undeclared, no_step, roll_back, tick,
-};
+use super::prepared::Record;
+use super::{Begun, Ended, Prepared, StepFacts, ended_by, first_undeclared, no_step, roll_back, tick};
 use crate::collect::{Collector, unwrap_sink};
 use crate::context::{Answer, Question, Talk};
 use crate::faults::Faults;

@@ -1,0 +1,190 @@
+//! The first phase of a run: the logbook is locked, a folder and a receipt say `prepared`, and nothing is begun. And the end of one that
+//! did not commit.
+
+use std::any::Any;
+
+use marktwice_core::asked::{QueryCheck, QueryFound};
+use marktwice_core::check::CheckFound;
+use marktwice_core::receipt::{Receipt, RunState, StepReceipt};
+use marktwice_core::words;
+use marktwice_port::{EngineError, Logbook, RunFolder, Session};
+
+use super::proof::{Records, records};
+use super::{Begun, Ended, StepFacts, ended_by, roll_back};
+use crate::context::{Answer, Context};
+use crate::outcome::{End, Failure, RunOutcome};
+
+/// Where a run is written down. A rehearsal on the way to an application is not.
+pub(super) struct Record {
+    pub(super) folder: Box<dyn RunFolder>,
+    pub(super) receipt: Receipt,
+    pub(super) _lock: Box<dyn Any>,
+}
+
+/// Locked, with a folder and a receipt that says `prepared`.
+pub(crate) struct Prepared<'a> {
+    pub(super) context: &'a Context<'a>,
+    pub(super) record: Option<Record>,
+    /// What a snapshot records of the steps.
+    pub(super) records: Records,
+    pub(super) steps: Vec<StepFacts>,
+    /// Checks of the whole change.
+    pub(super) checks: Vec<QueryCheck>,
+}
+
+impl<'a> Prepared<'a> {
+    /// The same, with checks of the whole change.
+    pub(crate) fn checking(self, checks: &[QueryCheck]) -> Prepared<'a> {
+        Prepared { checks: checks.to_vec(), ..self }
+    }
+
+    /// Steps 1 and 2: the lock, no unsettled run, the folder, the text, the receipt.
+    pub(crate) fn new(
+        context: &'a Context<'a>,
+        book: &dyn Logbook,
+        steps: Vec<StepFacts>,
+        text: &str,
+        make: &mut dyn FnMut(&str) -> Receipt,
+    ) -> Result<Prepared<'a>, Failure> {
+        let lock = book.lock()?;
+        if let Some(open) = book.unsettled()?.first() {
+            return Err(Failure::Unsettled { run: open.run.clone() });
+        }
+        if let Some(open) = book.damaged()?.into_iter().find(|d| d.open) {
+            return Err(Failure::Unsettled { run: open.run });
+        }
+        let mut first = None;
+        let stamp = context.ambient.now();
+        let folder = book.begin_run(&stamp.compact, text, &mut |run| {
+            let receipt = make(run);
+            first = Some(receipt.clone());
+            receipt
+        })?;
+        let receipt = first.ok_or_else(|| Failure::usage("the run has no receipt", "try again"))?;
+        let records = records(&steps);
+        let record = Some(Record { folder, receipt, _lock: lock });
+        Ok(Prepared { context, record, records, steps, checks: Vec::new() })
+    }
+
+    /// Notes a copy of the whole database that was made before anything began.
+    pub(crate) fn copied(&mut self, file: &str, bytes: u64) {
+        self.receipt(|receipt| receipt.copy = Some((file.to_owned(), bytes)));
+    }
+
+    /// A rehearsal: nothing of it is written down.
+    pub(crate) fn unrecorded(context: &'a Context<'a>, steps: Vec<StepFacts>) -> Prepared<'a> {
+        Prepared { context, record: None, records: records(&steps), steps, checks: Vec::new() }
+    }
+
+    /// Step 3: BEGIN.
+    pub(crate) fn begin<'s>(mut self, session: &'s mut dyn Session) -> Result<Begun<'a, 's>, Ended> {
+        match session.begin(self.context.ambient.stopper()) {
+            Ok(tx) => {
+                let settings = tx.settings();
+                self.receipt(|receipt| {
+                    receipt.settings = settings.said;
+                    receipt.warnings = settings.warnings;
+                });
+                let mut begun = Begun {
+                    run: self,
+                    tx,
+                    snapshot: None,
+                    proven: 0,
+                    beside: 0,
+                    unheld: Vec::new(),
+                    put_away: Vec::new(),
+                    first_answers: Vec::new(),
+                };
+                match begun.ask_first() {
+                    Ok(()) => Ok(begun),
+                    Err(error) => Err(roll_back(begun.run, begun.tx, ended_by(error), None)),
+                }
+            }
+            Err(error) => Err(Box::new(self.ended(ended_by(error), None))),
+        }
+    }
+
+    /// Opening the database for writing failed.
+    pub(crate) fn failed(self, error: EngineError) -> RunOutcome {
+        self.ended(End::Failed(error.into()), None)
+    }
+
+    /// Writes the end of a run that did not commit; `step` is the one that it ended in.
+    pub(super) fn ended(self, end: End, step: Option<usize>) -> RunOutcome {
+        let step = step.filter(|_| self.steps.len() > 1);
+        let Some(Record { mut folder, mut receipt, _lock }) = self.record else {
+            return RunOutcome { end, step, receipt: None, notes: Vec::new() };
+        };
+        receipt.state = RunState::RolledBack;
+        receipt.ended = Some(self.context.ambient.now().rfc3339);
+        let why = reason(&end);
+        receipt.why = Some(match step {
+            Some(step) => format!("step {}: {why}", step + 1),
+            None => why,
+        });
+        let mut notes = Vec::new();
+        if let Err(error) = folder.receipt(&receipt) {
+            // The receipt on disk still says `prepared`, which means the same; the next command writes it down.
+            notes.push(format!("the receipt could not be completed ({error}); the next command will"));
+        }
+        RunOutcome { end, step, receipt: Some(receipt), notes }
+    }
+
+    pub(super) fn receipt(&mut self, with: impl FnOnce(&mut Receipt)) {
+        if let Some(record) = &mut self.record {
+            with(&mut record.receipt);
+        }
+    }
+
+    pub(super) fn step_receipt(&mut self, step: usize, with: impl FnOnce(&mut StepReceipt)) {
+        self.receipt(|receipt| {
+            if let Some(step) = receipt.steps.get_mut(step) {
+                with(step);
+            }
+        });
+    }
+}
+
+/// Why a run did not commit, in one sentence for its receipt.
+fn reason(end: &End) -> String {
+    match end {
+        End::Committed | End::ReceiptIncomplete(_) => String::new(),
+        End::NothingToDo(why) | End::Changed(why) | End::SideEffects(why, _) => why.clone(),
+        End::Stopped(codes) => {
+            format!("stopped by {}", codes.iter().map(|c| c.as_str()).collect::<Vec<_>>().join(", "))
+        }
+        End::Expectation(all) => all
+            .iter()
+            .map(|u| format!("{}: {} expected, {} found", u.what, u.expected, u.found))
+            .collect::<Vec<_>>()
+            .join("; "),
+        End::Checks(table, checks) => {
+            let one =
+                |found: &CheckFound| format!("check {}: {}", found.check.title(), found.sentence(table));
+            checks.iter().map(one).collect::<Vec<_>>().join("; ")
+        }
+        End::Queries(all) => {
+            let one = |found: &QueryFound| format!("check {}: {}", found.check.title(), found.said);
+            all.iter().map(one).collect::<Vec<_>>().join("; ")
+        }
+        End::Moved(moved) => {
+            let n = moved.total();
+            format!("{} {} moved since the preview", words::rows(n), words::either(n, "has", "have"))
+        }
+        End::Conflicts(conflicts) => {
+            let n = conflicts.count;
+            format!("{} {} changed since the run", words::rows(n), words::either(n, "has", "have"))
+        }
+        End::Verification(faults) => match &faults.whole {
+            Some(whole) => whole.clone(),
+            None => {
+                let (rows, are) = (words::rows(faults.count), words::either(faults.count, "is", "are"));
+                format!("{rows} {are} not as should be after the statement")
+            }
+        },
+        End::Declined(Answer::TooLate) => "nobody answered in time".to_owned(),
+        End::Declined(_) => "declined".to_owned(),
+        End::Failed(failure) => failure.to_string(),
+        End::Unknown(error) => error.to_string(),
+    }
+}
