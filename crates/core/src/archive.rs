@@ -9,11 +9,17 @@ use crate::value::Value;
 pub struct Archive {
     /// The table.
     pub target: Target,
-    /// Columns of the step's own table, each with its place there.
+    /// Columns of the step's own table, each with its place there, in the order of the places.
     pub columns: Vec<(usize, usize)>,
 }
 
 impl Archive {
+    /// Whether rows of both fill the same columns of the same table.
+    pub fn fills_like(&self, other: &Archive) -> bool {
+        let places = |archive: &Archive| archive.columns.iter().map(|(_, place)| *place).collect::<Vec<_>>();
+        self.target.same_table(&other.target) && places(self) == places(other)
+    }
+
     /// The names of its columns that nothing of the rows goes into.
     pub fn left_to_defaults(&self) -> Vec<String> {
         let filled = |at: usize| self.columns.iter().any(|(_, place)| *place == at);

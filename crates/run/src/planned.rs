@@ -54,8 +54,19 @@ pub(crate) fn plan_all(
         plans.push(plan);
     }
     written_by_steps(&mut plans);
-    for plan in &plans {
+    for (at, plan) in plans.iter().enumerate() {
         let Some(archive) = &plan.archive else { continue };
+        let mut earlier = plans.iter().take(at).filter_map(|plan| plan.archive.as_ref());
+        if earlier.any(|other| other.target.same_table(&archive.target) && !other.fills_like(archive)) {
+            let table = &archive.target.table;
+            let message = format!(
+                "two steps would fill other columns of {table}, and nobody could compare what arrives"
+            );
+            let finding = Finding::new(Code::NoArchive, message);
+            return Err(EngineError::Refused(Box::new(
+                finding.hint("put the rows of one away in another table"),
+            )));
+        }
         let away = AlsoWrites { table: archive.target.table.clone(), rows: None };
         let own = plan.triggered.iter().find(|table| away.names(&table.shown));
         if let Some(why) = own.and_then(|table| table.target.as_ref().err()) {

@@ -127,7 +127,14 @@ fn steps_put_rows_away_and_go_on() {
         // What was put away is another step's own: nobody could say any more what came of it.
         s.run(&["apply", "go.sql", "--yes"]).expect(3);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        // Two steps may put rows away in one table.
         let text = std::fs::read_to_string(s.path("go.sql")).unwrap();
+        let both = "/* marktwice step\nrows = 1\narchive_to = \"gone\"\n*/\nDELETE FROM hive WHERE hive_id = 12;\n\
+                    /* marktwice step\nrows = 1\narchive_to = \"gone\"\n*/\nDELETE FROM hive WHERE hive_id = 10;\n";
+        s.write("both.sql", both);
+        s.run(&["apply", "both.sql", "--yes"]).expect(0).says("2 rows copied into gone");
+        s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
         let two = text.split("/* marktwice step\nrows = 1\n*/").next().unwrap().to_owned();
         s.write("go.sql", two);
         s.run(&["apply", "go.sql", "--yes"])

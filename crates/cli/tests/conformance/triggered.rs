@@ -178,6 +178,9 @@ fn a_declared_number_of_rows_must_be_met() {
         // A row that is written twice is one row.
         declared("hive_log=3", "entries=1", 4);
         declared("hive_log=2", "entries=2", 4);
+        // A table that no trigger comes to write has none.
+        let more = ["--rows", "1", "--yes", "--also-writes", "hive_log=1"];
+        run(stage, &["apply", "--sql", "UPDATE keeper SET region = 'x' WHERE keeper_id = 1"], &more, 4);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         declared("hive_log=2", "entries=1", 0);
         run(stage, &["undo", "--yes", "--rows", "2"], &[], 0);

@@ -54,6 +54,7 @@ pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Result
             _ => without.push(column.name.clone()),
         }
     }
+    columns.sort_by_key(|(_, place)| *place);
     if !without.is_empty() {
         let message = format!("{} has no place for {} of {}", target.table, without.join(", "), own.table);
         return Err(refused(message, "give it these columns, by these names"));

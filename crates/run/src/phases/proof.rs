@@ -302,20 +302,27 @@ impl<'a, 's> Written<'a, 's> {
             }
         };
         let place = Place { step, table: table.unwrap_or_default(), role };
-        let Begun { run, tx, snapshot, .. } = &mut self.begun;
+        let Begun { run, tx, snapshot, put_away, .. } = &mut self.begun;
         let context = run.context;
         let stop = context.ambient.stopper();
         let mut pass = Pass { faults: Faults::none(rows.target), net: 0, pairs: 0, changed: 0 };
         let facts = run.steps.get(step);
         let archive = facts.and_then(|facts| facts.archive.clone()).filter(|_| rows.along.is_none());
-        let mut put_away = PutAway::default();
+        let mut put_away = archive.as_ref().map(|archive| {
+            let known = put_away.iter().position(|(to, _)| to.fills_like(archive));
+            let at = known.unwrap_or_else(|| {
+                put_away.push((archive.clone(), PutAway::default()));
+                put_away.len() - 1
+            });
+            (archive, put_away.get_mut(at))
+        });
         tx.pair(rows.number, &mut |held, now| {
             pass.pairs += 1;
             if let Some(collector) = looking.as_deref_mut() {
                 collector.became(held, now);
             }
-            if let (Some(archive), Some(before)) = (&archive, held.image.before()) {
-                put_away.add(archive.columns.iter().map(|(own, _)| before.get(*own)));
+            if let (Some((archive, Some((_, away)))), Some(before)) = (&mut put_away, held.image.before()) {
+                away.add(archive.columns.iter().map(|(own, _)| before.get(*own)));
             }
             match judge(rows.foreseen, held, now) {
                 Ok(fate) => {
@@ -335,7 +342,6 @@ impl<'a, 's> Written<'a, 's> {
             tick(context, Phase::Proving, pass.pairs, Some(matched), &*stop)
         })
         .map_err(|error| End::Failed(unwrap_sink(error)))?;
-        self.begun.put_away.extend(archive.map(|archive| (archive, put_away)));
         if pass.faults.count > 0 {
             return Err(Box::new(End::Verification(pass.faults)));
         }
