@@ -42,7 +42,7 @@ pub struct Breach {
     pub columns: Vec<String>,
     /// The table, where it is not the step's own: rows that it takes along.
     pub table: Option<String>,
-    /// The other table: the parent that lacks a row, or the one that refers.
+    /// The other table: the parent that lacks a row, the one that refers, or the one that rows are put away in.
     pub other: Option<String>,
     /// What a check demands, or an exclusion.
     pub text: Option<String>,
@@ -84,6 +84,10 @@ impl Breach {
                 format!("{rows} would exclude {whom} by {columns} ({exclusion})")
             }
             Rule::Unique if self.among => format!("{rows} would hold the same {columns}"),
+            Rule::Unique if self.other.is_some() => {
+                let go = words::either(n, "goes", "go");
+                format!("{rows} that {go} into {other} would have the {columns} of rows that are there")
+            }
             Rule::Unique => format!("{columns} of {rows} would be what another row holds"),
             Rule::NotNull => format!("{columns} of {rows} would be NULL, which it refuses"),
             Rule::Check => {
@@ -130,6 +134,9 @@ impl Breach {
         match (self.rule, &row.with) {
             (Rule::Children, Some(child)) => {
                 format!("{} {child} to {table} {key}", self.other.as_deref().unwrap_or_default())
+            }
+            (Rule::Unique, Some(there)) if self.other.is_some() => {
+                format!("{table} {key} (as {} {there})", self.other.as_deref().unwrap_or_default())
             }
             (_, Some(other)) if self.among => format!("{table} {key} and {other} ({short})"),
             (_, Some(other)) => format!("{table} {key} ({short}, as {table} {other})"),

@@ -85,10 +85,17 @@ fn what_cannot_be_put_away_as_it_is_changes_nothing() {
             ("hive", 3, "the table that the rows go from"),
             ("nowhere", 3, "there is no table nowhere"),
             ("watched", 3, "could not be taken out again"),
-            ("taken", 1, "taken"),
+            (
+                "taken",
+                1,
+                "1 row that goes into taken would have the hive_id of rows that are there: hive 13 (as taken 13)",
+            ),
             ("other", 4, "what was put away in other does not hold what the rows held"),
         ] {
             s.write("go.sql", file(table, GO));
+            if table == "taken" {
+                s.run(&["preview", "go.sql"]).expect(3).says("taken-already").says(says);
+            }
             let answer = s.run(&["apply", "go.sql", "--yes"]);
             answer.expect(status).says(says);
             assert_eq!(stage.dump(), before, "{:?}: {table}", stage.on);

@@ -4,11 +4,12 @@
 use std::time::Instant;
 
 use marktwice_core::along::number;
+use marktwice_core::archive::Archive;
 use marktwice_core::breach::{Breach, Breaches, Breaker, Rule};
 use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::table::Target;
 use marktwice_port::{EngineError, PATIENCE_IN_ALL, Plan};
-use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL};
+use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, before};
 use marktwice_sql::query::ask::Texts;
 use marktwice_sql::statement::terms::conditions;
 use marktwice_sql::text::names;
@@ -123,7 +124,7 @@ pub fn breaches<D: Driver>(
         until,
         found: Breaches::default(),
     };
-    let mut found = own.all()?;
+    let mut found = own.all(plan.archive.as_ref())?;
     let root = held;
     for (node, held) in beside {
         let fires = D::Table::ACTIONS_FIRE && !driver.declared(&node.table)?.triggers.is_empty();
@@ -142,7 +143,7 @@ pub fn breaches<D: Driver>(
             until,
             found: Breaches::default(),
         };
-        let more = looking.all()?;
+        let more = looking.all(None)?;
         found.open.extend(more.open);
         let table = || Some(node.along.target.table.clone());
         found.found.extend(more.found.into_iter().map(|breach| Breach { table: table(), ..breach }));
@@ -153,7 +154,7 @@ pub fn breaches<D: Driver>(
 
 impl<D: Driver> Looking<'_, D> {
     /// Asks about everything.
-    fn all(mut self) -> Result<Breaches, EngineError> {
+    fn all(mut self, archive: Option<&Archive>) -> Result<Breaches, EngineError> {
         let rules = self.driver.rules(self.table)?;
         if self.fates[1] {
             self.not_null(&rules)?;
@@ -163,7 +164,38 @@ impl<D: Driver> Looking<'_, D> {
         if rules.references {
             self.references()?;
         }
+        if let Some(archive) = archive {
+            self.there_already(archive)?;
+        }
         Ok(self.found)
+    }
+
+    /// Rows that go where they are put away under keys that are taken there.
+    fn there_already(&mut self, archive: &Archive) -> Result<(), EngineError> {
+        let own = |place: &usize| archive.columns.iter().find(|(_, to)| to == place).map(|(own, _)| *own);
+        let key = &archive.target.key.columns;
+        let Some(columns) = key.iter().map(own).collect::<Option<Vec<usize>>>().filter(|c| !c.is_empty())
+        else {
+            return Ok(());
+        };
+        let table = self.driver.described(&archive.target.schema, &archive.target.table)?;
+        let quoted = |at: &usize| archive.target.columns.get(*at).map(|c| D::Table::LANGUAGE.quoted(&c.name));
+        let there: Vec<String> = key.iter().filter_map(quoted).map(|name| format!("t.{name}")).collect();
+        let held: Vec<String> = columns.iter().map(|at| format!("h.{}", before(*at))).collect();
+        let same: Vec<String> = there.iter().zip(&held).map(|(t, h)| format!("{t} = {h}")).collect();
+        let from =
+            format!("FROM {} AS h JOIN {} AS t ON {}", self.held.name(), table.from(), same.join(" AND "));
+        let what = format!("what is in {} already", archive.target.table);
+        let Some(answer) = self.ask(&what, &format!("SELECT count(*) {from}"))? else { return Ok(()) };
+        if answer.count(0, 0) == 0 {
+            return Ok(());
+        }
+        let (held, there) = (held.join(", "), there.join(", "));
+        let named = format!("SELECT h.{ORDINAL}, {held}, {there} {from} ORDER BY 1 LIMIT {NAMED}");
+        let names = archive.target.names(key);
+        let breach = self.breach(Rule::Unique, names, answer.count(0, 0));
+        let other = Some(archive.target.table.clone());
+        self.add(Breach { other, ..breach }, &named, columns.len())
     }
 
     fn target(&self) -> &Target {
