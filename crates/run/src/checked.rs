@@ -37,9 +37,17 @@ pub(crate) fn open_ones(
     for check in &change.checks {
         let reads = session.reads(&check.sql).map_err(|error| unasked(check, error))?;
         let mut why = touched.iter().enumerate().filter_map(|(at, step)| waits(step, at, &reads));
-        all.push(why.next().map(|dependence| match steps.len() {
-            1 => dependence.why.replace("step 1", "the change"),
-            _ => dependence.why,
+        all.push(why.next().map(|dependence| {
+            match steps.len() {
+                1 => dependence
+                    .why
+                    .replace(
+                        "and step 1 changes which rows are there",
+                        "to which the change adds rows, or takes some away",
+                    )
+                    .replace("step 1", "the change"),
+                _ => dependence.why,
+            }
         }));
     }
     Ok(all)
