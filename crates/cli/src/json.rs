@@ -5,7 +5,6 @@ use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
 use marktwice_core::moved::Moved;
 use marktwice_core::receipt::DatabaseId;
-use marktwice_core::study::Alike;
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
 use marktwice_core::undo::Conflict;
@@ -14,8 +13,8 @@ use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Image, Value};
 use marktwice_run::{
     Again, AgainRow, AgainTable, Answer, BatchPreview, Block, Compared, Conflicts, Difference, End, Entry,
-    Faults, Group, Kept, KeptRows, Preview, Rehearsal, RunOutcome, Seen, Settling, Show, Shown, ShownRow,
-    Since, Stands, StepDifference, StepPreview, UndoPreview, Unmet, Values, Verdict,
+    Faults, Group, InCommon, Kept, KeptRows, Preview, Rehearsal, RunOutcome, Seen, Settling, Show, Shown,
+    ShownRow, Since, Stands, StepDifference, StepPreview, UndoPreview, Unmet, Values, Verdict,
 };
 use serde_json::{Map, Value as Json, json};
 
@@ -490,9 +489,12 @@ pub(crate) fn why(codes: &[Code]) -> Json {
 }
 
 /// A draft, and the file that it was written to.
-pub(crate) fn draft(on: &str, (text, common): (&str, &[Alike]), written: Option<&std::path::Path>) -> Json {
+pub(crate) fn draft(on: &str, (text, found): (&str, &InCommon), written: Option<&std::path::Path>) -> Json {
     let written = written.map(|path| path.display().to_string());
-    document("marktwice-draft", json!({ "database": on, "text": text, "common": common, "written": written }))
+    document(
+        "marktwice-draft",
+        json!({ "database": on, "text": text, "common": found.common, "skipped": found.skipped, "written": written }),
+    )
 }
 
 /// All tables.

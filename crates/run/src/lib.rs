@@ -35,7 +35,7 @@ pub use forget::{Chosen, forget, forgettable};
 pub use history::{Entry, find_run, history, look_at_definitions};
 pub use kept::{Kept, KeptRows, kept_rows};
 pub use look::{
-    OneRow, Rows, Seen, each_row, each_view_row, in_common, one_row, rows, survey, tables, target,
+    InCommon, OneRow, Rows, Seen, each_row, each_view_row, in_common, one_row, rows, survey, tables, target,
 };
 pub use mark::mark_text;
 pub use noticed::side_text;

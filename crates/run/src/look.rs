@@ -173,16 +173,22 @@ pub fn each_row(
     })
 }
 
-/// What rows have in common that a statement of ours would match, and how many they are; it is never run, and at most `most`
-/// rows are looked at.
+/// What rows have in common.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct InCommon {
+    /// How many rows they are.
+    pub matched: u64,
+    /// Conditions that hold for all of them, those that hold for the fewest others first.
+    pub common: Vec<Alike>,
+    /// What was not looked at, and why.
+    pub skipped: Option<String>,
+}
+
+/// What rows have in common that a statement of ours would match; it is never run, and at most `most` rows are looked at.
 ///
 /// # Errors
 /// When the statement is refused, matches more than `most` rows, or the database fails.
-pub fn in_common(
-    context: &Context<'_>,
-    statement: &str,
-    most: u64,
-) -> Result<Seen<(u64, Vec<Alike>)>, Failure> {
+pub fn in_common(context: &Context<'_>, statement: &str, most: u64) -> Result<Seen<InCommon>, Failure> {
     let seen = open(context, |session| {
         let plan = session.plan(statement, &[], &[])?;
         let mut alike = Vec::new();
@@ -191,12 +197,13 @@ pub fn in_common(
             Ok(())
         })?;
         if alike.is_empty() || matched > most {
-            return Ok((matched, Vec::new()));
+            return Ok(InCommon { matched, ..InCommon::default() });
         }
         let wish = Wish { scope: Scope::Alike(alike), matched, ..Wish::default() };
-        Ok((matched, session.study(&plan, &wish)?.common))
+        let found = session.study(&plan, &wish)?;
+        Ok(InCommon { matched, common: found.common, skipped: found.skipped })
     })?;
-    match seen.seen.0 {
+    match seen.seen.matched {
         matched if matched > most => Err(Failure::usage(
             format!("{} are more than are looked at", words::rows(matched)),
             format!("name at most {most}"),

@@ -7,7 +7,7 @@ use marktwice_change::{block, step_block};
 use marktwice_core::study::Alike;
 use marktwice_core::{Target, words};
 use marktwice_port::{Draft, Which, Work};
-use marktwice_run::{Failure, in_common, rows, survey, target};
+use marktwice_run::{Failure, InCommon, in_common, rows, survey, target};
 
 use crate::args::{Common, DraftArgs, Format, word};
 use crate::dated::dated;
@@ -25,7 +25,7 @@ const EXAMPLES: u64 = 1;
 pub(crate) fn run(common: &Common, args: &DraftArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
     let (text, alike) = match (&args.sql, &args.table) {
-        (Some(sql), _) => (steps(&desk, sql)?, Vec::new()),
+        (Some(sql), _) => (steps(&desk, sql)?, InCommon::default()),
         (None, Some(name)) => draft(&desk, args, name)?,
         (None, None) => return Err(Trouble::usage("no table is named", "name a table")),
     };
@@ -88,7 +88,7 @@ fn steps(desk: &Desk, sql: &str) -> Result<String, Trouble> {
 /// Rows that are looked at for what they have in common.
 const ALIKE: u64 = 200;
 
-fn draft(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<(String, Vec<Alike>), Trouble> {
+fn draft(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<(String, InCommon), Trouble> {
     let language = desk.engine.language();
     let (schema, name) = language.table_name(typed);
     let survey = || {
@@ -119,7 +119,7 @@ fn draft(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<(String, Vec<Alik
         (false, []) => Work::SetEach,
         (false, sets) => Work::Set(sets),
     };
-    let (mut said, mut common) = (Vec::new(), Vec::new());
+    let (mut said, mut common) = (Vec::new(), InCommon::default());
     let (text, matched) = if let Some(filter) = &args.filter {
         let mut refers = || Ok(survey()?.declared.refers);
         let (filter, words) = in_condition(desk, &seen, &mut refers, filter)?;
@@ -132,11 +132,11 @@ fn draft(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<(String, Vec<Alik
         let by_key = compose(Work::Delete, typed.which())?;
         typed.there(desk, by_key.rows)?;
         let found = desk.with(|context| in_common(context, &by_key.text, ALIKE));
-        let (matched, found) =
-            found.map_err(|failure| Trouble::failure(&failure, "--rows-like").on(&desk.shown))?.seen;
-        let exactly = found.first().filter(|first| first.others == 0);
+        let found = found.map_err(|failure| Trouble::failure(&failure, "--rows-like").on(&desk.shown))?.seen;
+        let exactly = found.common.first().filter(|first| first.others == 0);
         let rows_of = exactly.map_or_else(|| typed.which(), |first| Which::Condition(&first.condition));
         let text = compose(work, rows_of)?.text;
+        let matched = found.matched;
         common = found;
         (text, matched)
     } else {
@@ -162,7 +162,8 @@ fn draft(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<(String, Vec<Alik
 }
 
 /// What rows have in common, in words.
-fn in_words(common: &[Alike], rows: u64) -> Vec<String> {
+fn in_words(found: &InCommon, rows: u64) -> Vec<String> {
+    let common = found.common.as_slice();
     let these = match rows {
         1 => "this row".to_owned(),
         _ => format!("these {}", words::rows(rows)),
@@ -177,14 +178,15 @@ fn in_words(common: &[Alike], rows: u64) -> Vec<String> {
     };
     let line = |offer: &Alike| {
         let more = offer.others.saturating_sub(offer.examples.len() as u64);
-        let more = if more > 0 { format!("; and {more} more") } else { String::new() };
+        let more = if more > 0 { format!("; and {} more", words::number(more)) } else { String::new() };
         let others = match offer.others {
             0 => String::new(),
             others => format!("  (and {}: {}{more})", words::of(others, "other"), offer.examples.join("; ")),
         };
         format!("  {}{others}", offer.condition)
     };
-    std::iter::once(head).chain(common.iter().map(line)).collect()
+    let skipped = found.skipped.iter().map(|skipped| format!("  {skipped}"));
+    std::iter::once(head).chain(common.iter().map(line)).chain(skipped).collect()
 }
 
 /// The columns with their types.

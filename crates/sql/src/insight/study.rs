@@ -127,8 +127,8 @@ pub fn study<E>(subject: Subject<'_>, wish: &Wish, ask: &mut Asker<'_, E>) -> St
             return Study { meanings, ..Study::default() };
         }
         Scope::Alike(rows) => {
-            let common = common::common(subject, rows, &mut questions);
-            return Study { common, ..Study::default() };
+            let (common, skipped) = common::common(subject, rows, &mut questions);
+            return Study { common, skipped, ..Study::default() };
         }
     }
     let mut found = Study { findings: subqueries::look(subject, wish, &mut questions), ..Study::default() };

@@ -35,12 +35,13 @@ pub(super) fn common<E>(
     subject: Subject<'_>,
     alike: &[Vec<Value>],
     questions: &mut Questions<'_, '_, E>,
-) -> Vec<Alike> {
+) -> (Vec<Alike>, Option<String>) {
     let step = subject.step;
     let rows = alike.len() as u64;
     let Some(filter) = step.filter.as_ref().map(|f| format!("({})", step.text(f.slice).trim())) else {
-        return Vec::new();
+        return (Vec::new(), None);
     };
+    let mut unasked: Vec<&str> = Vec::new();
     let from = step.text(step.table.slice);
     let counted = |condition: &str| format!("count(CASE WHEN {condition} THEN 1 END)");
     let mut terms: Vec<Term> = Vec::new();
@@ -53,9 +54,11 @@ pub(super) fn common<E>(
             .iter()
             .flat_map(|term| [counted(&term.text), counted(&format!("{} AND {filter}", term.text))])
             .collect::<Vec<_>>();
-        // A column that cannot be compared is none to offer.
         let sql = format!("SELECT count(*), {} FROM {from}", counts.join(", "));
-        let Some(answer) = questions.try_ask(&sql) else { continue };
+        let Some(answer) = questions.try_ask(&sql) else {
+            unasked.extend(subject.target.columns.get(at).map(|c| c.name.as_str()));
+            continue;
+        };
         let every = answer.count(0, 0);
         for (nth, term) in all.into_iter().enumerate() {
             let (hold, among) = (answer.count(0, 1 + nth * 2), answer.count(0, 2 + nth * 2));
@@ -72,6 +75,9 @@ pub(super) fn common<E>(
         let texts: Vec<String> = pairs.iter().map(|(a, b)| format!("{} AND {}", a.text, b.text)).collect();
         let counts: Vec<String> = texts.iter().map(|text| counted(text)).collect();
         let answer = questions.try_ask(&format!("SELECT {} FROM {from}", counts.join(", ")));
+        if answer.is_none() {
+            unasked.push("pairs of columns");
+        }
         for (nth, ((a, b), text)) in pairs.iter().zip(texts).enumerate() {
             let hold = answer.as_ref().map_or(0, |answer| answer.count(0, nth));
             if let Some(others) = hold.checked_sub(rows).filter(|n| *n < a.others.min(b.others)) {
@@ -96,7 +102,10 @@ pub(super) fn common<E>(
             break;
         }
     }
-    told
+    let skipped = (!unasked.is_empty()).then(|| {
+        format!("not looked at: {} (cannot be compared, or not answered in time)", unasked.join(", "))
+    });
+    (told, skipped)
 }
 
 /// Conditions that together may hold for fewer rows than each.
