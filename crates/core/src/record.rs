@@ -4,6 +4,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::along::AlongRecord;
+use crate::asked::QueryCheck;
 use crate::hash::Fingerprint;
 use crate::mark::{Foreseen, MarkSummary, Parts, StepKind};
 use crate::receipt::DatabaseId;
@@ -58,6 +59,9 @@ pub struct MarkHeader {
     pub origin: Option<String>,
     /// The whole text of the change.
     pub change: String,
+    /// Checks of the whole change, those too that were said on the line.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub checks: Vec<QueryCheck>,
     /// Values of parameters by name (none in this version of the program).
     #[serde(default)]
     pub params: serde_json::Map<String, serde_json::Value>,

@@ -37,7 +37,7 @@ pub use kept::{Kept, KeptRows, kept_rows};
 pub use look::{
     InCommon, OneRow, Rows, Seen, each_row, each_view_row, in_common, one_row, rows, survey, tables, target,
 };
-pub use mark::mark_text;
+pub use mark::{MarkedChange, mark_text};
 pub use noticed::side_text;
 pub use outcome::{End, Failure, RunOutcome};
 pub use preview::{BatchPreview, Block, Preview, Show, ShownRow, Since, StepPreview, UndoPreview, Unmet};

@@ -1,5 +1,6 @@
 //! Marks in use: the text of a kept one, and what moved between a kept one and now.
 
+use marktwice_core::asked::QueryCheck;
 use marktwice_core::mark::{Comparison, MarkRow, MarkSummary, Marker, agreement};
 use marktwice_core::moved::{Moved, find};
 use marktwice_core::record::MarkHeader;
@@ -12,11 +13,22 @@ use crate::preview::{ShownRow, Since};
 /// How many moved rows are named.
 const NAMED: usize = 20;
 
-/// The whole text of the change that a mark was taken of, and the mark's name; of the last mark without a name.
+/// The change that a mark was taken of.
+#[derive(Debug, Clone)]
+pub struct MarkedChange {
+    /// The mark.
+    pub mark: String,
+    /// The whole text.
+    pub text: String,
+    /// Checks of the whole change, also those that do not stand in the text.
+    pub checks: Vec<QueryCheck>,
+}
+
+/// The change that a mark was taken of; of the last mark without a name.
 ///
 /// # Errors
 /// When there is no such mark.
-pub fn mark_text(context: &Context<'_>, name: Option<&str>) -> Result<(String, String), Failure> {
+pub fn mark_text(context: &Context<'_>, name: Option<&str>) -> Result<MarkedChange, Failure> {
     let session = context.open(Intent::Read)?;
     let book = (context.book)(session.database())?;
     let mark = book.mark(name)?;
@@ -30,7 +42,8 @@ pub fn mark_text(context: &Context<'_>, name: Option<&str>) -> Result<(String, S
             "preview the change that is meant, or name it: marktwice apply CHANGE",
         ));
     }
-    Ok((name_of, mark.header().change.clone()))
+    let MarkHeader { change, checks, .. } = mark.header();
+    Ok(MarkedChange { mark: name_of, text: change.clone(), checks: checks.clone() })
 }
 
 /// What a mark rests on that is another now for a step; `None` when all is the same.

@@ -178,6 +178,7 @@ pub(crate) fn mark_header(
         by: Some(by.to_owned()),
         origin: change.origin.clone(),
         change: change.source.clone(),
+        checks: change.checks.clone(),
         params: serde_json::Map::new(),
         settings: steps.first().map(|step| step.plan.settings.clone()).unwrap_or_default(),
         steps: records,

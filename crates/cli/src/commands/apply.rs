@@ -3,7 +3,9 @@
 use std::path::Path;
 
 use marktwice_core::Change;
-use marktwice_run::{Agreement, ApplyOptions, RunOutcome, Show, Shown, apply, look_again, mark_text};
+use marktwice_run::{
+    Agreement, ApplyOptions, MarkedChange, RunOutcome, Show, Shown, apply, look_again, mark_text,
+};
 
 use crate::args::{ApplyArgs, Common, Format};
 use crate::desk::{Desk, Text, change_of, read_text};
@@ -16,16 +18,19 @@ use crate::{exit, human};
 /// Applies a change.
 pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
-    let (text, last) = match read_text(&args.change)? {
-        Some(text) => (text, None),
+    let (text, last, checks) = match read_text(&args.change)? {
+        Some(text) => (text, None, Vec::new()),
         None => {
-            let (name, text) = desk
+            let MarkedChange { mark, text, checks } = desk
                 .with(|context| mark_text(context, args.mark.as_deref()))
                 .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?;
-            (Text { text, name: format!("mark {name}"), origin: None }, Some(name))
+            (Text { text, name: format!("mark {mark}"), origin: None }, Some(mark), checks)
         }
     };
-    let change = change_of(&text, &args.change, desk.engine.language())?;
+    let mut change = change_of(&text, &args.change, desk.engine.language())?;
+    // A check that was said on the line of the preview holds as well as one in its text.
+    let unsaid = checks.into_iter().filter(|check| !change.checks.contains(check)).collect::<Vec<_>>();
+    change.checks.extend(unsaid);
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
     // Without a change the last preview is meant, and held to. It is no agreement by itself: --yes needs more.
     let implied =

@@ -116,6 +116,11 @@ fn what_is_certain_is_judged_before_anything_begins() {
         let check = "SELECT count(*) FROM hive WHERE keeper_id = 2 = 2";
         let shown = s.run(&["preview", "--sql", MOVE, "--check", check]);
         shown.expect(0).says(&format!("--check '{check}'"));
+        // Without a change the last preview is meant, with the checks that it was given.
+        let spoiled = "SELECT count(*) FROM hive WHERE keeper_id = 2 = 3";
+        s.run(&["preview", "--sql", MOVE, "--check", spoiled]).expect(0);
+        s.run(&["apply", "--yes", "--rows", "2"]).expect(4).says("gives 2, and 3 is wanted");
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
         apply(check, 0).says("now it gives 0");
         s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);

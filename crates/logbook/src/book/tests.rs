@@ -84,6 +84,7 @@ fn mark_header() -> MarkHeader {
         taken: "2026-05-11T08:00:00Z".into(),
         database: database(),
         change: "UPDATE".into(),
+        checks: Vec::new(),
         params: serde_json::Map::new(),
         settings: vec![],
         steps: vec![step()],
