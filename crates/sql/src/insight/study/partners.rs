@@ -67,7 +67,7 @@ pub(super) fn partners<E>(
     let mut told = Vec::new();
     let mut tell = |side: Side, from: &str, (own, without): (&[String], &[String]), names: &[String]| {
         let select = format!("count(*), count(CASE WHEN {} THEN 1 END)", without.join(" AND "));
-        let answer = questions.try_ask(&format!("{with}\nSELECT {select}\nFROM {from}{}", all(&[own])))?;
+        let answer = questions.ask(&format!("{with}\nSELECT {select}\nFROM {from}{}", all(&[own])))?;
         let (of, rows) = (answer.count(0, 0), answer.count(0, 1));
         let order: Vec<String> = (1..=names.len()).map(|n| n.to_string()).collect();
         let first = format!(
