@@ -338,6 +338,9 @@ pub(crate) struct ApplyArgs {
     /// Ask inside the open transaction, with the outcome as it stands there; 60 s without an answer roll back
     #[arg(long, conflicts_with = "yes")]
     pub(crate) hold: bool,
+    /// Make a table of this name of the matched rows as they are, in the same transaction (SQLite, PostgreSQL)
+    #[arg(long, value_name = "NAME")]
+    pub(crate) keep_copy: Option<String>,
     /// Copy the whole database into this new file before anything begins (SQLite)
     #[arg(long, value_name = "FILE")]
     pub(crate) copy_database: Option<PathBuf>,

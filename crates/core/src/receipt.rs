@@ -210,6 +210,9 @@ pub struct Receipt {
     /// The copy of the whole database that was made before: its file, and its size in bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub copy: Option<(String, u64)>,
+    /// The table that was made of the rows as they were, and how many it holds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kept_copy: Option<(String, u64)>,
     /// What checks of the whole change have found.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<QueryFound>,
@@ -270,6 +273,7 @@ impl Receipt {
             rehearsed: false,
             steps,
             copy: None,
+            kept_copy: None,
             checks: Vec::new(),
             triggered: None,
             token: None,

@@ -107,6 +107,15 @@ pub trait Tx: Hold {
         sink: &mut KeepSink<'_>,
     ) -> Result<Matched, EngineError>;
 
+    /// Makes a table of the held rows of a step, as they are before it; gives how many it holds. It is rolled back with
+    /// everything else.
+    ///
+    /// # Errors
+    /// Where the engine makes no table inside a transaction, or refuses it.
+    fn keep_copy(&mut self, plan: &Plan, name: &str) -> Result<u64, EngineError> {
+        Err(EngineError::Other(format!("this engine makes no table {name} of {}", plan.target.table)))
+    }
+
     /// Copies the held rows of a step to where its plan puts them away; gives the engine's own count.
     ///
     /// # Errors

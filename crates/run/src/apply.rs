@@ -37,6 +37,8 @@ pub struct ApplyOptions {
     pub show: Show,
     /// A new file that the whole database is copied into first.
     pub copy_database: Option<String>,
+    /// A table that is made of the matched rows as they are, in the same transaction.
+    pub keep_copy: Option<String>,
 }
 
 /// Whether every step, or every one of those, says how many rows it expects.
@@ -66,6 +68,10 @@ pub fn apply(
     talk: &mut dyn Talk,
 ) -> Result<RunOutcome, Failure> {
     let given = options.agreement == Agreement::Given;
+    if options.keep_copy.is_some() && change.steps.len() > 1 {
+        let hint = "copy the whole database, or apply the steps one by one";
+        return Err(Failure::usage("a copy is kept of the rows of one step, and there are several", hint));
+    }
     if given && options.mark.is_none() {
         counted(change, 0..change.steps.len())?;
     }
@@ -119,7 +125,10 @@ pub fn apply(
             return Ok(RunOutcome::not_begun(End::Declined(answer)));
         }
     }
-    let facts = steps.iter().map(|step| StepFacts::of(step, change)).collect();
+    let keep_copy = options.keep_copy.clone();
+    let facts =
+        steps.iter().map(|step| StepFacts { keep_copy: keep_copy.clone(), ..StepFacts::of(step, change) });
+    let facts = facts.collect();
     let mark = agreed.name.clone();
     let mut prepared = Prepared::new(context, &**book as &dyn Logbook, facts, &change.source, &mut |run| {
         first_receipt(context, change, &taken, run, (&mark, by))

@@ -52,6 +52,8 @@ pub(crate) struct StepFacts {
     pub(crate) triggered: Vec<Triggered>,
     /// Where the rows are put away before they go.
     pub(crate) archive: Option<Archive>,
+    /// The table that is made of them as they are.
+    pub(crate) keep_copy: Option<String>,
     pub(crate) allowed: Vec<Code>,
     pub(crate) terms: Terms,
 }
@@ -66,6 +68,7 @@ impl StepFacts {
             along: plan.along.clone(),
             triggered: plan.triggered.clone(),
             archive: plan.archive.clone(),
+            keep_copy: None,
             allowed: change.allowed(plan.step),
             terms: change.terms(plan.step),
         }
@@ -398,6 +401,19 @@ impl<'a, 's> Marked<'a, 's> {
             return Err(self.end(ended_by(error)));
         }
         self.begun.run.context.ambient.progress(Phase::Executing, 0, None);
+        if let Some(name) = self.begun.facts().and_then(|facts| facts.keep_copy.clone()) {
+            match self.begun.tx.keep_copy(plan, &name) {
+                Ok(count) if count == self.held.matched => {
+                    self.begun.run.receipt(|receipt| receipt.kept_copy = Some((name, count)));
+                }
+                Ok(count) => {
+                    let rows = words::rows(self.held.matched);
+                    let what = format!("{name} holds {count} rows where {rows} match");
+                    return Err(self.end(End::Verification(Faults::whole(&plan.target, what))));
+                }
+                Err(error) => return Err(self.end(ended_by(error))),
+            }
+        }
         if let Some(archive) = &plan.archive {
             match self.begun.tx.archive(plan) {
                 Ok(count) if count == self.held.matched => {}

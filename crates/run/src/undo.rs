@@ -379,6 +379,7 @@ fn facts(undoing: &Undoing, options: &UndoOptions) -> Vec<StepFacts> {
     let run = undoing.run();
     let one = |back: &Back| StepFacts {
         archive: None,
+        keep_copy: None,
         target: back.batch.target.clone(),
         record: StepRecord {
             kind: back.batch.kind,

@@ -150,6 +150,7 @@ fn nothing_is_begun_over_an_unknown_outcome() {
             hold: false,
             show: Show::First(5),
             copy_database: None,
+            keep_copy: None,
         };
         let refused = g.healthy(|c| apply(c, &next, &options, &mut Yes));
         assert!(matches!(refused, Err(Failure::Unsettled { .. })), "{refused:?}");

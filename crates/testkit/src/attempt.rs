@@ -209,6 +209,7 @@ pub fn apply_once(context: &Context<'_>) -> Result<RunOutcome, Failure> {
         hold: false,
         show: Show::First(5),
         copy_database: None,
+        keep_copy: None,
     };
     apply(context, &change(), &options, &mut Yes)
 }

@@ -215,6 +215,7 @@ impl Place {
             hold: false,
             show: Show::All,
             copy_database: None,
+            keep_copy: None,
         };
         self.with(|context| marktwice_run::apply(context, change, &options, &mut Yes))
     }

@@ -404,6 +404,10 @@ impl Tx for FaultyTx<'_> {
         self.1.engine(|| self.0.hold_rows(batch, source, sink))
     }
 
+    fn keep_copy(&mut self, plan: &Plan, name: &str) -> Result<u64, EngineError> {
+        self.1.engine(|| self.0.keep_copy(plan, name))
+    }
+
     fn archive(&mut self, plan: &Plan) -> Result<u64, EngineError> {
         self.1.engine(|| self.0.archive(plan))
     }

@@ -81,6 +81,7 @@ fn applied(context: &Context<'_>, change: &Change) -> RunOutcome {
         hold: false,
         show: Show::All,
         copy_database: None,
+        keep_copy: None,
     };
     apply(context, change, &options, &mut Yes).unwrap()
 }

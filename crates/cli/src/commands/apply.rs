@@ -37,7 +37,14 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
         last.filter(|_| !args.yes || (0..change.steps.len()).all(|at| change.terms(at).rows.is_some()));
     let mark = args.mark.clone().or(implied);
     let copy_database = args.copy_database.as_deref().map(new_file).transpose()?;
-    let options = ApplyOptions { agreement, mark, hold: args.hold, show: args.change.show, copy_database };
+    let options = ApplyOptions {
+        agreement,
+        mark,
+        hold: args.hold,
+        show: args.change.show,
+        copy_database,
+        keep_copy: args.keep_copy.clone(),
+    };
     carry_out(common, &desk, &change, &options, ("marktwice-apply", &text.name))
 }
 

@@ -196,6 +196,7 @@ impl Walk<'_> {
             hold: false,
             show: Show::First(20),
             copy_database: None,
+            keep_copy: None,
         };
         let outcome = apply(self.context, &change, &options, &mut Narrator { verbose: self.verbose })?;
         print(&human::outcome(&outcome, &["keeper"], name, ""));

@@ -66,8 +66,14 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
     let change =
         Change { allow: args.allow.clone(), again: args.again, ..Change::of(composed.text).with(terms) };
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
-    let options =
-        ApplyOptions { agreement, mark: None, hold: args.hold, show: Show::First(20), copy_database: None };
+    let options = ApplyOptions {
+        agreement,
+        mark: None,
+        hold: args.hold,
+        show: Show::First(20),
+        copy_database: None,
+        keep_copy: None,
+    };
     if !args.allow.contains(&Code::NothingMatched) {
         let (table, schema) = (&seen.target, schema.is_some());
         Typed { table, schema, key: &args.key, keys: &keys, several: args.several }

@@ -193,6 +193,9 @@ pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
     if let Some((file, bytes)) = &receipt.copy {
         line("copy", &format!("the whole database as it was before, {} in {file}", size(*bytes)));
     }
+    if let Some((table, n)) = &receipt.kept_copy {
+        line("copy", &format!("the rows as they were, {} in {table}", rows(*n)));
+    }
     line("put away", &super::outcome::put_away(receipt).unwrap_or_default());
     line("triggers", &super::outcome::triggered(receipt).unwrap_or_default());
     for table in receipt.triggered.iter().flatten() {

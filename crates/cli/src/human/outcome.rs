@@ -253,6 +253,10 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
         let text = format!("the whole database as it was before: {} in {file}", super::size(*bytes));
         let _ = writeln!(out, "  {}", styled(DIM, &cells::escape(&text)));
     }
+    if let Some((table, n)) = &receipt.kept_copy {
+        let text = format!("the rows as they were: {} in the table {table}, which an undo leaves", rows(*n));
+        let _ = writeln!(out, "  {}", styled(DIM, &cells::escape(&text)));
+    }
     if let Some(rows) = put_away(receipt) {
         let text = format!("before they went: {rows}, and an undo takes them out again");
         let _ = writeln!(out, "  {}", styled(DIM, &cells::escape(&text)));

@@ -184,3 +184,35 @@ fn the_whole_database_is_copied_first() {
         }
     });
 }
+
+#[test]
+fn a_copy_of_the_rows_is_kept_in_the_same_transaction() {
+    each(|stage| {
+        let s = &stage.scene;
+        let before = stage.dump();
+        let sql = "UPDATE hive SET kilos = 1, note = NULL WHERE keeper_id = 3";
+        let apply = |name: &str, more: &[&str], status: i32| {
+            let given = ["apply", "--sql", sql, "--rows", "2", "--yes", "--keep-copy", name];
+            s.run(&[&given[..], more].concat()).expect(status)
+        };
+        if stage.on == On::Maria {
+            apply("kept", &[], 1).says("it would commit what came before");
+            assert_eq!(stage.dump(), before);
+            return;
+        }
+        // What does not commit leaves no table.
+        apply("kept", &["--check", "SELECT count(*) FROM hive WHERE kilos = 1 = 3"], 4).says("Rolled back");
+        apply("keeper", &[], 1).says("already exists");
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        apply("kept", &[], 0).says("the rows as they were: 2 rows in the table kept, which an undo leaves");
+        let same = "SELECT count(*) FROM kept WHERE (hive_id = 12 AND kilos = 99.99 AND note = 'it''s') OR (hive_id = 13 AND kilos IS NULL AND keeper_id = 3)";
+        assert!(stage.value(same).contains('2'), "{:?}", stage.on);
+        s.run(&["receipt"]).expect(0).says("the rows as they were, 2 rows in kept");
+        s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+        assert!(stage.value(same).contains('2'), "{:?}", stage.on);
+        stage.run("DROP TABLE kept;");
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        s.write("two.sql", format!("{sql};\nDELETE FROM hive WHERE hive_id = 10;\n"));
+        s.run(&["apply", "two.sql", "--keep-copy", "kept"]).expect(2).says("there are several");
+    });
+}

@@ -85,6 +85,7 @@ fn by_content(batch: &Batch, kind: StepKind) -> bool {
 }
 
 impl Driver for My {
+    const MAKES_TABLES_INSIDE: bool = false;
     type Here = ();
     /// What was written while the statement was at work; `None` where that is not known.
     type Books = Option<Counters>;

@@ -89,6 +89,33 @@ pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Result
     Ok(())
 }
 
+/// Makes a table of the held rows of a step, as they are; gives how many it holds.
+///
+/// # Errors
+/// Where the engine makes no table inside a transaction; what the engine says.
+pub fn keep_copy<D: Driver>(
+    driver: &mut D,
+    held: &Held<D::Table>,
+    own: &Target,
+    typed: &str,
+) -> Result<u64, EngineError> {
+    if !D::MAKES_TABLES_INSIDE {
+        let what = format!(
+            "a table ({typed}) cannot be made inside a transaction here: it would commit what came before"
+        );
+        return Err(EngineError::Other(what));
+    }
+    let language = D::Table::LANGUAGE;
+    let (schema, name) = table_name(typed);
+    let schema = schema.map_or(String::new(), |schema| format!("{}.", language.quoted(&schema)));
+    let name = format!("{schema}{}", language.quoted(&name));
+    let columns = own.columns.iter().enumerate();
+    let columns = columns.map(|(at, c)| format!("h.{} AS {}", before(at), language.quoted(&c.name)));
+    let columns = columns.collect::<Vec<_>>().join(", ");
+    driver.execute(&format!("CREATE TABLE {name} AS SELECT {columns} FROM {} AS h", held.name()))?;
+    driver.number(&format!("SELECT count(*) FROM {name}"))
+}
+
 /// Copies the held rows of a step to where they are put away; gives how many the engine says it wrote.
 ///
 /// # Errors

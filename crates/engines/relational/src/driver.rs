@@ -143,6 +143,9 @@ pub trait Driver: Shell + 'static {
         Ok(())
     }
 
+    /// Whether a table that is made inside a transaction is a part of it.
+    const MAKES_TABLES_INSIDE: bool = true;
+
     /// Copies the whole database into a new file; see [`Session::copy_database`](marktwice_port::Session::copy_database).
     fn copy_database(&mut self, _file: &str, _told: &mut Told<'_>) -> Result<u64, EngineError> {
         let what = "only an embedded database is copied as a file; a server has means of its own";

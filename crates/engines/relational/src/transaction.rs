@@ -200,6 +200,11 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         Ok(Matched { matched, total, side, along, many: None, back: WayBack::default(), fires: false })
     }
 
+    fn keep_copy(&mut self, plan: &Plan, name: &str) -> Result<u64, EngineError> {
+        let held = self.rows_held(plan.step)?;
+        self.driver.acting(|driver| archive::keep_copy(driver, &held, &plan.target, name))
+    }
+
     fn archive(&mut self, plan: &Plan) -> Result<u64, EngineError> {
         let none = || EngineError::Other("the step puts no rows away".to_owned());
         let to = plan.archive.as_ref().ok_or_else(none)?;

@@ -10,7 +10,7 @@ use marktwice_core::image::{Image, Place, Role};
 use marktwice_core::mark::{Foreseen, HeldRow};
 use marktwice_core::receipt::RunState;
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
-use marktwice_core::side::{ELSEWHERE, SideWrite};
+use marktwice_core::side::{AlsoWrites, ELSEWHERE, SideWrite};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::triggered::{self, Triggered};
 use marktwice_core::undo::RowChange;
@@ -209,6 +209,12 @@ impl<'a, 's> Written<'a, 's> {
             collector.measured(&measured);
         }
         let all_declared = facts.terms.declares_all(&self.held.side);
+        // A table that was made here holds copies, and was counted.
+        if let Some(name) = &facts.keep_copy {
+            let made = AlsoWrites { table: name.clone(), rows: None };
+            let bare = AlsoWrites { table: name.rsplit('.').next().unwrap_or(name).to_owned(), rows: None };
+            measured.retain(|write| !made.names(&write.table) && !bare.names(&write.table));
+        }
         // What is compared row by row in the end is counted then, each row once.
         let later = |write: &SideWrite| {
             let mut declared = facts.terms.also_writes.iter().filter(|d| d.rows.is_some());
