@@ -86,6 +86,13 @@ pub struct QueryFound {
     pub found: Option<Answer>,
 }
 
+impl QueryFound {
+    /// Which check it is, and what was found.
+    pub fn told(&self) -> String {
+        format!("{}: {}", self.check.title(), self.said)
+    }
+}
+
 impl QueryCheck {
     /// What it is called, or the query itself in one line.
     pub fn title(&self) -> String {

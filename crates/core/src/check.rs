@@ -95,6 +95,11 @@ impl CheckFound {
         format!("{}{more}", named.join(", "))
     }
 
+    /// Which check it is, and what was found.
+    pub fn told(&self, table: &str) -> String {
+        format!("{}: {}", self.check.title(), self.sentence(table))
+    }
+
     /// What was found, in one sentence.
     pub fn sentence(&self, table: &str) -> String {
         if let Some(why) = &self.open {

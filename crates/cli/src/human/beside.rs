@@ -21,8 +21,7 @@ pub(super) fn queries(out: &mut String, all: &[QueryFound]) {
             Some(true) => super::GOOD,
             Some(false) => super::STOP,
         };
-        let text = format!("{}: {}", found.check.title(), found.said);
-        let _ = writeln!(out, "  {}  {}", styled(style, "check"), cells::escape(&text));
+        let _ = writeln!(out, "  {}  {}", styled(style, "check"), cells::escape(&found.told()));
     }
 }
 
@@ -38,7 +37,7 @@ pub(super) fn checks(out: &mut String, block: &Block) {
             (None, 0) => super::GOOD,
             _ => super::STOP,
         };
-        let text = format!("{}: {}", found.check.title(), found.sentence(&block.target.table));
+        let text = found.told(&block.target.table);
         let _ = writeln!(out, "  {}  {}", styled(style, "check"), cells::escape(&text));
     }
 }

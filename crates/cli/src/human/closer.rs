@@ -100,11 +100,7 @@ pub(super) fn partners(out: &mut String, step: &StepPreview) {
 
 fn named(columns: &[String], row: &[Option<String>]) -> String {
     let cells = columns.iter().zip(row).map(|(name, value)| {
-        format!(
-            "{} {}",
-            escape(name),
-            value.as_ref().map_or_else(|| "NULL".to_owned(), |v| escape(&shortened(v)))
-        )
+        format!("{} {}", escape(name), value.as_ref().map_or_else(|| "NULL".to_owned(), |v| shortened(v)))
     });
     cells.collect::<Vec<_>>().join(", ")
 }

@@ -7,7 +7,6 @@ use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState, StepReceip
 use marktwice_run::{Entry, Kept, side_text};
 
 use super::table::{Text, TextColumn, draw};
-use marktwice_core::check::CheckFound;
 use marktwice_core::words::moment;
 
 use super::{BOLD, DIM, GOOD, STOP, WARN, beside, cells, number, rows, size, styled, trouble, width};
@@ -135,13 +134,12 @@ fn expected(step: &StepReceipt) -> String {
     expected.join(", ")
 }
 
-/// What was written outside the rows of a step, and was let pass.
 /// What its checks have found.
 fn checks(step: &StepReceipt) -> Vec<String> {
-    let one = |found: &CheckFound| format!("{}: {}", found.check.title(), found.sentence(&step.table));
-    step.checks.iter().map(one).collect()
+    step.checks.iter().map(|found| found.told(&step.table)).collect()
 }
 
+/// What was written outside the rows of a step, and was let pass.
 fn also_written(step: &StepReceipt) -> Vec<String> {
     step.also_written.iter().map(side_text).collect()
 }
@@ -186,10 +184,7 @@ pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
         also_written(step).iter().for_each(|text| line("also", text));
         checks(step).iter().for_each(|text| line("check", text));
     }
-    receipt
-        .checks
-        .iter()
-        .for_each(|found| line("check", &format!("{}: {}", found.check.title(), found.said)));
+    receipt.checks.iter().for_each(|found| line("check", &found.told()));
     if let Some((file, bytes)) = &receipt.copy {
         line("copy", &format!("the whole database as it was before, {} in {file}", size(*bytes)));
     }

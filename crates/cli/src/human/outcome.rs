@@ -107,15 +107,13 @@ pub(crate) fn ended(outcome: &RunOutcome, begun: bool, (tables, file): (&[&str],
             let what = if said { "Not what was said to be there." } else { "A check does not hold." };
             let _ = writeln!(out, "{} {begun}", styled(STOP, what));
             for found in all {
-                let text = format!("{}: {}", found.check.title(), found.sentence(table));
-                let _ = writeln!(out, "  {}", cells::escape(&text));
+                let _ = writeln!(out, "  {}", cells::escape(&found.told(table)));
             }
         }
         End::Queries(all) => {
             let _ = writeln!(out, "{} {begun}", styled(STOP, "A check does not hold."));
             for found in all {
-                let text = format!("{}: {}", found.check.title(), found.said);
-                let _ = writeln!(out, "  {}", cells::escape(&text));
+                let _ = writeln!(out, "  {}", cells::escape(&found.told()));
             }
         }
         End::Moved(moved) => {

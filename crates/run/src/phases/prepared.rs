@@ -159,12 +159,11 @@ fn reason(end: &End) -> String {
             .collect::<Vec<_>>()
             .join("; "),
         End::Checks(table, checks) => {
-            let one =
-                |found: &CheckFound| format!("check {}: {}", found.check.title(), found.sentence(table));
+            let one = |found: &CheckFound| format!("check {}", found.told(table));
             checks.iter().map(one).collect::<Vec<_>>().join("; ")
         }
         End::Queries(all) => {
-            let one = |found: &QueryFound| format!("check {}: {}", found.check.title(), found.said);
+            let one = |found: &QueryFound| format!("check {}", found.told());
             all.iter().map(one).collect::<Vec<_>>().join("; ")
         }
         End::Moved(moved) => {
