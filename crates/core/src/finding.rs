@@ -130,6 +130,9 @@ codes! {
     UnmeasuredWrite "unmeasured-write" Stop
         "Something is, or may be, written or done that nobody can measure here, so that neither a rollback nor an undo is promised for it."
         "Look at what is named; let it pass with --allow unmeasured-write.";
+    NoColumnList "no-column-list" Stop
+        "The statement brings rows in and does not say which columns its values are for: a column that is added later, or another order, would move them without a word."
+        "Name the columns, in the order of the values; this is never let pass.";
     NoArchive "no-archive" Stop
         "The table that archive_to names cannot take the rows as they are, or could not give them back."
         "Give it a column for each of theirs, a default where nothing fills one, and a key; or name another table.";
@@ -194,8 +197,8 @@ codes! {
         "A column's name belongs to several of the joined tables, so nobody can tell which one is meant."
         "Write the table or its alias before the column.";
     NotAChange "not-a-change" Stop
-        "The statement is neither an UPDATE nor a DELETE."
-        "Write the change as an UPDATE or a DELETE of one table.";
+        "The statement is no UPDATE, DELETE or INSERT."
+        "Write the change as an UPDATE, a DELETE or an INSERT of one table.";
     NotUnderstood "not-understood" Stop
         "A part of the statement is not understood well enough to promise which rows it touches."
         "Write it in the form that is named.";
@@ -301,6 +304,7 @@ impl Code {
         Code::SeveralTables,
         Code::NotAChange,
         Code::NotUnderstood,
+        Code::NoColumnList,
         Code::AView,
     ];
 }

@@ -25,6 +25,8 @@ pub struct Plan {
     pub target: Target,
     /// The statement, verbatim.
     pub statement: String,
+    /// The statement as it is sent, where that is another text: with what it gives back of the rows that come in.
+    pub sent: Option<String>,
     /// Hash of its tokens.
     pub statement_hash: String,
     /// Columns it may change, and how their after-values will be known.

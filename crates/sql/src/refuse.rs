@@ -4,3 +4,4 @@ pub mod dialects;
 pub mod instead;
 pub mod leave_out;
 pub mod slips;
+pub mod upsert;

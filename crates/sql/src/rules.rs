@@ -51,6 +51,10 @@ pub fn early(source: &str, language: crate::Language) -> Option<Finding> {
 
 /// Everything that all rules notice, in the order of the rules.
 pub fn look(seen: Facts<'_>) -> Vec<Finding> {
+    if seen.step.inserted.is_some() {
+        // The others look at a filter, and at values that are assigned to what is there.
+        return rows_discarded::look(seen);
+    }
     [
         no_filter::look,
         always_true::look,

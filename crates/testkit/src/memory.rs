@@ -391,6 +391,7 @@ impl Session for Open {
             kind,
             parts: Parts::new(&target, kind, &reads, &foreseen),
             statement: text.to_owned(),
+            sent: None,
             statement_hash: hash::texts([json.to_string().as_str()]),
             foreseen,
             reads: step.criteria.iter().map(|(at, _)| *at).collect(),

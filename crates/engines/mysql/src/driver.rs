@@ -19,6 +19,7 @@ use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::{create, names as held_names};
 use marktwice_relational::put::{self, Together};
+use marktwice_relational::insert::giving;
 use marktwice_relational::reach::ForeignKey;
 use marktwice_relational::recipe::Recipe;
 use marktwice_relational::shell::Tabled;
@@ -406,8 +407,13 @@ impl Driver for My {
         }
         let before = counters(self)?;
         let gives = detail::<Table>(plan)?.step.returning.is_some();
-        let executed =
-            if gives { self.execute_giving(&plan.statement) } else { self.execute_one(&plan.statement, &[]) };
+        let executed = if let Some(giving) = giving::<Table>(plan)? {
+            giving.run(self, plan)
+        } else if gives {
+            self.execute_giving(&plan.statement)
+        } else {
+            self.execute_one(&plan.statement, &[])
+        };
         let count = executed.map_err(|e| self.cluster_words(e))?;
         if self.own_guard {
             self.run("SET SESSION sql_safe_updates = 0")?;

@@ -11,6 +11,7 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::table::{Key, KeyKind, Target};
 use marktwice_port::{Broken, EngineError, PairSink, Plan, Unusable};
 use marktwice_relational::held;
+use marktwice_relational::insert;
 use marktwice_relational::recipe::{Recipe, Slot};
 use marktwice_relational::shell::{Joining, Shell, Tabled};
 use marktwice_sql::Language;
@@ -176,7 +177,11 @@ pub(crate) fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
             is_generated: column.generated,
         })
         .collect();
-    recipe.images(plan, &visible, &slots, &detail.values, detail.own.trial);
+    if plan.kind == StepKind::Insert {
+        recipe = insert::recipe(table, plan, step, &slots, &detail.defaults);
+    } else {
+        recipe.images(plan, &visible, &slots, &detail.values, detail.own.trial);
+    }
     if table.target.key.kind == KeyKind::WholeRow {
         recipe.columns.extend(content_columns());
     }
@@ -208,6 +213,9 @@ pub(crate) fn define(my: &mut My, step: usize, table: &Table, columns: &[String]
 /// Fills the held table, under the user's own settings.
 pub(crate) fn fill(my: &mut My, plan: &Plan, detail: &Detail, lock: bool) -> Result<Filled, EngineError> {
     let step = &detail.step;
+    if plan.kind == StepKind::Insert {
+        return insert::fill(my, plan, (step, &detail.table), recipe(plan, detail));
+    }
     // In the order of the key: that is how people read rows, and two runs that lock in one order do not deadlock.
     let visible = ident(&step.table.visible().text);
     let key = &detail.table.target.key;
@@ -244,6 +252,8 @@ pub(crate) fn expect_contents(held: &Held, my: &mut My) -> Result<(), EngineErro
     });
     let (was, will) = if held.layout.flags {
         (format!("IF(h.{THERE}, {was}, NULL)"), format!("IF(h.{IS_WANTED}, {will}, NULL)"))
+    } else if held.layout.comes_in() {
+        ("NULL".to_owned(), will)
     } else if held.layout.kind == StepKind::Delete {
         (was, "NULL".to_owned())
     } else {

@@ -7,6 +7,7 @@ use marktwice_core::table::KeyKind;
 use marktwice_core::undo::inverse_kind;
 use marktwice_port::{EngineError, Plan, SideHow, SideWrite};
 use marktwice_relational::foresee::{self, own_writes};
+use marktwice_relational::insert::{self, About};
 use marktwice_relational::reach::{ForeignKey, foresee_own_cascade};
 use marktwice_relational::statement::{
     Fires, assigned_values, column_of, filter_calls, is_default, tell_by_unique, unpairable,
@@ -45,6 +46,7 @@ pub(crate) fn called_by(
     (grants, own): (&Grants, &str),
 ) -> Result<(Vec<Body>, Option<Finding>), EngineError> {
     let mut names = step.filter.as_ref().map_or_else(Vec::new, |f| calls(step, f.slice));
+    names.extend(step.behind().iter().flat_map(|b| calls(step, *b)));
     names.extend(step.tail.iter().flat_map(|t| calls(step, t.slice)));
     names.extend(step.sources.iter().flat_map(|s| calls(step, s.slice)));
     names.extend(view_calls(my, step)?);
@@ -88,6 +90,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     let mut table = target_of(my, &step)?;
     let grants = grants(my)?;
     whole_rows(&grants, &table)?;
+    insert::refuse(&step, &table)?;
     tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(my.one(sql)?.as_deref() == Some("1")))?;
     joined(&step, &table)?;
     let own = my.one("SELECT database()")?.unwrap_or_default();
@@ -98,8 +101,13 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     let mut values = assigned_values(&step, &table.target, &default);
     let trial = reads_what_was_set(&step, &table) && !my.own.0.contains("SIMULTANEOUS_ASSIGNMENT");
     let views = views(my)?;
-    let mut foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
-        if let Some(why) = why_unknown(&step, &table, &views, trial, value) {
+    let defaults: Vec<Option<String>> = table.types.iter().map(|t| t.default.clone()).collect();
+    let numbers = |at: usize| table.types.get(at).is_some_and(|t| t.auto);
+    let about =
+        About { defaults: &defaults, extras: &table.extras, numbers: &numbers, triggers: &triggers };
+    let mut foreseen = insert::foresee_any(&step, &table.target, &about, &mut |value| {
+        let known = step.inserted.is_none().then(|| why_unknown(&step, &table, &views, trial, value));
+        if let Some(why) = known.flatten() {
             return Ok(Some(why));
         }
         let mut catalogue = Asking { my, grants: &grants, schema: &own };
@@ -161,7 +169,11 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     }
     values.retain(|(at, _)| foreseen.iter().any(|f| f.column == *at && f.label != Label::Unknown));
     let trial = trial && known && no_temporary.is_none();
-    if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
+    let unpairable = match step.inserted {
+        Some(_) => insert::unpairable(&step, &table.target, &foreseen),
+        None => unpairable(&step, &table.target, &foreseen),
+    };
+    if let Some(finding) = unpairable {
         return Err(refused(finding));
     }
     let denied =
@@ -184,6 +196,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
             fires: Fires::of(&triggers),
             back,
             quiet,
+            defaults,
             step,
             table,
             values,

@@ -18,6 +18,7 @@ use marktwice_relational::breaches::Rules;
 use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::create;
+use marktwice_relational::insert::giving;
 use marktwice_relational::reach::{ForeignKey, onto_itself};
 use marktwice_relational::recipe::Recipe;
 use marktwice_relational::shell::Tabled;
@@ -369,6 +370,9 @@ impl Driver for Pg {
     }
 
     fn run(&mut self, plan: &Plan, _: &mut OfStep<Pg>) -> Result<u64, EngineError> {
+        if let Some(giving) = giving::<Table>(plan)? {
+            return giving.run(self, plan);
+        }
         self.execute_one(&plan.statement)
     }
 

@@ -10,6 +10,7 @@ use marktwice_core::table::{Key, KeyKind, Target};
 use marktwice_port::{EngineError, PairSink, Plan};
 use marktwice_relational::finder::Found;
 use marktwice_relational::held;
+use marktwice_relational::insert;
 use marktwice_relational::recipe::{Recipe, Slot};
 use marktwice_relational::shell::{Joining, Shell, Tabled};
 use marktwice_sql::dialect::ours::{self, IS_WANTED, ORDINAL, PART, PLACE, before};
@@ -226,6 +227,9 @@ pub(crate) fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
             is_generated: column.generated,
         })
         .collect();
+    if plan.kind == StepKind::Insert {
+        return insert::recipe(table, plan, step, &slots, &detail.defaults);
+    }
     recipe.images(plan, &visible, &slots, &detail.values, false);
     recipe
 }
@@ -240,6 +244,9 @@ pub(crate) fn define(pg: &mut Pg, step: usize, columns: &[String]) -> Result<(),
 /// that lock in one order do not deadlock.
 pub(crate) fn fill(pg: &mut Pg, plan: &Plan, detail: &Detail, lock: bool) -> Result<Filled, EngineError> {
     let (step, table) = (&detail.step, &detail.table);
+    if plan.kind == StepKind::Insert {
+        return insert::fill(pg, plan, (step, table), recipe(plan, detail));
+    }
     let visible = ident(&step.table.visible().text);
     let keys = table.target.key.names.iter().map(|k| format!("{visible}.{}", ident(k)));
     let order = keys.collect::<Vec<_>>().join(", ");

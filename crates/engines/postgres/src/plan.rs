@@ -6,6 +6,7 @@ use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::undo::inverse_kind;
 use marktwice_port::{EngineError, Plan};
 use marktwice_relational::foresee::{self, own_writes};
+use marktwice_relational::insert::{self, About};
 use marktwice_relational::reach::foresee_own_cascade;
 use marktwice_relational::statement::{
     Fires, assigned_values, column_of, filter_calls, is_default, tell_by_unique, unpairable,
@@ -51,11 +52,17 @@ pub(crate) fn called_by(
     temp: bool,
 ) -> Result<(Called, Option<Finding>), EngineError> {
     let mut names = step.filter.as_ref().map_or_else(Vec::new, |f| calls(step, f.slice));
+    names.extend(step.behind().iter().flat_map(|b| calls(step, *b)));
     names.extend(step.with.iter().flat_map(|w| calls(step, *w)));
     names.extend(step.sources.iter().flat_map(|s| calls(step, s.slice)));
-    let asked = called(pg, temp, &step.query("1", Ask::default()), &names)?;
+    let asked = called(pg, temp, &rows_of(step), &names)?;
     let finding = filter_calls(step, allow, &asked.bodies, &mut Asking(pg))?;
     Ok((asked, finding))
+}
+
+/// A query that reads the rows of a step, and gives nothing of them.
+fn rows_of(step: &Step) -> String {
+    if step.inserted.is_some() { step.bringing(None) } else { step.query("1", Ask::default()) }
 }
 
 /// Makes the plan of a change.
@@ -85,6 +92,7 @@ pub(crate) fn plan(
         )));
     }
     let (missing, lock) = privileges(pg, &step, &table)?;
+    insert::refuse(&step, &table)?;
     tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(pg.one(sql)?.as_deref() == Some("t")))?;
     let written: Vec<usize> = step
         .assignments
@@ -97,17 +105,27 @@ pub(crate) fn plan(
     let mut quiet = filter_calls.is_none();
     let default = |at: usize| table.types.get(at).and_then(|t| t.default.clone());
     let mut values = assigned_values(&step, &table.target, &default);
-    let mut foreseen = foresee::foresee(&step, &table.target, &table.extras, &triggers, &mut |value| {
+    let defaults: Vec<Option<String>> = table.types.iter().map(|t| t.default.clone()).collect();
+    let numbers = |at: usize| {
+        let counted = |d: &String| d.starts_with("nextval(");
+        table.types.get(at).is_some_and(|t| t.identity || t.default.as_ref().is_some_and(counted))
+    };
+    let about =
+        About { defaults: &defaults, extras: &table.extras, numbers: &numbers, triggers: &triggers };
+    let mut foreseen = insert::foresee_any(&step, &table.target, &about, &mut |value| {
         let why = why_unknown(&step, &table, &values, value);
         if why.is_some() || step.words(value).len() < 2 {
             return Ok(why);
         }
-        let query = format!(
-            "{}\nSELECT EXISTS (SELECT {}\n) FROM {}",
-            step.with.map_or("", |w| step.text(w)),
-            step.text(value),
-            step.from_list()
-        );
+        let query = match step.inserted {
+            Some(_) => step.bringing(Some(value)),
+            None => format!(
+                "{}\nSELECT EXISTS (SELECT {}\n) FROM {}",
+                step.with.map_or("", |w| step.text(w)),
+                step.text(value),
+                step.from_list()
+            ),
+        };
         let of_value = called(pg, temp, &query, &calls(&step, value))?;
         asked.bodies.extend(of_value.bodies);
         asked.elsewhere.extend(of_value.elsewhere);
@@ -136,7 +154,11 @@ pub(crate) fn plan(
         foresee::without_temporary_tables(&mut foreseen, false, NO_TEMPORARY);
     }
     values.retain(|(at, _)| foreseen.iter().any(|f| f.column == *at && f.label != Label::Unknown));
-    if let Some(finding) = unpairable(&step, &table.target, &foreseen) {
+    let unpairable = match step.inserted {
+        Some(_) => insert::unpairable(&step, &table.target, &foreseen),
+        None => unpairable(&step, &table.target, &foreseen),
+    };
+    if let Some(finding) = unpairable {
         return Err(refused(finding));
     }
     asked.elsewhere.dedup();
@@ -164,6 +186,7 @@ pub(crate) fn plan(
             fires: Fires::of(&triggers),
             back,
             quiet,
+            defaults,
             step,
             table,
             values,

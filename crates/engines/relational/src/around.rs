@@ -73,7 +73,11 @@ pub fn surroundings<D: Driver>(
     lock: bool,
 ) -> Result<Surroundings<D::Table>, EngineError> {
     let (matched, total) = (filled.matched, count(driver, &detail.table)?);
-    let mut back = driver.rows_back(plan, detail)?;
+    // What comes in was never there, and goes as it came.
+    let mut back = match plan.kind {
+        StepKind::Insert => detail.back.clone(),
+        StepKind::Update | StepKind::Delete => driver.rows_back(plan, detail)?,
+    };
     let layout = &filled.held.layout;
     let name = |column: usize| layout.after.iter().find(|(at, _)| *at == column).map(|(_, n)| n.clone());
     let assigned: Vec<_> = plan.foreseen.iter().map(|f| (f.column, name(f.column))).collect();
@@ -110,6 +114,10 @@ pub fn surroundings<D: Driver>(
 /// # Errors
 /// What the engine says.
 pub fn plainly_held<D: Driver>(driver: &mut D, detail: &Detail<D::Table>) -> Result<Matched, EngineError> {
+    if detail.step.inserted.is_some() {
+        let what = "without a temporary table nobody can see which rows would come in";
+        return Err(EngineError::denied(what.to_owned()));
+    }
     let matched =
         driver.number(&detail.step.query("count(*)", marktwice_sql::query::row_query::Ask::default()))?;
     let total = count(driver, &detail.table)?;

@@ -27,6 +27,8 @@ pub struct Detail<T: Tabled> {
     pub reached: [Reached; 2],
     /// Assigned expressions by column, those that can be told beforehand.
     pub values: Vec<(usize, String)>,
+    /// What columns are filled with that rows which come in are given nothing for.
+    pub defaults: Vec<Option<String>>,
     /// Which triggers the statement sets off.
     pub fires: Fires,
     /// What definitions and rights say of an undo.

@@ -39,10 +39,12 @@ pub fn ask<D: Driver>(
     driver.only_reads(asked.step())?;
     let layout = &held.layout;
     // Rows that only their contents tell were proven to be what was foreseen.
-    let now = written && layout.kind == StepKind::Update && layout.target.key.kind != KeyKind::WholeRow;
+    let now = written && layout.kind != StepKind::Delete && layout.target.key.kind != KeyKind::WholeRow;
     let stands = |read: &Reading| -> Option<String> {
         let at = layout.target.position(&read.column)?;
         match read.side {
+            // A row that comes in was nothing before.
+            Side::Old if layout.comes_in() => Some("NULL".to_owned()),
             Side::Old => Some(format!("h.{}", before(at))),
             Side::New if now => {
                 let column = layout.target.columns.get(at)?;

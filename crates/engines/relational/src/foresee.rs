@@ -156,12 +156,13 @@ pub fn own_writes(
     skips
 }
 
-fn label(column: usize, why: Option<String>, derived: bool) -> Foreseen {
+pub(crate) fn label(column: usize, why: Option<String>, derived: bool) -> Foreseen {
     let label = if why.is_some() { Label::Unknown } else { Label::Exact };
     Foreseen { column, label, derived, why }
 }
 
-fn clock_or_dice(step: &Step, value: Slice) -> Option<String> {
+/// Why the text of a value already tells that it is another one each time.
+pub fn clock_or_dice(step: &Step, value: Slice) -> Option<String> {
     let (kind, place) = volatile::find(step, value)?;
     let word = step.text(place).to_ascii_lowercase();
     Some(match kind {

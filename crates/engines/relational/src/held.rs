@@ -167,7 +167,9 @@ impl<T: Tabled> Held<T> {
         if layout.row {
             forms.push(T::NUMBER);
         }
-        forms.extend((0..layout.target.columns.len()).map(|at| table.form(at)));
+        if !layout.comes_in() {
+            forms.extend((0..layout.target.columns.len()).map(|at| table.form(at)));
+        }
         forms.extend(layout.after.iter().map(|(at, _)| table.form(*at)));
         if layout.flags {
             forms.extend([T::TRUTH, T::TRUTH]);

@@ -33,11 +33,21 @@ pub struct Layout {
 }
 
 impl Layout {
+    /// Whether the rows come in: then nothing is held of what they were.
+    pub fn comes_in(&self) -> bool {
+        self.kind == StepKind::Insert && !self.flags
+    }
+
+    /// How many columns of the target are held as they were.
+    fn befores(&self) -> usize {
+        if self.comes_in() { 0 } else { self.target.columns.len() }
+    }
+
     /// The columns of `h` in order.
     pub fn columns(&self) -> Vec<String> {
         let mut all = vec![format!("h.{ORDINAL}")];
         all.extend(self.row.then(|| format!("h.{ROW}")));
-        all.extend((0..self.target.columns.len()).map(|at| format!("h.{}", before(at))));
+        all.extend((0..self.befores()).map(|at| format!("h.{}", before(at))));
         all.extend(self.after.iter().map(|(_, name)| format!("h.{name}")));
         if self.flags {
             all.extend([format!("h.{THERE}"), format!("h.{IS_WANTED}")]);
@@ -48,12 +58,11 @@ impl Layout {
     /// How many columns that are.
     pub fn width(&self) -> usize {
         let (row, flags) = (usize::from(self.row), if self.flags { 2 } else { 0 });
-        1 + row + self.target.columns.len() + self.after.len() + flags
+        1 + row + self.befores() + self.after.len() + flags
     }
 
     /// The row that `values` (in the order of [`Layout::columns`]) stand for.
     pub fn row(&self, values: Vec<Value>) -> HeldRow {
-        let columns = self.target.columns.len();
         let mut values = values.into_iter();
         let ordinal = match values.next() {
             Some(Value::Int(n)) => n,
@@ -61,11 +70,15 @@ impl Layout {
         };
         let identity = if self.row { values.next() } else { None };
         let identity = identity.filter(|_| self.target.key.kind == KeyKind::RowIdentity);
-        let before: Vec<Value> = values.by_ref().take(columns).collect();
+        let mut before: Vec<Value> = values.by_ref().take(self.befores()).collect();
+        before.resize(self.target.columns.len(), Value::Null);
         let cells: Vec<(usize, Value)> = self.after.iter().map(|(at, _)| *at).zip(values.by_ref()).collect();
         let mut flag = || matches!(values.next(), Some(Value::Bool(true) | Value::Int(1)));
         let (there, wanted) =
-            if self.flags { (flag(), flag()) } else { (true, self.kind != StepKind::Delete) };
+            match self.flags {
+            true => (flag(), flag()),
+            false => (!self.comes_in(), self.kind != StepKind::Delete),
+        };
         let key = |row: &[Value]| identity.clone().map_or_else(|| self.key(row), |identity| vec![identity]);
         if !wanted {
             return HeldRow { ordinal, key: key(&before), image: Image::Delete { before } };

@@ -14,6 +14,7 @@ pub mod each;
 pub mod finder;
 pub mod foresee;
 pub mod held;
+pub mod insert;
 pub mod insight;
 pub mod layout;
 pub mod links;

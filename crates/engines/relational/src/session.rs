@@ -15,6 +15,7 @@ use marktwice_port::{
     Watch,
 };
 use marktwice_sql::query::row_query::Ask;
+use marktwice_sql::statement::step::Brought;
 
 use crate::detail::Detail;
 use crate::driver::Driver;
@@ -132,6 +133,16 @@ impl<D: Driver> Session for Opened<D> {
         sink: &mut RowSink<'_>,
     ) -> Result<u64, EngineError> {
         let detail = detail::<D::Table>(plan)?;
+        if let Some(inserted) = &detail.step.inserted {
+            let rows = match &inserted.brought {
+                Brought::Defaults => return Ok(1),
+                Brought::Rows(rows) => return Ok(rows.len() as u64),
+                Brought::Query(_) => detail.step.text(inserted.source),
+            };
+            let with = detail.step.with.map_or("", |with| detail.step.text(with));
+            let sql = format!("{with}\nSELECT count(*) FROM (\n{rows}\n) AS marktwice_rows");
+            return self.driver.peeking(|driver| driver.number(&sql));
+        }
         self.driver.peeking(|driver| {
             stream_plainly(driver, plan, detail, limit, sink)?;
             driver.number(&count(detail)?)

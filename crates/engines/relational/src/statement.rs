@@ -91,7 +91,8 @@ pub fn tell_by_unique<T: Tabled>(
     has: &mut dyn FnMut(&str) -> Result<bool, EngineError>,
 ) -> Result<(), EngineError> {
     let target = table.target();
-    if target.key.kind != KeyKind::WholeRow {
+    // A row that comes in may hold NULL in any of them.
+    if target.key.kind != KeyKind::WholeRow || step.inserted.is_some() {
         return Ok(());
     }
     let assigned = step.assignments.iter().flat_map(|a| &a.columns).filter_map(|c| target.position(&c.text));

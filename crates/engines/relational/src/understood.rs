@@ -11,6 +11,7 @@ use marktwice_sql::statement::pins::pin;
 
 use crate::detail::Detail;
 use crate::foresee;
+use crate::insert::{giving, unstable};
 use crate::reach::referring;
 use crate::shell::Tabled;
 
@@ -61,19 +62,21 @@ impl<T: Tabled> Understood<T> {
             keys: detail.table.keys(),
             counted: &counted,
         }));
+        all.extend(unstable(step));
         if let Some(finding) = filter_calls {
             all.retain(|f| f.code != Code::VolatileFilter);
             all.push(finding);
         }
         all.extend(skips.into_iter().map(|why| Finding::new(Code::MaySkip, why)));
         all.extend(more);
-        Plan {
+        let mut plan = Plan {
             step: 0,
             kind: step.kind,
             target: Target { refers: referring(&detail.foreign_keys, target), ..target.clone() },
             assigned: assigned(step, target),
             statement: text,
             statement_hash: step.token_hash.clone(),
+            sent: None,
             parts: Parts::new(target, step.kind, &reads, &foreseen),
             reads: foresee::filter_columns(step, target),
             leave_out: leave_out(step, &foreseen),
@@ -85,6 +88,8 @@ impl<T: Tabled> Understood<T> {
             archive: None,
             settings,
             detail: Box::new(detail),
-        }
+        };
+        plan.sent = giving::<T>(&plan).ok().flatten().map(|giving| giving.text);
+        plan
     }
 }

@@ -17,6 +17,7 @@ use marktwice_relational::breaches::Rules;
 use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::{create, names as held_names};
+use marktwice_relational::insert::giving;
 use marktwice_relational::reach::ForeignKey;
 use marktwice_relational::recipe::Recipe;
 use marktwice_relational::shell::Tabled;
@@ -287,6 +288,9 @@ impl Driver for Lite {
     }
 
     fn run(&mut self, plan: &Plan, _: &mut OfStep<Lite>) -> Result<u64, EngineError> {
+        if let Some(giving) = giving::<Table>(plan)? {
+            return giving.run(self, plan);
+        }
         let connection = self.connection()?;
         // `prepare` refuses a second statement behind the first.
         let mut statement = connection.prepare(&plan.statement).map_err(engine)?;

@@ -3,6 +3,8 @@
 
 use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_port::EngineError;
+use marktwice_relational::foresee::Extra;
+use marktwice_relational::insert::{self, About};
 use marktwice_sql::Step;
 use marktwice_sql::dialect::volatile::{self, Volatile};
 use marktwice_sql::statement::slicing::{names_in, relations_in, subqueries};
@@ -17,14 +19,22 @@ use crate::reach::Fired;
 pub(crate) fn foresee(
     connection: &Connection,
     step: &Step,
-    table: &Table,
+    (table, defaults): (&Table, &[Option<String>]),
     fired: &Fired,
 ) -> Result<Vec<Foreseen>, EngineError> {
-    if step.kind != StepKind::Update {
+    if step.kind == StepKind::Delete {
         return Ok(Vec::new());
     }
     let views = names(connection, &[Sort::View])?;
     let mut all: Vec<Foreseen> = Vec::new();
+    if step.kind == StepKind::Insert {
+        let extra = |of: &Option<String>| Extra { generated: of.clone(), moves: None };
+        let extras: Vec<Extra> = table.generated.iter().map(extra).collect();
+        let numbers = |at: usize| table.row_column == Some(at);
+        let about = About { defaults, extras: &extras, numbers: &numbers, triggers: &[] };
+        // Rows that are read of the table itself are read before the first one comes in.
+        all = insert::foresee(step, &table.target, &about, &mut |_| Ok(None))?;
+    }
     for assignment in &step.assignments {
         for (at, name) in assignment.columns.iter().enumerate() {
             let Some(column) = table.target.position(&name.text) else { continue };
@@ -50,6 +60,9 @@ pub(crate) fn foresee(
     let blanket =
         fired.skips.as_ref().map(|trigger| format!("trigger {trigger} may skip rows")).or(takes).or(clause);
     let any_unknown = blanket.is_some() || all.iter().any(|f| f.label == Label::Unknown);
+    if any_unknown {
+        all.retain(|f| !table.target.columns.get(f.column).is_some_and(|c| c.generated));
+    }
     for (column, about) in table.target.columns.iter().enumerate() {
         if about.generated && !all.iter().any(|f| f.column == column) {
             let lost = table.generated.get(column).is_none_or(Option::is_none);

@@ -8,7 +8,9 @@
 use marktwice_core::Value;
 use marktwice_core::table::{Key, Target};
 use marktwice_port::{Broken, EngineError, PairSink, Plan};
+use marktwice_core::mark::StepKind;
 use marktwice_relational::held;
+use marktwice_relational::insert;
 use marktwice_relational::recipe::{Recipe, Slot};
 use marktwice_relational::shell::{Joining, Shell, Tabled};
 use marktwice_sql::dialect::ours::{self, ORDINAL, ROW, before};
@@ -166,7 +168,7 @@ impl Shell for Lite {
             // A join that is summed up gives one row even where nothing matches, and that row is none of the target's.
             phantoms = self.execute(&format!("DELETE FROM {kept} WHERE {own} IS NULL"))?;
         }
-        texts_are_whole(self.connection()?, &kept, &table.target)?;
+        texts_are_whole(self.connection()?, &kept, &table.target, step.inserted.is_some())?;
         Ok(matched - phantoms)
     }
 
@@ -197,6 +199,9 @@ pub(crate) fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
         }
     };
     let slots: Vec<Slot> = table.target.columns.iter().enumerate().map(slot).collect();
+    if plan.kind == StepKind::Insert {
+        return insert::recipe(table, plan, &detail.step, &slots, &detail.defaults);
+    }
     recipe.images(plan, &visible, &slots, &detail.values, false);
     recipe
 }
@@ -209,6 +214,9 @@ pub(crate) fn fill(lite: &mut Lite, plan: &Plan, detail: &Detail) -> Result<Fill
         ));
     }
     let (step, table) = (&detail.step, &detail.table);
+    if plan.kind == StepKind::Insert {
+        return insert::fill(lite, plan, (step, table), recipe(plan, detail));
+    }
     let identity = told_by(table, &quoted(&step.table.visible().text));
     let order: Vec<&str> = identity.iter().map(|(_, of)| of.as_str()).collect();
     let order = if step.sources.is_some() { order.join(", ") } else { String::new() };
@@ -227,14 +235,19 @@ fn told_by(table: &Table, visible: &str) -> Vec<(String, String)> {
 
 /// In a database of the encoding UTF-16 a text may hold half of a pair, which no text here can: such a row cannot be kept
 /// as it is. A text goes there and back through UTF-8, and must then be the same bytes.
-fn texts_are_whole(connection: &Connection, kept: &str, target: &Target) -> Result<(), EngineError> {
+fn texts_are_whole(
+    connection: &Connection,
+    kept: &str,
+    target: &Target,
+    comes_in: bool,
+) -> Result<(), EngineError> {
     let encoding: String =
         connection.query_row("PRAGMA main.encoding", [], |row| row.get(0)).map_err(engine)?;
     if encoding == "UTF-8" {
         return Ok(());
     }
     for (at, column) in target.columns.iter().enumerate() {
-        let x = before(at);
+        let x = if comes_in { quoted(&column.name) } else { before(at) };
         let sql = format!(
             "SELECT {ORDINAL} FROM {kept} WHERE typeof({x}) = 'text' AND instr({x}, char(0)) = 0 \
              AND CAST(printf('%s', {x}) AS BLOB) <> CAST({x} AS BLOB) ORDER BY 1 LIMIT 1"

@@ -16,9 +16,11 @@ use crate::complaint::{as_base_table, compile_error, quoted_word};
 use crate::detail::{Detail, Own};
 use crate::error::engine;
 use crate::exactness::{foresee, reads};
+use crate::look::defaults;
 use crate::probe;
 use crate::reach::fired;
 use crate::way_back::by_definition;
+use marktwice_relational::insert;
 use marktwice_relational::reach::foresee_own_cascade;
 use marktwice_relational::statement::{Fires, with_like_target};
 use marktwice_relational::understood::Understood;
@@ -39,10 +41,15 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
     let mut step = understand(source, Language::Sqlite).map_err(refused)?;
     with_like_target(&step)?;
     let mut table = target_of(connection, &mut step)?;
+    insert::refuse(&step, &table)?;
+    let defaults = match step.inserted {
+        Some(_) => defaults(connection, &table.target.table)?,
+        None => Vec::new(),
+    };
     tell_by_row_number(&step, &mut table, earlier);
     let acts = probe::acts(connection, text).map_err(engine)?;
     let fired = fired(connection, &acts, &table)?;
-    let mut foreseen = foresee(connection, &step, &table, &fired)?;
+    let mut foreseen = foresee(connection, &step, (&table, &defaults), &fired)?;
     let foreign_keys = foreign_keys(connection)?;
     foresee_own_cascade(&mut foreseen, &foreign_keys, &table.target, step.kind);
     if let Some(finding) = unpairable(&step, &table, &foreseen) {
@@ -76,6 +83,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
             writes: fired.writes,
             back,
             quiet: true,
+            defaults,
             values: assigned_values(&step, &table, &foreseen),
             own: Own { schema: schema_version(connection)? },
             step,
@@ -161,7 +169,8 @@ fn tell_by_row_number(step: &Step, table: &mut Table, earlier: &[Plan]) {
     if let Some(row) = &table.row
         && table.row_column.is_none()
         && key.kind == KeyKind::Primary
-        && assigned.any(|at| key.columns.contains(&at) && open(&at))
+        && (assigned.any(|at| key.columns.contains(&at) && open(&at))
+            || (step.inserted.is_some() && key.columns.iter().any(open)))
     {
         table.target.key = Key { kind: KeyKind::RowIdentity, names: vec![row.clone()], columns: Vec::new() };
     }
@@ -174,6 +183,9 @@ fn unpairable(step: &Step, table: &Table, foreseen: &[Foreseen]) -> Option<Findi
         (Some(_), None) => Vec::new(),
         (None, None) => table.target.key.columns.clone(),
     };
+    if step.inserted.is_some() {
+        return insert::unpairable(step, &table.target, foreseen);
+    }
     let unknown = foreseen.iter().find(|f| f.label != Label::Exact && pairs.contains(&f.column))?;
     let name = &table.target.columns.get(unknown.column)?.name;
     let slice =

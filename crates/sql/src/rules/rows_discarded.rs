@@ -7,6 +7,6 @@ use super::Facts;
 /// Looks for RETURNING.
 pub fn look(seen: Facts<'_>) -> Vec<Finding> {
     let returning = seen.step.returning.iter();
-    let message = "RETURNING is run as written, and its rows are discarded";
+    let message = "the rows that RETURNING gives back are discarded";
     returning.map(|at| Finding::new(Code::RowsDiscarded, message).at(seen.step.place(*at))).collect()
 }

@@ -1,4 +1,4 @@
-//! How UPDATE and DELETE are sliced, in each language.
+//! How UPDATE, DELETE and INSERT are sliced, in each language.
 //!
 //! The engine has compiled the statement before it comes here, so its grammar holds. A keyword scan at
 //! parenthesis depth 0 finds the parts; the parser must then take each part whole, or the part counts as not
@@ -17,6 +17,7 @@ use crate::statement::step::{Filter, Name, Source, Step, Tail};
 use crate::text::slices::Slice;
 use crate::text::{Tok, tokenize, within};
 
+mod inserted;
 mod joined;
 mod names;
 mod parsed;
@@ -48,6 +49,11 @@ pub(crate) fn at_depth_0<'t, 'a>(
         }
         (depth == 0).then_some((at, *t))
     })
+}
+
+/// The tokens of these that stand outside every parenthesis and bracket.
+pub fn top_level<'a>(tokens: &[&'a Tok]) -> Vec<&'a Tok> {
+    at_depth_0(tokens, 0).map(|(_, token)| token).collect()
 }
 
 fn significant(tokens: &[Tok]) -> Vec<&Tok> {
@@ -174,17 +180,25 @@ pub fn understand_with(
         hash::texts(tokens.iter().map(|t| t.normal()).collect::<Vec<_>>().iter().map(String::as_str));
     let mut walk = Walk { source, language, statement, tokens, at: 0 };
     let with = with_clause(&mut walk)?;
-    let kind = if walk.eat("update") { StepKind::Update } else { StepKind::Delete };
-    if kind == StepKind::Delete {
-        walk.at += 1;
-    }
+    let kind = match walk.peek() {
+        Some(verb) if verb.is_word("update") => StepKind::Update,
+        Some(verb) if verb.is_word("insert") => StepKind::Insert,
+        _ => StepKind::Delete,
+    };
+    walk.at += 1;
     modifiers(&mut walk)?;
+    let mut inserted = None;
     let (table, assignments, sources) = match kind {
         StepKind::Delete => {
             let (table, sources) = deleted(&mut walk)?;
             (table, Vec::new(), sources)
         }
-        StepKind::Update | StepKind::Insert => updated(&mut walk, has_column)?,
+        StepKind::Update => updated(&mut walk, has_column)?,
+        StepKind::Insert => {
+            let (table, brought) = inserted::inserted(&mut walk)?;
+            inserted = Some(brought);
+            (table, Vec::new(), None)
+        }
     };
     let filter = if walk.eat("where") {
         let part = walk.until(&["returning", "order", "limit"], false);
@@ -213,6 +227,7 @@ pub fn understand_with(
         with,
         table,
         assignments,
+        inserted,
         sources,
         filter,
         tail,
@@ -273,7 +288,7 @@ fn with_clause(walk: &mut Walk<'_>) -> Result<Option<Slice>, Finding> {
         return Ok(None);
     }
     let start = walk.at;
-    let part = walk.until(&["update", "delete"], false);
+    let part = walk.until(&["update", "delete", "insert"], false);
     let writes = part.windows(2).position(|pair| match pair {
         [open, verb] => open.is(&Token::LParen) && verb.is_any(&["insert", "update", "delete", "merge"]),
         _ => false,
@@ -304,7 +319,7 @@ fn modifiers(walk: &mut Walk<'_>) -> Result<(), Finding> {
             return Ok(());
         }
         let refusal = walk.refuse(
-            "a conflict clause (UPDATE OR …) skips or deletes rows without a word",
+            "a conflict clause (OR …) skips or deletes rows without a word",
             "leave it out; a conflict then stops the change and is named:",
         );
         return Err(refusal.paste(walk.without(walk.at, walk.at + 2)));
@@ -320,7 +335,7 @@ fn modifiers(walk: &mut Walk<'_>) -> Result<(), Finding> {
             );
             return Err(refusal.paste(walk.without(walk.at, walk.at + 1)));
         }
-        if !word.is_any(&["low_priority", "quick"]) {
+        if !word.is_any(&["low_priority", "high_priority", "quick"]) {
             break;
         }
         walk.at += 1;

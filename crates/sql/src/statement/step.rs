@@ -119,6 +119,64 @@ pub struct Filter {
     pub parsed: Option<Expr>,
 }
 
+/// What an INSERT brings in.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Inserted {
+    /// The columns that it names; `None` where it names none.
+    pub columns: Option<Vec<Name>>,
+    /// Whether it gives numbers that the engine would give itself, and says so.
+    pub overriding: bool,
+    /// Where the rows come from, verbatim: `VALUES …`, a query, or `DEFAULT VALUES`.
+    pub source: Slice,
+    /// The same, taken apart.
+    pub brought: Brought,
+    /// What it says for rows that are there already.
+    pub conflict: Option<Conflict>,
+}
+
+/// Where the rows of an INSERT come from.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Brought {
+    /// One row of defaults.
+    Defaults,
+    /// Rows that are written out, each with its values.
+    Rows(Vec<Vec<Slice>>),
+    /// A query, with what it gives column by column where its text tells that.
+    Query(Option<Vec<Slice>>),
+}
+
+/// What an INSERT says for rows that are there already.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Conflict {
+    /// All of it.
+    pub slice: Slice,
+    /// The columns that must not be there twice, where they are named.
+    pub keys: Vec<Name>,
+    /// What is assigned then; nothing where such rows are passed over.
+    pub set: Vec<(Name, Slice)>,
+    /// On which condition.
+    pub filter: Option<Slice>,
+}
+
+impl Inserted {
+    /// What the named column at `nth` is given, in each row that is written out or by the query; all of the source where its text
+    /// does not tell.
+    pub fn given(&self, nth: usize) -> Vec<Slice> {
+        match &self.brought {
+            Brought::Defaults => Vec::new(),
+            Brought::Rows(rows) => rows.iter().filter_map(|row| row.get(nth).copied()).collect(),
+            Brought::Query(items) => {
+                vec![items.as_ref().and_then(|items| items.get(nth).copied()).unwrap_or(self.source)]
+            }
+        }
+    }
+
+    /// The named columns.
+    pub fn named(&self) -> &[Name] {
+        self.columns.as_deref().unwrap_or_default()
+    }
+}
+
 /// One statement, understood.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Step {
@@ -128,7 +186,7 @@ pub struct Step {
     pub language: Language,
     /// The statement, verbatim, without the closing semicolon.
     pub statement: Slice,
-    /// UPDATE or DELETE.
+    /// What it does.
     pub kind: StepKind,
     /// The WITH clause in front, where there is one.
     pub with: Option<Slice>,
@@ -136,6 +194,8 @@ pub struct Step {
     pub table: TableRef,
     /// The assignments of an UPDATE.
     pub assignments: Vec<Assignment>,
+    /// What an INSERT brings in.
+    pub inserted: Option<Inserted>,
     /// What is joined to the target, where something is.
     pub sources: Option<Sources>,
     /// The filter, where there is one.
@@ -206,6 +266,38 @@ impl Step {
         let before = Slice { start: self.statement.start, end: part.start };
         let after = Slice { start: part.end, end: self.statement.end };
         format!("{}{with}{};", self.text(before), self.text(after))
+    }
+
+    /// What decides which rows come in: what stands behind the values of a query, or all of it where its values cannot be told
+    /// apart.
+    pub fn behind(&self) -> Option<Slice> {
+        let inserted = self.inserted.as_ref()?;
+        let Brought::Query(items) = &inserted.brought else { return None };
+        let start = items.as_ref().and_then(|items| items.last()).map_or(inserted.source.start, |item| item.end);
+        Some(Slice { start, end: inserted.source.end })
+    }
+
+    /// A query that gives one value of the rows that come in, and nothing else of them; all of the rows without one.
+    pub fn bringing(&self, value: Option<Slice>) -> String {
+        let with = self.with.map_or("", |with| self.text(with));
+        let Some(inserted) = &self.inserted else { return String::new() };
+        let apart = matches!(inserted.brought, Brought::Query(Some(_)));
+        match (self.behind(), value) {
+            (None, Some(value)) => format!("{with}\nSELECT {}\n", self.text(value)),
+            (Some(behind), Some(value)) if apart => {
+                format!("{with}\nSELECT {}\n{}", self.text(value), self.text(behind))
+            }
+            (Some(behind), None) if apart => format!("{with}\nSELECT 1\n{}", self.text(behind)),
+            (None, None) => "SELECT 1".to_owned(),
+            (Some(_), _) => format!("{with}\n{}", self.text(inserted.source)),
+        }
+    }
+
+    /// The statement as it is sent where it is to give rows back: what it gives itself, which nobody reads, is left out.
+    pub fn giving(&self, list: &str) -> String {
+        let end = self.returning.map_or(self.statement.end, |r| r.start);
+        let own = Slice { start: self.statement.start, end };
+        format!("{}\nRETURNING {list}", self.text(own).trim_end())
     }
 
     /// The statement, verbatim.

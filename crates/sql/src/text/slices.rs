@@ -1,7 +1,7 @@
 //! Ranges of bytes in the user's own text.
 
 /// A range of bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Slice {
     /// First byte.
     pub start: usize,

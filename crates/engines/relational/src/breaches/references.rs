@@ -23,7 +23,7 @@ impl<D: Driver> Looking<'_, D> {
                 if goes {
                     self.children(key, true)?;
                 }
-                if stays {
+                if stays && !self.held.layout.comes_in() {
                     self.children(key, false)?;
                 }
             }
@@ -49,7 +49,10 @@ impl<D: Driver> Looking<'_, D> {
             .iter()
             .zip(&after)
             .map(|(at, after)| D::Table::LANGUAGE.differs(&format!("h.{}", before(*at)), after));
-        let mut changes: Vec<String> = changes.collect();
+        let mut changes: Vec<String> = match self.held.layout.comes_in() {
+            true => vec!["1 = 1".to_owned()],
+            false => changes.collect(),
+        };
         if self.along {
             // What becomes its default may be what it was, and its parent may be what goes.
             let there = key.parent_columns.iter().zip(&after);

@@ -15,7 +15,7 @@ impl<D: Driver> Looking<'_, D> {
     pub(super) fn unique(&mut self, rules: &Rules) -> Result<(), EngineError> {
         // Rows that nothing but their contents tells are not told from those they might collide with.
         let identity = self.table.identity();
-        if identity.is_empty() {
+        if identity.is_empty() && !self.held.layout.comes_in() {
             return Ok(());
         }
         for unique in &rules.unique {
@@ -46,7 +46,8 @@ impl<D: Driver> Looking<'_, D> {
         let new = format!("SELECT marktwice_o, {} FROM ({images}) AS i{only}", terms("marktwice_n"));
         let keys: Vec<String> =
             identity.iter().enumerate().map(|(n, (_, own))| format!("x.{own} AS marktwice_k{n}")).collect();
-        let there = format!("SELECT {}, {} FROM {from} AS x{only}", keys.join(", "), terms("marktwice_t"));
+        let there = keys.iter().cloned().chain([terms("marktwice_t")]).collect::<Vec<_>>().join(", ");
+        let there = format!("SELECT {there} FROM {from} AS x{only}");
         let compared = |n: usize| unique.compared.get(n).map_or("=", String::as_str);
         let plain = |n: usize| compared(n) == "=";
         let same: Vec<String> =
@@ -57,18 +58,21 @@ impl<D: Driver> Looking<'_, D> {
             pairs.collect::<Vec<_>>().join(" AND ")
         };
         let holds = names("n.marktwice_n").join(", ");
-        let outside = format!(
-            "FROM ({new}) AS n JOIN ({there}) AS t ON {} WHERE NOT EXISTS (SELECT 1 FROM {held} AS m WHERE {})",
-            same.join(" AND "),
-            own("m")
-        );
+        // None of the rows that come in is there yet.
+        let comes_in = self.held.layout.comes_in();
+        let other = match comes_in {
+            true => String::new(),
+            false => format!(" WHERE NOT EXISTS (SELECT 1 FROM {held} AS m WHERE {})", own("m")),
+        };
+        let outside = format!("FROM ({new}) AS n JOIN ({there}) AS t ON {}{other}", same.join(" AND "));
         let named_columns = self.target().names(&self.columns_in(&unique.terms.join(" , ")));
         let what = format!("whether {} stays unique", named_columns.join(", "));
         let Some(answer) = self.ask(&what, &format!("SELECT count(*) {outside}"))? else { return Ok(()) };
         if answer.count(0, 0) > 0 {
             let keys =
                 (0..identity.len()).map(|n| format!("t.marktwice_k{n}")).collect::<Vec<_>>().join(", ");
-            let named = format!("SELECT n.marktwice_o, {holds}, {keys} {outside} ORDER BY 1 LIMIT {NAMED}");
+            let keys = if keys.is_empty() { String::new() } else { format!(", {keys}") };
+            let named = format!("SELECT n.marktwice_o, {holds}{keys} {outside} ORDER BY 1 LIMIT {NAMED}");
             let breach = self.breach(Rule::Unique, named_columns.clone(), answer.count(0, 0));
             self.add(Breach { text: unique.text.clone(), ..breach }, &named, width)?;
         }
@@ -92,7 +96,10 @@ impl<D: Driver> Looking<'_, D> {
         };
         let Some(answer) = self.ask(&what, &sum)? else { return Ok(()) };
         if answer.count(0, 0) > 0 {
-            let others = identity.iter().map(|(held, _)| format!("m.{held}")).collect::<Vec<_>>().join(", ");
+            let others = match comes_in {
+                true => format!("m.{ORDINAL}"),
+                false => identity.iter().map(|(held, _)| format!("m.{held}")).collect::<Vec<_>>().join(", "),
+            };
             let named = format!(
                 "SELECT n.marktwice_o, {holds}, {others} FROM ({new}) AS n JOIN ({new}) AS o ON {} \
                  AND n.marktwice_o < o.marktwice_o JOIN {held} AS m ON m.{ORDINAL} = o.marktwice_o ORDER BY 1 LIMIT {NAMED}",
@@ -101,7 +108,7 @@ impl<D: Driver> Looking<'_, D> {
             let breach = self.breach(Rule::Unique, named_columns, answer.count(0, 0));
             return self.add(Breach { among: true, text: unique.text.clone(), ..breach }, &named, width);
         }
-        if !self.found.found.iter().any(|b| b.rule == Rule::Unique) && !unique.at_the_end {
+        if !comes_in && !self.found.found.iter().any(|b| b.rule == Rule::Unique) && !unique.at_the_end {
             self.shifted(&new, (&there, &same.join(" AND ")), &own("m"), named_columns)?;
         }
         Ok(())

@@ -4,15 +4,16 @@
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::StepKind;
 use sqlparser::ast::{
-    Assignment as ParsedAssignment, Delete, Expr, FromTable, ObjectName, Query, SetExpr, SqliteOnConflict,
-    Statement, TableAlias, TableFactor, TableWithJoins, Update, UpdateTableFromKind,
+    Assignment as ParsedAssignment, Delete, Expr, FromTable, Insert, ObjectName, Query, SetExpr,
+    SqliteOnConflict, Statement, TableAlias, TableFactor, TableObject, TableWithJoins, Update,
+    UpdateTableFromKind,
 };
 use sqlparser::keywords::Keyword;
 use sqlparser::parser::Parser;
 use sqlparser::tokenizer::{Token, TokenWithSpan, Word};
 
 use crate::dialect::language::Language;
-use crate::statement::step::Step;
+use crate::statement::step::{Brought, Step};
 use crate::text::Tok;
 
 /// Nesting that the parser follows before it gives up (the engine's own limit on expression depth is 1,000).
@@ -57,6 +58,7 @@ fn same_parts(step: &Step, statement: &Statement) -> bool {
     match statement {
         Statement::Update(update) => same_update(step, update),
         Statement::Delete(delete) => same_delete(step, delete),
+        Statement::Insert(insert) => same_insert(step, insert),
         Statement::Query(query) => {
             let Query {
                 with: _,
@@ -71,7 +73,7 @@ fn same_parts(step: &Step, statement: &Statement) -> bool {
                 pipe_operators: _,
             } = &**query;
             match &**body {
-                SetExpr::Update(inner) | SetExpr::Delete(inner) => same_parts(step, inner),
+                SetExpr::Update(inner) | SetExpr::Delete(inner) | SetExpr::Insert(inner) => same_parts(step, inner),
                 _ => false,
             }
         }
@@ -140,6 +142,52 @@ fn same_delete(step: &Step, delete: &Delete) -> bool {
         && returning.is_some() == step.returning.is_some()
         && output.is_none()
         && same_tail(step, order_by.len(), limit.is_some())
+}
+
+fn same_insert(step: &Step, insert: &Insert) -> bool {
+    let Insert {
+        insert_token: _,
+        optimizer_hints: _,
+        or,
+        ignore: false,
+        into: _,
+        table: TableObject::TableName(ObjectName(parts)),
+        table_alias: _,
+        columns,
+        overwrite: false,
+        source,
+        assignments,
+        partitioned: None,
+        after_columns,
+        has_table_keyword: false,
+        on,
+        returning,
+        output: None,
+        replace_into: false,
+        priority: _,
+        insert_alias: None,
+        settings: None,
+        format_clause: None,
+        multi_table_insert_type: None,
+        multi_table_into_clauses,
+        multi_table_when_clauses,
+        multi_table_else_clause: None,
+    } = insert
+    else {
+        return false;
+    };
+    let Some(own) = &step.inserted else { return false };
+    let last = parts.last().and_then(|p| p.as_ident()).map(|i| step.language.folded(&i.value));
+    last.is_some_and(|n| n.eq_ignore_ascii_case(&step.table.table.text))
+        && columns.len() == own.named().len()
+        && source.is_some() == (own.brought != Brought::Defaults)
+        && assignments.is_empty()
+        && after_columns.is_empty()
+        && multi_table_into_clauses.is_empty()
+        && multi_table_when_clauses.is_empty()
+        && on.is_some() == own.conflict.is_some()
+        && returning.is_some() == step.returning.is_some()
+        && !matches!(or, Some(SqliteOnConflict::Ignore | SqliteOnConflict::Replace))
 }
 
 /// The name and the alias of a table that stands by itself: no function, no sample, no version.

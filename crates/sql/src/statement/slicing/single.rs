@@ -1,4 +1,4 @@
-//! What a text must hold before the engine is asked: exactly one UPDATE or DELETE. Anything else is refused here, with
+//! What a text must hold before the engine is asked: exactly one UPDATE, DELETE or INSERT. Anything else is refused here, with
 //! what to write instead.
 
 use marktwice_core::finding::{Code, Finding, TextPlace};
@@ -14,7 +14,7 @@ use crate::text::{Tok, statements, tokenize};
 pub(crate) const AROUND: &[&str] =
     &["begin", "start", "commit", "end", "rollback", "select", "savepoint", "release"];
 
-/// What a text holds, before the engine is asked: exactly one UPDATE or DELETE.
+/// What a text holds, before the engine is asked: exactly one UPDATE, DELETE or INSERT.
 ///
 /// # Errors
 /// A stop finding that says what to write instead.
@@ -44,7 +44,7 @@ pub fn single_statement(source: &str, language: Language) -> Result<Slice, Findi
     let all = statements(&tokens);
     let Some(first) = all.first() else {
         return Err(
-            Finding::new(Code::NotAChange, "there is no statement").hint("write one UPDATE or DELETE")
+            Finding::new(Code::NotAChange, "there is no statement").hint("write an UPDATE, a DELETE or an INSERT")
         );
     };
     let first = significant(first);
@@ -71,7 +71,7 @@ pub fn single_statement(source: &str, language: Language) -> Result<Slice, Findi
     }
     let verb = main_verb(&first);
     match verb.and_then(Tok::word).as_deref() {
-        Some("update" | "delete") => {}
+        Some("update" | "delete" | "insert") => {}
         word => {
             let finding = not_a_change(source, verb.or(first.first().copied()));
             let paste = match word {
@@ -128,9 +128,9 @@ fn not_a_change(source: &str, verb: Option<&Tok>) -> Finding {
             format!("{word} reads; there is nothing to apply"),
             "write the UPDATE or DELETE itself; its preview shows the rows".to_owned(),
         ),
-        "INSERT" | "REPLACE" => (
-            format!("{word} brings rows in; only an UPDATE or a DELETE is taken"),
-            "for rows that are there already, write an UPDATE".to_owned(),
+        "REPLACE" => (
+            "REPLACE deletes rows that are there already, and what refers to them, without a word".to_owned(),
+            "write an UPDATE for what is there, then an INSERT for what is not".to_owned(),
         ),
         "TRUNCATE" => (
             "TRUNCATE empties a table without a row being looked at".to_owned(),
@@ -156,7 +156,7 @@ fn not_a_change(source: &str, verb: Option<&Tok>) -> Finding {
         ),
         "COPY" | "LOAD" => (
             format!("{word} brings rows in from a file"),
-            "run it in the engine's own shell; rows that are there already are changed by an UPDATE"
+            "bring them into a table of their own in the engine's own shell, and INSERT … SELECT from it"
                 .to_owned(),
         ),
         "LOCK" | "UNLOCK" => {
@@ -167,11 +167,11 @@ fn not_a_change(source: &str, verb: Option<&Tok>) -> Finding {
             "leave it out; run it in the engine's own shell if it is needed".to_owned(),
         ),
         _ => {
-            let near = marktwice_core::near::nearest(&word, ["UPDATE", "DELETE"]);
-            let hint = near.map_or("begin the statement with UPDATE or DELETE".to_owned(), |n| {
+            let near = marktwice_core::near::nearest(&word, ["UPDATE", "DELETE", "INSERT"]);
+            let hint = near.map_or("begin the statement with UPDATE, DELETE or INSERT".to_owned(), |n| {
                 format!("did you mean {n}?")
             });
-            ("this is neither an UPDATE nor a DELETE".to_owned(), hint)
+            ("this is no UPDATE, DELETE or INSERT".to_owned(), hint)
         }
     };
     let finding = Finding::new(Code::NotAChange, message).hint(hint);

@@ -205,6 +205,24 @@ fn deleted_names(walk: &mut Walk<'_>) -> Result<Vec<Name>, Finding> {
     }
 }
 
+/// The table behind INSERT INTO; only AS gives it another name.
+pub(super) fn with_name(walk: &mut Walk<'_>) -> Result<TableRef, Finding> {
+    let first = walk.name()?;
+    let (schema, table) =
+        if walk.eat_token(&Token::Period) { (Some(first), walk.name()?) } else { (None, first) };
+    let mut slice = schema.as_ref().map_or(table.slice, |s: &Name| s.slice.to(table.slice));
+    if walk.language == Language::Mysql && walk.peek().is_some_and(|t| t.is_word("partition")) {
+        return Err(walk.refuse("PARTITION is not taken here", "leave it out: the row itself tells its partition"));
+    }
+    let mut alias = None;
+    if walk.eat("as") {
+        let name = walk.name()?;
+        slice = slice.to(name.slice);
+        alias = Some(name);
+    }
+    Ok(TableRef { schema, table, alias, only: false, slice })
+}
+
 fn table_ref(walk: &mut Walk<'_>) -> Result<TableRef, Finding> {
     let only = walk.language == Language::Postgres
         && walk.peek().is_some_and(|t| t.is_word("only"))
@@ -302,7 +320,7 @@ fn subscript(walk: &mut Walk<'_>) -> Result<(), Finding> {
 }
 
 /// The assignments behind SET; gives the position behind them too.
-fn assignments(walk: &mut Walk<'_>) -> Result<(Vec<Assignment>, usize), Finding> {
+pub(super) fn assignments(walk: &mut Walk<'_>) -> Result<(Vec<Assignment>, usize), Finding> {
     if !walk.eat("set") {
         return Err(walk.refuse("SET was expected here", "name the target once, then SET"));
     }
@@ -357,13 +375,19 @@ fn split_row(value: &[&Tok], width: usize) -> Option<Vec<Slice>> {
     {
         return None;
     }
+    let parts = comma_parts(inner)?;
+    (parts.len() == width).then_some(parts)
+}
+
+/// The parts of a list between its commas.
+pub(super) fn comma_parts(list: &[&Tok]) -> Option<Vec<Slice>> {
     let commas: Vec<usize> =
-        at_depth_0(inner, 0).filter(|(_, t)| t.is(&Token::Comma)).map(|(at, _)| at).collect();
+        at_depth_0(list, 0).filter(|(_, t)| t.is(&Token::Comma)).map(|(at, _)| at).collect();
     let mut parts = Vec::new();
     let mut from = 0;
-    for end in commas.into_iter().chain([inner.len()]) {
-        parts.push(whole(inner.get(from..end)?));
+    for end in commas.into_iter().chain([list.len()]) {
+        parts.push(whole(list.get(from..end)?));
         from = end + 1;
     }
-    (parts.len() == width).then_some(parts)
+    Some(parts)
 }
