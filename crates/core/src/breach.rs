@@ -20,6 +20,8 @@ pub enum Rule {
     Parent,
     /// Rows of another table that refer to a row, and hold it.
     Children,
+    /// No constraint: rows that are there already in everything but what is given by the engine.
+    Twins,
 }
 
 /// One row that breaks a constraint.
@@ -50,6 +52,9 @@ pub struct Breach {
     pub parts: Vec<String>,
     /// Whether the rows break it among themselves.
     pub among: bool,
+    /// Whether the rows come in: they are then told by their number among those that do, from 1.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub comes: bool,
     /// The rows that break it; for children the rows that refer.
     pub rows: u64,
     /// The first of them.
@@ -67,6 +72,7 @@ impl Breach {
             Rule::Check => Code::CheckRefused,
             Rule::Parent => Code::NoParent,
             Rule::Children => Code::HasChildren,
+            Rule::Twins => Code::TwinRows,
         }
     }
 }
@@ -89,6 +95,10 @@ impl Breach {
                 format!("{rows} that {go} into {other} would have the {columns} of rows that are there")
             }
             Rule::Unique => format!("{columns} of {rows} would be what another row holds"),
+            Rule::Twins => {
+                let is = words::either(n, "is", "are");
+                format!("{rows} {is} there already in all of {columns}")
+            }
             Rule::NotNull => format!("{columns} of {rows} would be NULL, which it refuses"),
             Rule::Check => {
                 let check = self.text.as_deref().unwrap_or_default();
@@ -124,13 +134,21 @@ impl Breach {
     /// One row: `keeper 3 (ann@heather.example, as keeper 7)`.
     fn named(&self, row: &Breaker, table: &str) -> String {
         let key = key_text(&row.key);
-        let holds =
-            row.holds.iter().map(|cell| cell.as_deref().unwrap_or("NULL")).collect::<Vec<_>>().join(", ");
-        let short: String = if holds.chars().count() > SHOWN {
-            holds.chars().take(SHOWN - 3).chain("...".chars()).collect()
-        } else {
-            holds
-        };
+        if self.comes {
+            let with = row.with.as_ref();
+            let with = with
+                .map(|other| if self.among { format!("and {other}") } else { format!("as {table} {other}") });
+            let holds = (!short(&row.holds).is_empty()).then(|| short(&row.holds));
+            let parts: Vec<String> = match self.among {
+                true => {
+                    return format!("rows {key} {} ({})", with.unwrap_or_default(), holds.unwrap_or_default());
+                }
+                false => holds.into_iter().chain(with).collect(),
+            };
+            let parts = parts.join(", ");
+            return if parts.is_empty() { format!("row {key}") } else { format!("row {key} ({parts})") };
+        }
+        let short = short(&row.holds);
         match (self.rule, &row.with) {
             (Rule::Children, Some(child)) => {
                 format!("{} {child} to {table} {key}", self.other.as_deref().unwrap_or_default())
@@ -146,6 +164,15 @@ impl Breach {
     }
 }
 
+/// What a row holds, in a few words.
+fn short(holds: &[Option<String>]) -> String {
+    let holds = holds.iter().map(|cell| cell.as_deref().unwrap_or("NULL")).collect::<Vec<_>>().join(", ");
+    if holds.chars().count() > SHOWN {
+        return holds.chars().take(SHOWN - 3).chain("...".chars()).collect();
+    }
+    holds
+}
+
 /// Characters of a value that are shown in a sentence.
 const SHOWN: usize = 60;
 
@@ -156,6 +183,7 @@ pub fn breakers(breaches: &[Breach]) -> Option<Vec<Vec<Value>>> {
         let named = breach.first.len() as u64;
         // Which of the step's rows take along what breaks it is not told.
         if breach.table.is_some()
+            || breach.comes
             || breach.among && named * 2 > breach.rows
             || !breach.among && named < breach.rows
         {

@@ -85,7 +85,13 @@ impl Notices {
             let rest = cells.filter(|(at, _)| !self.keyed.contains(at)).map(|(_, value)| value);
             self.twin_rows += u64::from(!self.twins.insert(RowHash::of(rest).short()));
         }
-        let Image::Update { before, after } = &row.image else { return };
+        let none = Vec::new();
+        let (before, after) = match &row.image {
+            Image::Update { before, after } => (before, after),
+            // Nothing was there that could be lost.
+            Image::Insert { after } => (&none, after),
+            Image::Delete { .. } => return,
+        };
         if after == before {
             let null = |at: usize| before.get(at).is_some_and(Value::is_null);
             let mut stays = false;
@@ -100,9 +106,8 @@ impl Notices {
             self.stay_null += u64::from(stays);
         }
         for (assigned, seen) in self.assigned.iter().zip(&mut self.columns) {
-            let (Some(old), Some(new)) = (before.get(assigned.column), after.get(assigned.column)) else {
-                continue;
-            };
+            let Some(new) = after.get(assigned.column) else { continue };
+            let old = before.get(assigned.column).unwrap_or(&Value::Null);
             seen.lost += u64::from(!assigned.null && new.is_null() && !old.is_null());
             if let (Some(room), Value::Text(text)) = (assigned.room, new) {
                 let length = text.chars().count();

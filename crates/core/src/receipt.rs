@@ -126,9 +126,21 @@ pub struct StepReceipt {
     /// verified one by one, the table has as many rows as it should, and nothing else wrote it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub untouched: Option<u64>,
+    /// The keys of the rows that came in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub came: Option<Came>,
     /// What its checks have found, once its statement had run.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<CheckFound>,
+}
+
+/// The keys of rows that came in, the first ones.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Came {
+    /// The columns of the key.
+    pub columns: Vec<String>,
+    /// Its values, row by row.
+    pub keys: Vec<Vec<serde_json::Value>>,
 }
 
 /// The snapshot that belongs to a run.

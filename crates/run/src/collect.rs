@@ -147,7 +147,13 @@ impl Collector<'_> {
         }
         if proven.shown < self.rows.len() {
             let same = |row: &&mut ShownRow| row.key == held.key && row.image.before() == held.image.before();
-            if let Some(row) = self.rows.iter_mut().find(same) {
+            let row = match held.image.before() {
+                Some(_) => self.rows.iter_mut().find(same),
+                // What tells rows that come in may be known only now; both times they come in one order.
+                None => self.rows.get_mut(proven.shown),
+            };
+            if let Some(row) = row {
+                row.key.clone_from(&held.key);
                 row.image = image;
                 proven.shown += 1;
             }

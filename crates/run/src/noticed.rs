@@ -1,6 +1,6 @@
 //! What rows, counts and the closer look show of a step, as findings.
 
-use marktwice_core::breach::{Breach, breakers};
+use marktwice_core::breach::{Breach, Rule, breakers};
 use marktwice_core::change::{AlreadySo, Change, Terms};
 use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
@@ -122,6 +122,9 @@ pub(crate) fn broken(breaches: &[Breach], target: &Target, several: bool) -> Vec
         let unless = breach.unless.clone().or(later);
         let why = unless.as_ref().map_or(String::new(), |why| format!("; {why}"));
         let finding = Finding::new(breach.code(), format!("{}{why}", breach.sentence(&target.table)));
+        if breach.rule == Rule::Twins {
+            return finding.weighing(Level::Warn).hint("Make sure that they are not brought in twice.");
+        }
         if unless.is_some() { finding.weighing(Level::Warn) } else { finding }
     };
     breaches.iter().map(one).collect()
@@ -136,6 +139,16 @@ pub(crate) fn still_open(open: &[String]) -> Option<String> {
 pub(crate) fn from_rows(step: &mut StepPreview) {
     let (total, block) = (step.total, &mut step.block);
     let table = &block.target.table;
+    if block.kind == StepKind::Insert {
+        if block.matched == 0 {
+            let message = format!("no row would come into {table}");
+            block.findings.push(
+                Finding::new(Code::NothingMatched, message)
+                    .hint("look at what the query gives by itself; rows = \"0+\" says that none will do"),
+            );
+        }
+        return;
+    }
     if block.matched == 0 && total == 0 {
         // Nobody's rows are missed, and there are none to be written by mistake.
         for finding in

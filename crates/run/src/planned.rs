@@ -206,6 +206,7 @@ pub(crate) fn step_receipts(steps: &[Planned], change: &Change) -> Vec<StepRecei
             also_written: Vec::new(),
             along: Vec::new(),
             untouched: None,
+            came: None,
             checks: Vec::new(),
         }
     };

@@ -193,6 +193,8 @@ pub struct StepPreview {
     pub name: Option<String>,
     /// The statement.
     pub statement: String,
+    /// The statement as it is sent, where that is another text.
+    pub sent: Option<String>,
     /// What pins the rows.
     pub pin: Pin,
     /// Why its rows can only be told by a rehearsal; empty for a step that stands by itself.
@@ -240,7 +242,9 @@ impl StepPreview {
         };
         let sure = block.side.iter().all(|w| !own(w) && w.how.code() != Code::UnmeasuredWrite)
             && !block.findings.iter().any(|f| f.code == Code::MaySkip);
-        let others = self.total.saturating_sub(block.matched);
+        // Rows that come in are none of those that are there.
+        let own = if block.kind == StepKind::Insert { 0 } else { block.matched };
+        let others = self.total.saturating_sub(own);
         (self.told && sure && block.matched > 0 && others > 0).then_some(others)
     }
 }

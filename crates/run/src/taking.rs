@@ -329,6 +329,7 @@ fn assemble(
         },
         name: terms.name.clone(),
         statement: plan.statement.clone(),
+        sent: plan.sent.clone(),
         pin: plan.pin.clone(),
         waits: planned.standing.waits.clone(),
         since: None,

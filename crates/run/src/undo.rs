@@ -482,6 +482,7 @@ fn step_receipt(facts: &StepFacts, options: &UndoOptions) -> StepReceipt {
         also_written: Vec::new(),
         along: Vec::new(),
         untouched: None,
+        came: None,
         checks: Vec::new(),
     }
 }

@@ -3,6 +3,7 @@
 use marktwice_core::words;
 use std::fmt::Write;
 
+use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState, StepReceipt};
 use marktwice_run::{Entry, Kept, side_text};
 
@@ -124,6 +125,9 @@ pub(crate) fn to_forget(database: &DatabaseId, runs: &[&str], bytes: u64, undoab
 }
 
 fn counts(step: &StepReceipt) -> String {
+    if step.kind == StepKind::Insert {
+        return format!("{} inserted", rows(step.changed));
+    }
     format!("{} matched, {} changed", rows(step.matched), number(step.changed))
 }
 

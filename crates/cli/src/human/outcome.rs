@@ -32,6 +32,7 @@ fn of_change(preview: &Preview) -> String {
     let block = &step.block;
     match block.kind {
         StepKind::Delete => format!("Delete {} from {name}?", these(block.matched)),
+        StepKind::Insert => format!("Bring {} into {name}?", these(block.matched)),
         _ if block.uncertain() || block.changes == block.matched => {
             format!("Commit {} to {name}?", these(block.matched))
         }
@@ -179,7 +180,8 @@ pub(super) fn untouched(step: &StepReceipt) -> Option<String> {
     let (others, wrote) = (step.untouched.filter(|n| *n > 0)?, step.engine_count?);
     let other = if others == 1 { "row" } else { "rows" };
     Some(format!(
-        "the other {} {other} of {}: untouched (the engine wrote {}, and each was verified)",
+        "the {}{} {other} of {}: untouched (the engine wrote {}, and each was verified)",
+        if step.kind == StepKind::Insert { "" } else { "other " },
         number(others),
         step.table,
         rows(wrote)
@@ -190,6 +192,7 @@ pub(super) fn untouched(step: &StepReceipt) -> Option<String> {
 fn done(kind: RunKind, step: &StepReceipt) -> String {
     match (kind, step.kind) {
         (RunKind::Apply, StepKind::Delete) => format!("{} deleted", rows(step.matched)),
+        (RunKind::Apply, StepKind::Insert) => format!("{} inserted{}", rows(step.matched), came(step)),
         (RunKind::Apply, _) if step.changed < step.matched => {
             format!("{} changed ({} matched)", rows(step.changed), number(step.matched))
         }
@@ -200,6 +203,20 @@ fn done(kind: RunKind, step: &StepReceipt) -> String {
     }
 }
 
+/// The keys of rows that came in: `: apiary_id 10, 11`.
+fn came(step: &StepReceipt) -> String {
+    let Some(came) = step.came.as_ref().filter(|came| !came.keys.is_empty()) else { return String::new() };
+    let show = |json: &serde_json::Value| match json {
+        serde_json::Value::String(text) => text.clone(),
+        other => other.to_string(),
+    };
+    let key = |key: &Vec<serde_json::Value>| key.iter().map(show).collect::<Vec<_>>().join(",");
+    let keys = came.keys.iter().map(key).collect::<Vec<_>>().join(", ");
+    let more = step.matched.saturating_sub(came.keys.len() as u64);
+    let more = if more > 0 { format!(" and {} more", number(more)) } else { String::new() };
+    format!(": {} {keys}{more}", came.columns.join(","))
+}
+
 fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     let Some(receipt) = &outcome.receipt else { return };
     let done = match (receipt.kind, receipt.steps.as_slice()) {
@@ -207,6 +224,7 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
         (RunKind::Undo, [step]) => self::done(receipt.kind, step),
         (RunKind::Apply, [step]) => match step.kind {
             StepKind::Delete => format!("{} deleted and committed", rows(step.matched)),
+            StepKind::Insert => format!("{} inserted and committed", rows(step.matched)),
             _ if step.changed < step.matched => {
                 format!("{} changed and committed ({} matched)", rows(step.changed), number(step.matched))
             }
@@ -232,6 +250,10 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
             }
         }
     };
+    let keys = match (receipt.kind, receipt.steps.as_slice()) {
+        (RunKind::Apply, [step]) => came(step),
+        _ => String::new(),
+    };
     let way = receipt.back.clone().unwrap_or_default();
     let _ = write!(out, "{} as {}.", styled(GOOD, &done), styled(BOLD, &receipt.run));
     if let Some(why) = way.obstacles.first() {
@@ -242,6 +264,9 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     let back = format!("marktwice undo {}{on}{allow}", receipt.run);
     let again = if receipt.kind == RunKind::Undo { "To take the undo back" } else { "To take it back" };
     let _ = writeln!(out, " {again}: {}", styled(BOLD, &back));
+    if !keys.is_empty() {
+        let _ = writeln!(out, "  {}", cells::escape(keys.trim_start_matches([':', ' '])));
+    }
     if let [step] = receipt.steps.as_slice()
         && let Some(text) = along(step)
     {

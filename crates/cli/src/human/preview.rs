@@ -48,13 +48,21 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
         if let Some(others) = step.out_of_reach().filter(|_| goes && !several) {
             let table = cells::escape(&step.block.target.table);
             let (rows, are) = (rows(others), verb(others, "is", "are"));
-            let text = format!(
-                "the other {rows} of {table} {are} out of reach: no trigger and no key's action writes it"
-            );
+            let which = match block.kind {
+                StepKind::Insert => format!("the {rows} of {table} that {are} there {are}"),
+                StepKind::Update | StepKind::Delete => format!("the other {rows} of {table} {are}"),
+            };
+            let text = format!("{which} out of reach: no trigger and no key's action writes it");
             let _ = writeln!(out, "\n  {}", styled(DIM, &text));
         }
         if verbose {
             about(&mut out, &preview.database, &step.block);
+            if let Some(sent) = &step.sent {
+                let _ = writeln!(out, "  {}", styled(DIM, "sent as"));
+                for line in sent.lines() {
+                    let _ = writeln!(out, "    {}", cells::escape(line));
+                }
+            }
         }
     }
     for written in &preview.triggered {
@@ -241,10 +249,20 @@ fn not_put_back(out: &mut String, batch: &BatchPreview) {
     }
 }
 
+/// Before columns whose values a rehearsal has shown.
+const REHEARSED: &str = "as the rehearsal had it, and the run may have it otherwise:";
+
 fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
     let block = &step.block;
     let what = format!("{} {}", block.kind.verb(), block.target.table);
-    let count = if step.told {
+    let comes = block.kind == StepKind::Insert;
+    let count = if step.told && comes {
+        let there = match step.total {
+            0 => "none is there".to_owned(),
+            n => format!("{} {} there", number(n), verb(n, "is", "are")),
+        };
+        format!("{} would come in, {there}", rows(block.matched))
+    } else if step.told {
         let matches = verb(block.matched, "matches", "match");
         format!("{} of {} {matches}", number(block.matched), rows(step.total))
     } else {
@@ -256,7 +274,7 @@ fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
         Pin::RowIdentity(_) => ", pinned by the row identity".to_owned(),
         Pin::Nothing => ", pinned by no key".to_owned(),
     };
-    let pinned = if step.told { pinned } else { String::new() };
+    let pinned = if step.told && !comes { pinned } else { String::new() };
     if preview.steps.len() > 1 {
         let name = step.name.as_ref().map_or(String::new(), |name| format!(" · {}", cells::escape(name)));
         let number = format!("Step {}", at + 1);
@@ -273,11 +291,21 @@ fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
     if let Some(since) = &step.since {
         let _ = writeln!(out, "{}", super::compare::since(since, &block.target.table));
     }
+    if comes && block.matched > 0 {
+        for (label, what) in
+            [(Label::Unknown, "? is what only the run can tell:"), (Label::Rehearsed, REHEARSED)]
+        {
+            let columns = columns_that(block, label);
+            if !columns.is_empty() {
+                let _ = writeln!(out, "{what} {}", cells::escape(&columns));
+            }
+        }
+    }
     if block.kind == StepKind::Update && block.matched > 0 {
         let _ = writeln!(out, "{}", change_counts(step));
         let rehearsed = columns_that(block, Label::Rehearsed);
         if !rehearsed.is_empty() {
-            let _ = writeln!(out, "as the rehearsal had it, and the run may have it otherwise: {rehearsed}");
+            let _ = writeln!(out, "{REHEARSED} {rehearsed}");
         }
         if let Some(why) = computed(block) {
             let _ = writeln!(out, "values are computed, not stored ({why}): what is stored may differ");
@@ -372,7 +400,9 @@ fn columns(block: &Block, null_operands: &[String]) -> Vec<TextColumn> {
     let mut all = Vec::new();
     if target.key.kind == KeyKind::RowIdentity {
         let name = target.key.names.first().cloned().unwrap_or_default();
-        let cells = block.rows.iter().map(|r| Text::plain(cells::key(&r.key))).collect();
+        let open = |r: &ShownRow| block.kind == StepKind::Insert && r.key.iter().all(Value::is_null);
+        let shown = |r: &ShownRow| if open(r) { "?".to_owned() } else { cells::key(&r.key) };
+        let cells = block.rows.iter().map(|r| Text::plain(shown(r))).collect();
         all.push(TextColumn { name, cells, priority: 0, right: true });
     }
     let mut order: Vec<(usize, u8)> = target.key.columns.iter().map(|&c| (c, 0)).collect();
@@ -478,13 +508,16 @@ fn padded(value: &Value, shown: String, width: usize) -> String {
 
 fn cell(block: &Block, row: &ShownRow, column: usize, widest: usize) -> Text {
     let Some(before) = row.image.row().get(column) else { return Text::default() };
+    let unknown = block.foreseen.iter().any(|f| f.column == column && f.label == Label::Unknown);
+    if unknown && block.kind == StepKind::Insert {
+        return Text::default().push(DIM, "?");
+    }
     let shown = padded(before, meant(block, column, before), widest);
     let style = if before.is_null() { DIM } else { anstyle::Style::new() };
     let text = Text::default().push(style, shown);
     if block.kind != StepKind::Update {
         return text;
     }
-    let unknown = block.foreseen.iter().any(|f| f.column == column && f.label == Label::Unknown);
     if unknown {
         return text.push(DIM, " → ?");
     }
@@ -543,6 +576,7 @@ fn unmet(out: &mut String, step: &StepPreview) {
     out.push('\n');
     for unmet in &block.unmet {
         let found = match unmet.what {
+            "rows" if block.kind == StepKind::Insert => format!("{} would come in", rows(unmet.found)),
             "rows" => format!("{} {}", rows(unmet.found), verb(unmet.found, "matches", "match")),
             _ => format!("{} would change", rows(unmet.found)),
         };

@@ -19,6 +19,7 @@ mod compare;
 mod connecting;
 mod constraints;
 mod exact;
+mod inserted;
 mod joined;
 mod keys;
 mod looking;

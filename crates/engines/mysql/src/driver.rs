@@ -18,8 +18,8 @@ use marktwice_relational::breaches::Rules;
 use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::{create, names as held_names};
-use marktwice_relational::put::{self, Together};
 use marktwice_relational::insert::giving;
+use marktwice_relational::put::{self, Together};
 use marktwice_relational::reach::ForeignKey;
 use marktwice_relational::recipe::Recipe;
 use marktwice_relational::shell::Tabled;
@@ -407,8 +407,13 @@ impl Driver for My {
         }
         let before = counters(self)?;
         let gives = detail::<Table>(plan)?.step.returning.is_some();
-        let executed = if let Some(giving) = giving::<Table>(plan)? {
-            giving.run(self, plan)
+        let giving = giving::<Table>(plan)?;
+        let mut came = None;
+        let executed = if let Some(giving) = &giving {
+            giving.call(self).map(|values| {
+                came = Some(values);
+                0
+            })
         } else if gives {
             self.execute_giving(&plan.statement)
         } else {
@@ -421,6 +426,10 @@ impl Driver for My {
         let mut written = counters(self)?;
         written.iter_mut().zip(before).for_each(|(now, before)| *now = now.saturating_sub(before));
         of.books = Some(written);
+        // What is noted of them is written to our own tables, which nobody counts.
+        if let (Some(giving), Some(came)) = (giving, came) {
+            return giving.note(self, plan, came);
+        }
         Ok(count)
     }
 

@@ -103,8 +103,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     let views = views(my)?;
     let defaults: Vec<Option<String>> = table.types.iter().map(|t| t.default.clone()).collect();
     let numbers = |at: usize| table.types.get(at).is_some_and(|t| t.auto);
-    let about =
-        About { defaults: &defaults, extras: &table.extras, numbers: &numbers, triggers: &triggers };
+    let about = About { defaults: &defaults, extras: &table.extras, numbers: &numbers, triggers: &triggers };
     let mut foreseen = insert::foresee_any(&step, &table.target, &about, &mut |value| {
         let known = step.inserted.is_none().then(|| why_unknown(&step, &table, &views, trial, value));
         if let Some(why) = known.flatten() {

@@ -110,8 +110,7 @@ pub(crate) fn plan(
         let counted = |d: &String| d.starts_with("nextval(");
         table.types.get(at).is_some_and(|t| t.identity || t.default.as_ref().is_some_and(counted))
     };
-    let about =
-        About { defaults: &defaults, extras: &table.extras, numbers: &numbers, triggers: &triggers };
+    let about = About { defaults: &defaults, extras: &table.extras, numbers: &numbers, triggers: &triggers };
     let mut foreseen = insert::foresee_any(&step, &table.target, &about, &mut |value| {
         let why = why_unknown(&step, &table, &values, value);
         if why.is_some() || step.words(value).len() < 2 {

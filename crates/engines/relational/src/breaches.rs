@@ -3,6 +3,7 @@
 
 use std::time::Instant;
 
+use marktwice_core::Value;
 use marktwice_core::along::number;
 use marktwice_core::archive::Archive;
 use marktwice_core::breach::{Breach, Breaches, Breaker, Rule};
@@ -164,10 +165,48 @@ impl<D: Driver> Looking<'_, D> {
         if rules.references {
             self.references()?;
         }
+        if self.held.layout.comes_in() && self.found.found.is_empty() {
+            self.twins()?;
+        }
         if let Some(archive) = archive {
             self.there_already(archive)?;
         }
         Ok(self.found)
+    }
+
+    /// Rows that come in and are there already, in everything that is known of them.
+    fn twins(&mut self) -> Result<(), EngineError> {
+        let target = self.target().clone();
+        let known = |at: &usize| {
+            let foreseen = self.foreseen.iter().find(|f| f.column == *at);
+            foreseen.is_some_and(|f| {
+                f.label != Label::Unknown && target.columns.get(*at).is_some_and(|c| !c.generated)
+            })
+        };
+        let columns: Vec<usize> = (0..target.columns.len()).filter(known).collect();
+        let identity = self.table.identity();
+        if columns.is_empty() {
+            return Ok(());
+        }
+        let same = columns.iter().filter_map(|at| {
+            let (own, held) = (format!("t.{}", self.table.column(*at)), self.after(*at)?);
+            let never = target.columns.get(*at).is_some_and(|c| c.not_null);
+            let differs = D::Table::LANGUAGE.differs(&own, &held);
+            Some(if never { format!("{own} = {held}") } else { format!("NOT ({differs})") })
+        });
+        let same = same.collect::<Vec<_>>().join(" AND ");
+        let from = format!("FROM {} AS h JOIN {} AS t ON {same}", self.held.name(), self.table.from());
+        // It is no more than a hint: where it takes too long, or a type has no equality, nothing is said.
+        let sql = format!("SELECT count(DISTINCT h.{ORDINAL}) {from}");
+        let Ok(answer) = self.driver.ask_here(&sql, self.until) else { return Ok(()) };
+        if answer.count(0, 0) == 0 {
+            return Ok(());
+        }
+        let own: Vec<String> = identity.iter().map(|(_, own)| format!("min(t.{own})")).collect();
+        let own = if own.len() == 1 { format!(", {}", own.join(", ")) } else { String::new() };
+        let named = format!("SELECT h.{ORDINAL}{own} {from} GROUP BY h.{ORDINAL} ORDER BY 1 LIMIT {NAMED}");
+        let breach = self.breach(Rule::Twins, target.names(&columns), answer.count(0, 0));
+        self.add(Breach { unless: None, ..breach }, &named, 0)
     }
 
     /// Rows that go where they are put away under keys that are taken there.
@@ -279,7 +318,10 @@ impl<D: Driver> Looking<'_, D> {
             let holds: Vec<Option<String>> = cells.by_ref().take(width).collect();
             let other: Vec<String> = cells.map(Option::unwrap_or_default).collect();
             let held = self.held;
-            let key = self.driver.pinned(|driver| held.key_of(driver, &ordinal))?;
+            let key = match breach.comes {
+                true => vec![Value::Int(ordinal.parse().unwrap_or_default())],
+                false => self.driver.pinned(|driver| held.key_of(driver, &ordinal))?,
+            };
             let with = (!other.is_empty()).then(|| other.join(","));
             first.push(Breaker { key, holds, with });
         }
@@ -334,6 +376,7 @@ impl<D: Driver> Looking<'_, D> {
             text: None,
             parts: Vec::new(),
             among: false,
+            comes: self.held.layout.comes_in(),
             rows,
             first: Vec::new(),
             unless,

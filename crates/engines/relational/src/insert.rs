@@ -18,7 +18,7 @@ use marktwice_sql::refuse::upsert::two_steps;
 use marktwice_sql::statement::slicing::is_literal;
 use marktwice_sql::statement::step::{Brought, Inserted};
 use marktwice_sql::text::slices::Slice;
-use marktwice_sql::text::tokenize;
+use marktwice_sql::text::{names, tokenize};
 use sqlparser::tokenizer::Token;
 
 use crate::driver::Driver;
@@ -54,23 +54,27 @@ pub fn refuse<T: Tabled>(step: &Step, table: &T) -> Result<(), EngineError> {
         let keys: Vec<Vec<String>> = table.keys().iter().map(|key| target.names(&key.columns)).collect();
         let primary = table.keys().iter().position(|key| key.primary).or(Some(0));
         let key = primary.and_then(|at| keys.get(at)).cloned().unwrap_or_default();
-        let message = "what becomes of rows that are there already is decided row by row as it runs".to_owned();
+        let message =
+            "what becomes of rows that are there already is decided row by row as it runs".to_owned();
         let finding = Finding::new(Code::NotUnderstood, message).at(step.place(conflict.slice));
         return refused(match two_steps(step, target, &key) {
             Some(paste) if conflict.set.is_empty() => {
                 finding.hint("bring in only what is not there yet:").paste(paste)
             }
-            Some(paste) => {
-                finding.hint("write two steps: what is there is updated, then what is not comes in:").paste(paste)
-            }
-            None => finding.hint("write two steps: an UPDATE for what is there, then an INSERT … WHERE NOT EXISTS"),
+            Some(paste) => finding
+                .hint("write two steps: what is there is updated, then what is not comes in:")
+                .paste(paste),
+            None => finding
+                .hint("write two steps: an UPDATE for what is there, then an INSERT … WHERE NOT EXISTS"),
         });
     }
     if let Brought::Rows(rows) = &inserted.brought
-        && let Some(row) = rows.iter().find(|row| !inserted.named().is_empty() && row.len() != inserted.named().len())
+        && let Some(row) =
+            rows.iter().find(|row| !inserted.named().is_empty() && row.len() != inserted.named().len())
         && let Some(first) = row.first().zip(row.last())
     {
-        let message = format!("{} columns are named, and here are {} values", inserted.named().len(), row.len());
+        let message =
+            format!("{} columns are named, and here are {} values", inserted.named().len(), row.len());
         return refused(Finding::new(Code::NotUnderstood, message).at(step.place(first.0.to(*first.1))));
     }
     Ok(())
@@ -134,10 +138,24 @@ pub fn foresee(
             }
         }
     }
-    let unknown = all.iter().any(|f| f.label == Label::Unknown);
-    for (at, _) in target.columns.iter().enumerate().filter(|(_, c)| c.generated) {
-        let known = about.extras.get(at).is_some_and(|e| e.generated.is_some());
-        let reason = (unknown || !known).then(|| "it is derived from a value that is not known".to_owned());
+    let mut open: Vec<usize> = all.iter().filter(|f| f.label == Label::Unknown).map(|f| f.column).collect();
+    let mut derived: Vec<usize> = (0..target.columns.len()).collect();
+    derived.retain(|at| target.columns.get(*at).is_some_and(|c| c.generated));
+    // One may be derived from another.
+    for _ in 0..derived.len() {
+        for at in derived.iter().copied().filter(|at| !open.contains(at)).collect::<Vec<_>>() {
+            let of = about.extras.get(at).and_then(|e| e.generated.as_deref());
+            let reads = |text: &str| {
+                let named = names(text, step.language);
+                named.iter().filter_map(|name| target.position(name)).any(|from| open.contains(&from))
+            };
+            if of.is_none_or(reads) {
+                open.push(at);
+            }
+        }
+    }
+    for at in derived {
+        let reason = open.contains(&at).then(|| "it is derived from a value that is not known".to_owned());
         all.push(label(at, reason, true));
     }
     all.sort_by_key(|f| f.column);
@@ -239,7 +257,13 @@ pub fn unstable(step: &Step) -> Option<Finding> {
 }
 
 /// The columns of the table that holds rows which come in. What only the run can tell has no default there.
-pub fn recipe<T: Tabled>(table: &T, plan: &Plan, step: &Step, slots: &[Slot], defaults: &[Option<String>]) -> Recipe {
+pub fn recipe<T: Tabled>(
+    table: &T,
+    plan: &Plan,
+    step: &Step,
+    slots: &[Slot],
+    defaults: &[Option<String>],
+) -> Recipe {
     let mut recipe = Recipe::new(format!("{ORDINAL} {}", T::COUNTED));
     recipe.columns.extend(table.beside());
     let unknown = |at: usize| plan.foreseen.iter().any(|f| f.column == at && f.label == Label::Unknown);
@@ -356,7 +380,9 @@ pub fn giving<T: Tabled>(plan: &Plan) -> Result<Option<Giving<T>>, EngineError> 
         (Some(row), None) => {
             list.push(T::LANGUAGE.quoted(row));
             giving.into.push(ROW.to_string());
-            giving.types.push(table.beside().first().map_or("", |b| b.split_once(' ').map_or("", |(_, t)| t)).to_owned());
+            giving.types.push(
+                table.beside().first().map_or("", |b| b.split_once(' ').map_or("", |(_, t)| t)).to_owned(),
+            );
             giving.forms.push(T::NUMBER);
         }
         _ => {}
@@ -380,20 +406,46 @@ impl<T: Tabled> Giving<T> {
     /// # Errors
     /// What the engine says.
     pub fn run<D: Driver<Table = T>>(self, driver: &mut D, plan: &Plan) -> Result<u64, EngineError> {
-        let detail = detail::<T>(plan)?;
-        let width = self.into.len();
+        let came = self.call(driver)?;
+        self.note(driver, plan, came)
+    }
+
+    /// Runs the statement; gives what it gives back, one row behind the other.
+    ///
+    /// # Errors
+    /// What the engine says.
+    pub fn call<D: Driver<Table = T>>(&self, driver: &mut D) -> Result<Vec<Value>, EngineError> {
         let mut came: Vec<Value> = Vec::new();
         driver.each(&self.text, &self.forms, &mut |values| {
             came.extend(values);
             Ok(())
         })?;
+        Ok(came)
+    }
+
+    /// Notes with the held rows what tells them; gives how many came in.
+    ///
+    /// # Errors
+    /// What the engine says.
+    pub fn note<D: Driver<Table = T>>(
+        self,
+        driver: &mut D,
+        plan: &Plan,
+        came: Vec<Value>,
+    ) -> Result<u64, EngineError> {
+        let detail = detail::<T>(plan)?;
+        let width = self.into.len();
         let count = came.len() / width.max(1);
         let held = detail.table.held_name(plan.step);
         let mut ordinals: Vec<Value> = Vec::with_capacity(count);
-        driver.each(&format!("SELECT {ORDINAL} FROM {held} ORDER BY {ORDINAL}"), &[T::NUMBER], &mut |values| {
-            ordinals.extend(values);
-            Ok(())
-        })?;
+        driver.each(
+            &format!("SELECT {ORDINAL} FROM {held} ORDER BY {ORDINAL}"),
+            &[T::NUMBER],
+            &mut |values| {
+                ordinals.extend(values);
+                Ok(())
+            },
+        )?;
         let number = CAME + plan.step;
         let mut columns = vec![format!("{ORDINAL} {}", T::NUMBERED.0)];
         columns.extend(self.into.iter().zip(&self.types).map(|(name, of)| format!("{name} {of}")));
@@ -404,8 +456,9 @@ impl<T: Tabled> Giving<T> {
         let mut ordinals = ordinals.into_iter();
         loop {
             let both = ordinals.by_ref().zip(came.by_ref()).take(1_000);
-            let rows: Vec<Vec<Value>> =
-                both.map(|(ordinal, row)| std::iter::once(ordinal).chain(row.iter().cloned()).collect()).collect();
+            let rows: Vec<Vec<Value>> = both
+                .map(|(ordinal, row)| std::iter::once(ordinal).chain(row.iter().cloned()).collect())
+                .collect();
             if rows.is_empty() {
                 break;
             }
@@ -416,7 +469,9 @@ impl<T: Tabled> Giving<T> {
         let (sets, on) = (sets.join(", "), format!("c.{ORDINAL} = h.{ORDINAL}"));
         driver.execute(&match T::JOINING {
             Joining::Join => format!("UPDATE {held} AS h JOIN {into} AS c ON {on} SET {sets}"),
-            Joining::From | Joining::In => format!("UPDATE {held} AS h SET {sets} FROM {into} AS c WHERE {on}"),
+            Joining::From | Joining::In => {
+                format!("UPDATE {held} AS h SET {sets} FROM {into} AS c WHERE {on}")
+            }
         })?;
         Ok(count as u64)
     }

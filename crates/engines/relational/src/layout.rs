@@ -74,8 +74,7 @@ impl Layout {
         before.resize(self.target.columns.len(), Value::Null);
         let cells: Vec<(usize, Value)> = self.after.iter().map(|(at, _)| *at).zip(values.by_ref()).collect();
         let mut flag = || matches!(values.next(), Some(Value::Bool(true) | Value::Int(1)));
-        let (there, wanted) =
-            match self.flags {
+        let (there, wanted) = match self.flags {
             true => (flag(), flag()),
             false => (!self.comes_in(), self.kind != StepKind::Delete),
         };

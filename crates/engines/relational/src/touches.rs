@@ -52,6 +52,18 @@ pub fn of_step(
     let target = &plan.target;
     let mut touches = Touches::default();
     touches.of_target(&target.table, plan.kind, target, &plan.foreseen);
+    if let Some(inserted) = &step.inserted {
+        // The columns that it fills it does not read; its own table it reads where its source does.
+        let with = step.with.map_or("", |with| step.text(with));
+        let source = format!("{with} {}", step.text(inserted.source));
+        texts(&mut touches, step.language, [source], relations)?;
+        for reached in reached {
+            routines(&mut touches, reached);
+            texts(&mut touches, step.language, reached.texts.iter().cloned(), relations)?;
+        }
+        keys(&mut touches, foreign_keys, target, plan.kind, &plan.foreseen);
+        return Ok(touches);
+    }
     touches.reads.push(Touch::rows(&target.table));
     let own = own_reads(step, target).into_iter().filter_map(|at| target.columns.get(at));
     touches.reads.extend(own.map(|column| Touch::column(&target.table, &column.name)));
@@ -123,7 +135,8 @@ fn texts(
         words.dedup();
         for relation in relations(&words)? {
             let whole = takes_whole_rows(&tokens, &relation.name);
-            let named = |column: &&String| words.iter().any(|w| column.eq_ignore_ascii_case(w));
+            let called = called(&tokens, &relation.name);
+            let named = |column: &&String| names_column(&tokens, &called, column);
             for name in relation.family.iter().chain([&relation.name]) {
                 touches.reads.push(Touch::rows(name));
                 if whole {
@@ -159,18 +172,9 @@ fn takes_whole_rows(tokens: &[&Tok], table: &str) -> bool {
     if star || tokens.iter().any(|t| t.is_word("natural")) {
         return true;
     }
-    // The table's own name, and every name that it is given.
-    let mut names = vec![table.to_ascii_lowercase()];
+    let names = called(tokens, table);
     let opens = ["from", "join", "update", "into", "using", "only", "as", "table"];
     let declares = |at: usize| before(at).is_none_or(|b| b.is_any(&opens));
-    for (at, token) in tokens.iter().enumerate() {
-        if !token.name().is_some_and(|n| n.eq_ignore_ascii_case(table)) {
-            continue;
-        }
-        let next = at + 1 + usize::from(tokens.get(at + 1).is_some_and(|t| t.is_word("as")));
-        let alias = tokens.get(next).and_then(|t| t.name());
-        names.extend(alias.map(str::to_ascii_lowercase).filter(|a| !FOLLOWS.contains(&a.as_str())));
-    }
     tokens.iter().enumerate().any(|(at, token)| {
         let named = token.name().is_some_and(|n| names.contains(&n.to_ascii_lowercase()));
         // A row as one value stands where an expression may: behind a parenthesis, a comma or an operator.
@@ -180,6 +184,30 @@ fn takes_whole_rows(tokens: &[&Tok], table: &str) -> bool {
                 || b.is_any(&["select", "distinct", "where", "set", "and", "or"])
         });
         named && value && !dot(at + 1) && !declares(at)
+    })
+}
+
+/// The table's own name, and every name that it is given, in lower case.
+fn called(tokens: &[&Tok], table: &str) -> Vec<String> {
+    let mut names = vec![table.to_ascii_lowercase()];
+    for (at, token) in tokens.iter().enumerate() {
+        if !token.name().is_some_and(|n| n.eq_ignore_ascii_case(table)) {
+            continue;
+        }
+        let next = at + 1 + usize::from(tokens.get(at + 1).is_some_and(|t| t.is_word("as")));
+        let alias = tokens.get(next).and_then(|t| t.name());
+        names.extend(alias.map(str::to_ascii_lowercase).filter(|a| !FOLLOWS.contains(&a.as_str())));
+    }
+    names
+}
+
+/// Whether a text names a column of a table that has these names: alone, or behind one of them.
+fn names_column(tokens: &[&Tok], called: &[String], column: &str) -> bool {
+    tokens.iter().enumerate().any(|(at, token)| {
+        let owner = at.checked_sub(2).filter(|_| tokens.get(at - 1).is_some_and(|t| t.is(&Token::Period)));
+        let owner = owner.and_then(|owner| tokens.get(owner)).and_then(|t| t.name());
+        token.name().is_some_and(|name| column.eq_ignore_ascii_case(name))
+            && owner.is_none_or(|owner| called.contains(&owner.to_ascii_lowercase()))
     })
 }
 
@@ -260,7 +288,7 @@ pub fn keys(
         foreseen.iter().filter_map(|f| target.columns.get(f.column)).map(|c| c.name.as_str()).collect();
     // Parents that a changed reference must have.
     for key in keys.iter().filter(|k| same(&k.child_target.1, &target.table)) {
-        if kind == StepKind::Update && key.child_columns.iter().any(|c| assigned.iter().any(|a| same(a, c))) {
+        if kind != StepKind::Delete && key.child_columns.iter().any(|c| assigned.iter().any(|a| same(a, c))) {
             touches.reads.push(Touch::rows(&key.parent_name.1));
             let columns = key.parent_columns.iter();
             touches.reads.extend(columns.map(|c| Touch::column(&key.parent_name.1, c)));

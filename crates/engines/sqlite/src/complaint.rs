@@ -79,6 +79,17 @@ pub(crate) fn compile_error(
             return unknown_name(connection, source, statement, name.trim(), what, offset_of(&error));
         }
     }
+    if let Some((_, name)) = text.split_once(" has no column named ") {
+        return unknown_name(connection, source, statement, name.trim(), "column", offset_of(&error));
+    }
+    let counts = [" values for ", " values were supplied", "must have the same number of terms"];
+    if counts.iter().any(|said| text.contains(said)) {
+        let place = marktwice_core::TextPlace::in_source(source, statement.start, statement.end);
+        let finding = Finding::new(Code::NotUnderstood, text).at(place);
+        return EngineError::Refused(Box::new(
+            finding.hint("give each named column one value, in their order"),
+        ));
+    }
     if let Some(name) = text.strip_prefix("ambiguous column name: ") {
         let of = offset_of(&error).map(|at| statement.start + at);
         return ambiguous(source, statement, name, of);

@@ -59,7 +59,12 @@ pub(crate) fn foresee(
         fired.takes.as_ref().map(|trigger| format!("trigger {trigger} writes {} itself", table.target.table));
     let blanket =
         fired.skips.as_ref().map(|trigger| format!("trigger {trigger} may skip rows")).or(takes).or(clause);
-    let any_unknown = blanket.is_some() || all.iter().any(|f| f.label == Label::Unknown);
+    // Of rows that come in, what is derived from which column was looked at already.
+    let any_unknown = blanket.is_some()
+        || match step.kind {
+            StepKind::Insert => !fired.target_columns.is_empty(),
+            StepKind::Update | StepKind::Delete => all.iter().any(|f| f.label == Label::Unknown),
+        };
     if any_unknown {
         all.retain(|f| !table.target.columns.get(f.column).is_some_and(|c| c.generated));
     }

@@ -6,9 +6,9 @@
 //! them.
 
 use marktwice_core::Value;
+use marktwice_core::mark::StepKind;
 use marktwice_core::table::{Key, Target};
 use marktwice_port::{Broken, EngineError, PairSink, Plan};
-use marktwice_core::mark::StepKind;
 use marktwice_relational::held;
 use marktwice_relational::insert;
 use marktwice_relational::recipe::{Recipe, Slot};

@@ -7,8 +7,8 @@ use marktwice_core::archive::PutAway;
 use marktwice_core::change::AlreadySo;
 use marktwice_core::check::CheckFound;
 use marktwice_core::image::{Image, Place, Role};
-use marktwice_core::mark::{Foreseen, HeldRow};
-use marktwice_core::receipt::RunState;
+use marktwice_core::mark::{Foreseen, HeldRow, StepKind};
+use marktwice_core::receipt::{Came, RunState};
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
 use marktwice_core::side::{AlsoWrites, ELSEWHERE, SideWrite};
 use marktwice_core::table::{KeyKind, Target};
@@ -49,7 +49,12 @@ struct Pass {
     net: i64,
     pairs: u64,
     changed: u64,
+    /// The keys of the first rows that came in.
+    came: Vec<Vec<serde_json::Value>>,
 }
+
+/// Rows that came in whose keys are told.
+const NAMED: usize = 10;
 
 /// The steps of a run as its snapshot records them, what they take along, and the tables of both.
 pub(super) struct Records {
@@ -112,7 +117,7 @@ impl<'a, 's> Written<'a, 's> {
         let step = self.begun.proven;
         let Some(facts) = self.begun.facts().cloned() else { return Err(self.end(End::Failed(no_step()))) };
         let own = Rows { number: step, along: None, target: &facts.target, foreseen: facts.foreseen() };
-        let pass = match self.pass(&own, self.held.matched, looking.as_deref_mut()) {
+        let mut pass = match self.pass(&own, self.held.matched, looking.as_deref_mut()) {
             Ok(pass) => pass,
             Err(end) => return Err(self.end(*end)),
         };
@@ -161,8 +166,14 @@ impl<'a, 's> Written<'a, 's> {
             let own = |w: &SideWrite| w.table.eq_ignore_ascii_case(table) || w.table == ELSEWHERE;
             writes.iter().all(|w| !own(w) && w.how.code() != Code::UnmeasuredWrite)
         };
-        let others = self.held.total.saturating_sub(self.held.matched);
+        let own = if facts.record.kind == StepKind::Insert { 0 } else { self.held.matched };
+        let others = self.held.total.saturating_sub(own);
         let held_alone = alone(&self.held.side);
+        let came = std::mem::take(&mut pass.came);
+        if facts.record.kind == StepKind::Insert && !came.is_empty() {
+            let columns = facts.target.key.names.clone();
+            self.begun.run.step_receipt(step, |step| step.came = Some(Came { columns, keys: came }));
+        }
         self.begun.run.step_receipt(step, |step| {
             step.untouched = Some(others).filter(|_| held_alone && alone(&step.also_written));
         });
@@ -311,7 +322,8 @@ impl<'a, 's> Written<'a, 's> {
         let Begun { run, tx, snapshot, put_away, .. } = &mut self.begun;
         let context = run.context;
         let stop = context.ambient.stopper();
-        let mut pass = Pass { faults: Faults::none(rows.target), net: 0, pairs: 0, changed: 0 };
+        let mut pass =
+            Pass { faults: Faults::none(rows.target), net: 0, pairs: 0, changed: 0, came: Vec::new() };
         let facts = run.steps.get(step);
         let archive = facts.and_then(|facts| facts.archive.clone()).filter(|_| rows.along.is_none());
         let mut put_away = archive.as_ref().map(|archive| {
@@ -333,6 +345,9 @@ impl<'a, 's> Written<'a, 's> {
             match judge(rows.foreseen, held, now) {
                 Ok(fate) => {
                     pass.changed += u64::from(fate != Fate::Same);
+                    if fate == Fate::Inserted && pass.came.len() < NAMED && rows.along.is_none() {
+                        pass.came.push(held.key.iter().map(Value::to_json).collect());
+                    }
                     pass.net += match fate {
                         Fate::Inserted => 1,
                         Fate::Deleted => -1,

@@ -9,7 +9,10 @@ use crate::statement::step::Step;
 /// `region IS NOT 'Moor'`, in the statement's own language: leaves out the rows that already hold the values, when those are
 /// literals.
 pub fn leave_out(step: &Step, foreseen: &[Foreseen]) -> Option<String> {
-    if foreseen.is_empty() || foreseen.iter().any(|f| f.label != Label::Exact || f.derived) {
+    if step.inserted.is_some()
+        || foreseen.is_empty()
+        || foreseen.iter().any(|f| f.label != Label::Exact || f.derived)
+    {
         return None;
     }
     let mut terms = Vec::new();

@@ -29,7 +29,8 @@ pub fn two_steps(step: &Step, target: &Target, key: &[String]) -> Option<String>
     let columns = named.iter().map(name).collect::<Vec<_>>().join(", ");
     let table = step.text(step.table.slice);
     let own = language.name(&step.table.visible().text);
-    let same: Vec<String> = keys.iter().map(|key| format!("{own}.{} = incoming.{}", name(key), name(key))).collect();
+    let same: Vec<String> =
+        keys.iter().map(|key| format!("{own}.{} = incoming.{}", name(key), name(key))).collect();
     let same = same.join(" AND ");
     let with = format!("WITH incoming ({columns}) AS (\n  {}\n)", step.text(inserted.source));
     let mut steps = Vec::new();
@@ -37,7 +38,10 @@ pub fn two_steps(step: &Step, target: &Target, key: &[String]) -> Option<String>
         let sets: Option<Vec<String>> = conflict
             .set
             .iter()
-            .map(|(column, value)| Some(format!("{} = {}", name(&column.text), renamed(step, target, *value)?)))
+            .map(|(column, value)| {
+                let of = if language == Language::Mysql { format!("{own}.") } else { String::new() };
+                Some(format!("{of}{} = {}", name(&column.text), renamed(step, target, *value)?))
+            })
             .collect();
         let sets = sets?.join(", ");
         let only = match conflict.filter {
@@ -46,7 +50,9 @@ pub fn two_steps(step: &Step, target: &Target, key: &[String]) -> Option<String>
         };
         steps.push(match language {
             Language::Mysql => {
-                format!("UPDATE {table} JOIN ({with} SELECT * FROM incoming) AS incoming ON {same} SET {sets};")
+                format!(
+                    "UPDATE {table} JOIN ({with} SELECT * FROM incoming) AS incoming ON {same} SET {sets};"
+                )
             }
             Language::Sqlite | Language::Postgres => {
                 format!("{with}\nUPDATE {table} SET {sets} FROM incoming WHERE {same}{only};")

@@ -38,6 +38,12 @@ pub fn assigned(step: &Step, target: &Target) -> Vec<Assigned> {
             });
         }
     }
+    for name in step.inserted.iter().flat_map(|inserted| inserted.named()) {
+        let Some(column) = target.position(&name.text) else { continue };
+        let room = target.columns.get(column).and_then(|c| length(&c.declared));
+        let place = step.place(name.slice);
+        all.push(Assigned { column, place, null: true, from_itself: false, room, operands: Vec::new() });
+    }
     all
 }
 

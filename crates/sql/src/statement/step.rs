@@ -273,7 +273,8 @@ impl Step {
     pub fn behind(&self) -> Option<Slice> {
         let inserted = self.inserted.as_ref()?;
         let Brought::Query(items) = &inserted.brought else { return None };
-        let start = items.as_ref().and_then(|items| items.last()).map_or(inserted.source.start, |item| item.end);
+        let start =
+            items.as_ref().and_then(|items| items.last()).map_or(inserted.source.start, |item| item.end);
         Some(Slice { start, end: inserted.source.end })
     }
 

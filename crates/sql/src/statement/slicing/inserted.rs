@@ -36,10 +36,8 @@ fn columns(walk: &mut Walk<'_>) -> Result<Vec<Name>, Finding> {
     while !walk.eat_token(&Token::RParen) {
         all.push(walk.name()?);
         if walk.peek().is_some_and(|t| t.is(&Token::Period) || t.is(&Token::LBracket)) {
-            return Err(walk.refuse(
-                "only whole columns are filled here",
-                "name the column, and give its whole value",
-            ));
+            return Err(walk
+                .refuse("only whole columns are filled here", "name the column, and give its whole value"));
         }
         if !walk.eat_token(&Token::Comma) && !walk.peek().is_some_and(|t| t.is(&Token::RParen)) {
             return Err(walk.refuse("a closing parenthesis was expected here", "close the list of columns"));
@@ -69,8 +67,7 @@ fn as_values(walk: &mut Walk<'_>, table: &TableRef) -> Finding {
     let paste = assignments(walk).ok().map(|(all, _)| {
         let names = all.iter().flat_map(|a| &a.columns).map(|c| c.slice.of(walk.source));
         let values = all.iter().map(|a| a.value.of(walk.source));
-        let (names, values) =
-            (names.collect::<Vec<_>>().join(", "), values.collect::<Vec<_>>().join(", "));
+        let (names, values) = (names.collect::<Vec<_>>().join(", "), values.collect::<Vec<_>>().join(", "));
         format!("INSERT INTO {} ({names}) VALUES ({values});", table.slice.of(walk.source))
     });
     walk.at = start;
@@ -164,14 +161,14 @@ fn items(tokens: &[&Tok]) -> Option<Vec<Slice>> {
     }
     let stops = ["from", "where", "group", "having", "order", "limit", "window", "offset", "fetch", "for"];
     let end = at_depth_0(tokens, start).find(|(at, t)| {
-        let distinct_from = at.checked_sub(1).and_then(|b| tokens.get(b)).is_some_and(|b| b.is_word("distinct"));
+        let distinct_from =
+            at.checked_sub(1).and_then(|b| tokens.get(b)).is_some_and(|b| b.is_word("distinct"));
         t.is_any(&stops) && !(t.is_word("from") && distinct_from)
     });
     let list = tokens.get(start..end.map_or(tokens.len(), |(at, _)| at))?;
     let parts = comma_parts(list)?;
-    let star = |part: &Slice| {
-        list.iter().rfind(|t| t.slice.end == part.end).is_some_and(|t| t.is(&Token::Mul))
-    };
+    let star =
+        |part: &Slice| list.iter().rfind(|t| t.slice.end == part.end).is_some_and(|t| t.is(&Token::Mul));
     (!parts.iter().any(star)).then_some(parts)
 }
 

@@ -84,8 +84,8 @@ pub fn own_columns(step: &Step, target: &Target, slice: Slice) -> Vec<(usize, Sl
 /// The names in a slice that are called as functions, as the catalogue has them.
 pub fn calls(step: &Step, slice: Slice) -> Vec<String> {
     let tokens = step.words(slice);
-    let called = tokens.windows(2).filter_map(|pair| match pair {
-        [name, open] if open.is(&Token::LParen) => match &name.token.token {
+    let called = tokens.windows(2).enumerate().filter_map(|(at, pair)| match pair {
+        [name, open] if open.is(&Token::LParen) && !names_query(&tokens, at + 1) => match &name.token.token {
             Token::Word(word) if word.quote_style.is_none() => Some(step.language.folded(&word.value)),
             Token::Word(word) => Some(word.value.clone()),
             _ => None,
@@ -97,6 +97,20 @@ pub fn calls(step: &Step, slice: Slice) -> Vec<String> {
         called.push("nextval".to_owned());
     }
     called
+}
+
+/// Whether a parenthesis holds the columns of a query that WITH names: `name (a, b) AS (SELECT …)`.
+fn names_query(tokens: &[&Tok], open: usize) -> bool {
+    let Some(close) = tokens.iter().skip(open).position(|t| t.is(&Token::RParen)).map(|n| open + n) else {
+        return false;
+    };
+    let behind = |n: usize| tokens.get(close + n);
+    let body = ["select", "with", "values", "table"];
+    let opens = |n: usize| {
+        behind(n).is_some_and(|t| t.is(&Token::LParen)) && behind(n + 1).is_some_and(|t| t.is_any(&body))
+    };
+    behind(1).is_some_and(|t| t.is_word("as"))
+        && (opens(2) || (behind(2).is_some_and(|t| t.is_word("materialized")) && opens(3)) || opens(4))
 }
 
 /// Where MariaDB's `NEXT VALUE FOR sequence` stands, which is a call without parentheses.

@@ -73,7 +73,9 @@ fn same_parts(step: &Step, statement: &Statement) -> bool {
                 pipe_operators: _,
             } = &**query;
             match &**body {
-                SetExpr::Update(inner) | SetExpr::Delete(inner) | SetExpr::Insert(inner) => same_parts(step, inner),
+                SetExpr::Update(inner) | SetExpr::Delete(inner) | SetExpr::Insert(inner) => {
+                    same_parts(step, inner)
+                }
                 _ => false,
             }
         }

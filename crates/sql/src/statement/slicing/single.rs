@@ -43,9 +43,8 @@ pub fn single_statement(source: &str, language: Language) -> Result<Slice, Findi
     })?;
     let all = statements(&tokens);
     let Some(first) = all.first() else {
-        return Err(
-            Finding::new(Code::NotAChange, "there is no statement").hint("write an UPDATE, a DELETE or an INSERT")
-        );
+        return Err(Finding::new(Code::NotAChange, "there is no statement")
+            .hint("write an UPDATE, a DELETE or an INSERT"));
     };
     let first = significant(first);
     if let Some(second) = all.get(1) {

@@ -212,7 +212,9 @@ pub(super) fn with_name(walk: &mut Walk<'_>) -> Result<TableRef, Finding> {
         if walk.eat_token(&Token::Period) { (Some(first), walk.name()?) } else { (None, first) };
     let mut slice = schema.as_ref().map_or(table.slice, |s: &Name| s.slice.to(table.slice));
     if walk.language == Language::Mysql && walk.peek().is_some_and(|t| t.is_word("partition")) {
-        return Err(walk.refuse("PARTITION is not taken here", "leave it out: the row itself tells its partition"));
+        return Err(
+            walk.refuse("PARTITION is not taken here", "leave it out: the row itself tells its partition")
+        );
     }
     let mut alias = None;
     if walk.eat("as") {
