@@ -17,8 +17,10 @@ use marktwice_port::Language;
 use serde::Deserialize;
 
 mod checks;
+pub mod params;
 
 use checks::Check;
+use params::{Declared, Expected};
 
 /// What is wrong with a change file.
 #[derive(Debug, Clone, thiserror::Error)]
@@ -50,6 +52,9 @@ struct Header {
     columns: Option<Vec<String>>,
     already_so: Option<AlreadySo>,
     archive_to: Option<String>,
+    keep: Option<String>,
+    #[serde(default)]
+    params: BTreeMap<String, Declared>,
     #[serde(default)]
     was: BTreeMap<String, Said>,
     #[serde(default)]
@@ -134,6 +139,14 @@ fn classify(comment: &str) -> Block {
 /// # Errors
 /// When a block of ours is mistyped, stands where it belongs to no step, is not TOML, or says what it may not.
 pub fn read(text: &str, language: &dyn Language) -> Result<Change, ChangeError> {
+    read_whole(text, language).map(|(change, _)| change)
+}
+
+/// The same, with the parameters that it declares.
+///
+/// # Errors
+/// As [`read`].
+pub fn read_whole(text: &str, language: &dyn Language) -> Result<(Change, Vec<Expected>), ChangeError> {
     let source = text.strip_prefix('\u{feff}').unwrap_or(text).to_owned();
     let cut = match language.cut(&source) {
         Ok(cut) => cut,
@@ -145,7 +158,7 @@ pub fn read(text: &str, language: &dyn Language) -> Result<Change, ChangeError> 
                 hint: "close it".into(),
             });
         }
-        Err(_) => return Ok(Change::of(source)),
+        Err(_) => return Ok((Change::of(source), Vec::new())),
     };
     let step = |range: Range<usize>| ChangeStep { terms: Terms::default(), range };
     let mut steps: Vec<ChangeStep> = cut.steps.into_iter().map(step).collect();
@@ -157,12 +170,13 @@ pub fn read(text: &str, language: &dyn Language) -> Result<Change, ChangeError> 
         file: false,
         blocks: Vec::new(),
         checks: Vec::new(),
+        wanted: Vec::new(),
     };
     for comment in cut.comments {
         reader.comment(comment)?;
     }
     reader.give_checks()?;
-    Ok(reader.change)
+    Ok((reader.change, reader.wanted))
 }
 
 /// A text for a block about the whole file, with what is known already.
@@ -187,6 +201,8 @@ struct Reader {
     blocks: Vec<usize>,
     /// Checks, each with its block and the step whose block that is.
     checks: Vec<(Range<usize>, Option<usize>, Check)>,
+    /// Parameters that are declared.
+    wanted: Vec<Expected>,
 }
 
 impl Reader {
@@ -258,9 +274,28 @@ impl Reader {
             columns,
             already_so,
             archive_to,
+            keep,
+            params,
             was,
             check,
         } = header;
+        if step.is_some() && !params.is_empty() {
+            let what = "parameters are about the whole file";
+            return Err(self.error(inside, what, "move them into a block that begins with `/* marktwice`"));
+        }
+        for (name, declared) in params {
+            let form = "write [params.NAME] with type = \"date\" (text, integer, decimal, real, boolean, date, time, moment), default and meaning";
+            self.wanted.push(declared.named(&name).map_err(|what| self.error(inside, &what, form))?);
+        }
+        if let Some(name) = keep.as_deref().filter(|name| !params::is_name(name)) {
+            let what = format!("keep says \"{name}\", which is no name of a parameter");
+            return Err(self.error(inside, &what, "write letters, digits and _"));
+        }
+        if keep.is_some() && rows.is_some_and(|rows| rows != Expect::Range(1, Some(1))) {
+            let what = "keep keeps the key of one row, and another number of rows is expected";
+            return Err(self.error(inside, what, "bring that row in by a step of its own"));
+        }
+        let rows = rows.or(keep.as_ref().map(|_| Expect::Range(1, Some(1))));
         let mut each = Vec::new();
         for (column, said) in was {
             let values = said.values().map_err(|what| {
@@ -270,7 +305,7 @@ impl Reader {
             each.push(EachCheck::was(&column, values));
         }
         let mut terms =
-            Terms { name, rows, changes, allow, also_writes, columns, already_so, archive_to, each };
+            Terms { name, rows, changes, allow, also_writes, columns, already_so, archive_to, keep, each };
         self.checks.extend(check.into_iter().map(|check| (inside.clone(), step, check)));
         let several = self.change.steps.len() > 1;
         let own = Terms { allow: Vec::new(), ..terms.clone() } != Terms::default();

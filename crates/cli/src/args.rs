@@ -120,6 +120,12 @@ pub(crate) struct CompareArgs {
     /// Let a finding that stops pass, by its code
     #[arg(long, value_name = "CODE", value_parser = code)]
     pub(crate) allow: Vec<Code>,
+    /// A value for :name in the changes: NAME=VALUE; may be given more than once
+    #[arg(long, value_name = "NAME=VALUE", value_parser = given)]
+    pub(crate) with: Vec<(String, String)>,
+    /// NULL for :name in the changes; may be given more than once
+    #[arg(long, value_name = "NAME")]
+    pub(crate) with_null: Vec<String>,
 }
 
 /// The commands.
@@ -175,7 +181,7 @@ pub(crate) enum Command {
 }
 
 /// What is to be changed.
-#[derive(Debug, ClapArgs)]
+#[derive(Debug, Clone, ClapArgs)]
 pub(crate) struct ChangeArgs {
     /// A change file, or - for standard input
     #[arg(value_name = "CHANGE", conflicts_with = "sql")]
@@ -200,6 +206,12 @@ pub(crate) struct ChangeArgs {
     /// The value is what stands behind the last equals sign; may be given more than once
     #[arg(long, value_name = "SQL = VALUE")]
     pub(crate) check: Vec<String>,
+    /// A value for :name in the change: NAME=VALUE; may be given more than once
+    #[arg(long, value_name = "NAME=VALUE", value_parser = given)]
+    pub(crate) with: Vec<(String, String)>,
+    /// NULL for :name in the change; may be given more than once
+    #[arg(long, value_name = "NAME")]
+    pub(crate) with_null: Vec<String>,
     /// A second run of a statement that was committed already is meant
     #[arg(long)]
     pub(crate) again: bool,
@@ -440,6 +452,11 @@ fn said(text: &str) -> Result<(String, String), String> {
     let both = text.split_once('=').filter(|(column, _)| !column.trim().is_empty());
     let (column, value) = both.ok_or("write COLUMN=VALUE, without blanks around the equals sign")?;
     Ok((column.trim().to_owned(), value.to_owned()))
+}
+
+fn given(text: &str) -> Result<(String, String), String> {
+    let (name, value) = text.split_once('=').ok_or("write NAME=VALUE")?;
+    Ok((name.trim().to_owned(), value.to_owned()))
 }
 
 fn code(text: &str) -> Result<Code, String> {

@@ -4,6 +4,8 @@ use std::io::Read;
 use std::path::Path;
 use std::time::Duration;
 
+use marktwice_change::params::{Expected, give};
+use marktwice_core::TextPlace;
 use marktwice_core::asked::{QueryCheck, Wanted, Wants};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::NamedBy;
@@ -142,12 +144,16 @@ impl Text {
     }
 
     /// The change that it is; `allow` is let pass besides what it says itself.
-    pub(crate) fn change(&self, language: &dyn Language, allow: &[Code]) -> Result<Change, Trouble> {
-        let read = marktwice_change::read(&self.text, language);
-        let mut change = read.map_err(|e| Trouble::change(e, &self.name))?;
+    pub(crate) fn change(
+        &self,
+        language: &dyn Language,
+        allow: &[Code],
+    ) -> Result<(Change, Vec<Expected>), Trouble> {
+        let read = marktwice_change::read_whole(&self.text, language);
+        let (mut change, wanted) = read.map_err(|e| Trouble::change(e, &self.name))?;
         change.origin.clone_from(&self.origin);
         change.allow.extend(allow);
-        Ok(change)
+        Ok((change, wanted))
     }
 
     /// What stands in a file; `-` is standard input.
@@ -193,9 +199,40 @@ fn utf8(bytes: Vec<u8>, name: &str) -> Result<String, Trouble> {
     })
 }
 
+/// Gives the parameters of a change their values; what an earlier step keeps needs none.
+pub(crate) fn give_params(
+    change: &mut Change,
+    (wanted, given): (&[Expected], &[(String, Option<String>)]),
+    language: &dyn Language,
+    file: &str,
+) -> Result<(), Trouble> {
+    let kept: Vec<String> = change.steps.iter().filter_map(|step| step.terms.keep.clone()).collect();
+    let in_text = language.placeholders(&change.source);
+    let checks = change.checks.iter().map(|check| check.sql.as_str());
+    let each = change.steps.iter().flat_map(|step| &step.terms.each).map(|check| check.each.as_str());
+    let in_checks = checks.chain(each).flat_map(|text| language.placeholders(text)).map(|(_, name)| name);
+    let mut used: Vec<String> = Vec::new();
+    for name in in_text.iter().map(|(_, name)| name.clone()).chain(in_checks) {
+        if !kept.contains(&name) && !used.contains(&name) {
+            used.push(name);
+        }
+    }
+    change.params = give(wanted, given, &used).map_err(|(message, hint)| {
+        let missing = message.strip_prefix(':').map(|rest| rest.split(' ').next().unwrap_or_default());
+        let place = in_text.iter().find(|(_, name)| Some(name.as_str()) == missing).map(|(range, _)| range);
+        let place = place.map(|range| TextPlace::in_source(&change.source, range.start, range.end));
+        let trouble = Trouble::usage(message, hint);
+        match place {
+            Some(place) => trouble.at(file.to_owned(), place),
+            None => trouble,
+        }
+    })?;
+    Ok(())
+}
+
 /// A change from its text, with what the command line adds to it.
 pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: &dyn Language) -> Result<Change, Trouble> {
-    let mut change = text.change(language, &args.allow)?;
+    let (mut change, wanted) = text.change(language, &args.allow)?;
     let counts = args.rows.is_some() || args.changes.is_some();
     for step in &mut change.steps {
         step.terms.also_writes.extend(args.also_writes.iter().cloned());
@@ -212,6 +249,9 @@ pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: &dyn Language)
     for check in &args.check {
         change.checks.push(quick_check(check, language)?);
     }
+    let null = args.with_null.iter().map(|name| (name.clone(), None));
+    let given = args.with.iter().map(|(name, value)| (name.clone(), Some(value.clone()))).chain(null);
+    give_params(&mut change, (&wanted, &given.collect::<Vec<_>>()), language, &text.name)?;
     (change.again, change.quick) = (args.again, args.quick);
     change.shown = args.columns.iter().map(|name| name.trim().to_owned()).collect();
     let terms = change.terms(0);

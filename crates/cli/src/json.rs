@@ -147,6 +147,7 @@ fn of_change(preview: &Preview) -> Json {
     json!({
         "database": preview.database,
         "title": preview.title,
+        "params": marktwice_core::param::to_map(&preview.params),
         "mark": preview.mark,
         "rehearsed": preview.rehearsed,
         "triggered": preview.triggered.iter().map(along).collect::<Vec<_>>(),

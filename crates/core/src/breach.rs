@@ -141,7 +141,11 @@ impl Breach {
             let holds = (!short(&row.holds).is_empty()).then(|| short(&row.holds));
             let parts: Vec<String> = match self.among {
                 true => {
-                    return format!("rows {key} {} ({})", with.unwrap_or_default(), holds.unwrap_or_default());
+                    return format!(
+                        "rows {key} {} ({})",
+                        with.unwrap_or_default(),
+                        holds.unwrap_or_default()
+                    );
                 }
                 false => holds.into_iter().chain(with).collect(),
             };
@@ -226,6 +230,7 @@ mod tests {
             other: None,
             text: None,
             among: false,
+            comes: false,
             rows: 3,
             first: vec![row(3, "ada@x", Some("7"))],
             unless: None,

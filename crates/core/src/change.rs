@@ -6,6 +6,7 @@ use crate::asked::QueryCheck;
 use crate::check::EachCheck;
 use crate::expect::Expect;
 use crate::finding::Code;
+use crate::param::Param;
 use crate::side::{AlsoWrites, SideWrite, rows_of};
 
 /// What is thought of rows that hold the new values already.
@@ -47,6 +48,9 @@ pub struct Terms {
     /// The table that its rows are copied into before they go.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub archive_to: Option<String>,
+    /// The name under which later steps have the key that its one row was given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub keep: Option<String>,
     /// What must hold for each of its rows.
     #[serde(default, rename = "each_row", skip_serializing_if = "Vec::is_empty")]
     pub each: Vec<EachCheck>,
@@ -55,12 +59,13 @@ pub struct Terms {
 impl Terms {
     /// What a block about a step may say.
     pub const KEYS: &str =
-        "name, rows, changes, columns, already_so, was, also_writes, archive_to, allow and check";
+        "name, rows, changes, columns, already_so, was, also_writes, archive_to, keep, allow and check";
 
     /// These terms, with `other`'s in their place where it has any. Findings let pass add up, and so do checks.
     #[must_use]
     pub fn under(self, other: Terms) -> Terms {
-        let Terms { name, rows, changes, allow, also_writes, columns, already_so, archive_to, each } = other;
+        let Terms { name, rows, changes, allow, also_writes, columns, already_so, archive_to, keep, each } =
+            other;
         let (mut all, mut checks, mut writes) = (self.allow, self.each, self.also_writes);
         writes.extend(also_writes);
         all.extend(allow);
@@ -74,6 +79,7 @@ impl Terms {
             columns: columns.or(self.columns),
             already_so: already_so.or(self.already_so),
             archive_to: archive_to.or(self.archive_to),
+            keep: keep.or(self.keep),
             each: checks,
         }
     }
@@ -99,6 +105,7 @@ impl Terms {
             ("rows", self.rows.is_some() && other.rows.is_some()),
             ("changes", self.changes.is_some() && other.changes.is_some()),
             ("columns", self.columns.is_some() && other.columns.is_some()),
+            ("keep", self.keep.is_some() && other.keep.is_some()),
             ("archive_to", self.archive_to.is_some() && other.archive_to.is_some()),
             ("already_so", self.already_so.is_some() && other.already_so.is_some()),
         ];
@@ -130,6 +137,8 @@ pub struct Change {
     pub steps: Vec<ChangeStep>,
     /// Checks of the whole change.
     pub checks: Vec<QueryCheck>,
+    /// Parameters with their values.
+    pub params: Vec<Param>,
     /// The file that it was read from, as one that is edited and previewed again is told: its real path.
     pub origin: Option<String>,
     /// Whether a second run of the same statements is meant.

@@ -22,6 +22,7 @@ pub mod mark;
 pub mod moved;
 pub mod near;
 pub mod notice;
+pub mod param;
 pub mod receipt;
 pub mod record;
 pub mod shape;

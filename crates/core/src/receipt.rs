@@ -225,6 +225,9 @@ pub struct Receipt {
     /// The table that was made of the rows as they were, and how many it holds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kept_copy: Option<(String, u64)>,
+    /// Its parameters by name: what each is, and its value.
+    #[serde(default, skip_serializing_if = "serde_json::Map::is_empty")]
+    pub params: serde_json::Map<String, serde_json::Value>,
     /// What checks of the whole change have found.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<QueryFound>,
@@ -286,6 +289,7 @@ impl Receipt {
             steps,
             copy: None,
             kept_copy: None,
+            params: serde_json::Map::new(),
             checks: Vec::new(),
             triggered: None,
             token: None,

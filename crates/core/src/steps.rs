@@ -147,6 +147,8 @@ pub struct Facts<'a> {
     pub target: &'a Target,
     /// What is foreseen of it.
     pub foreseen: &'a [Foreseen],
+    /// Values that it uses of earlier steps, each with the step: keys that rows were given there.
+    pub uses: &'a [(usize, String)],
 }
 
 /// How each step of a change stands to those before it.
@@ -159,6 +161,11 @@ pub fn stand(steps: &[Facts<'_>]) -> Vec<Standing> {
         let column = |name: &str| step.target.position(name);
         for (before, earlier) in steps.iter().enumerate().take(at) {
             standing.waits.extend(waits(earlier.touches, before, step.touches));
+            let used = step.uses.iter().filter(|(keeper, _)| *keeper == before);
+            standing.waits.extend(used.map(|(_, name)| Dependence {
+                step: before,
+                why: format!("uses :{name}, which step {} is given", before + 1),
+            }));
             let written = earlier.touches.writes.iter().filter(|w| same(&w.table, &step.touches.target));
             for write in written {
                 match &write.part {
@@ -169,16 +176,18 @@ pub fn stand(steps: &[Facts<'_>]) -> Vec<Standing> {
         }
         let own = unsteady.iter().filter(|(table, _)| same(table, &step.touches.target));
         standing.unsteady = own.filter_map(|(_, name)| column(name)).collect();
-        standing.tainted = unsteady.iter().any(|(table, name)| {
-            step.touches.reads.iter().any(|read| {
-                same(&read.table, table)
-                    && match &read.part {
-                        Part::Column(column) => same(column, name),
-                        Part::All => true,
-                        Part::Rows => false,
-                    }
-            })
-        });
+        // What a row is given may be another number in the run.
+        standing.tainted = !step.uses.is_empty()
+            || unsteady.iter().any(|(table, name)| {
+                step.touches.reads.iter().any(|read| {
+                    same(&read.table, table)
+                        && match &read.part {
+                            Part::Column(column) => same(column, name),
+                            Part::All => true,
+                            Part::Rows => false,
+                        }
+                })
+            });
         for foreseen in step.foreseen {
             if let Some(column) = step.target.columns.get(foreseen.column)
                 && (standing.tainted || foreseen.label == Label::Unknown)
@@ -248,7 +257,7 @@ mod tests {
     fn stands(steps: &[(&Target, &(Touches, Vec<Foreseen>))]) -> Vec<Standing> {
         let mut facts: Vec<Facts<'_>> = Vec::new();
         for (target, (touches, foreseen)) in steps {
-            facts.push(Facts { touches, target, foreseen });
+            facts.push(Facts { touches, target, foreseen, uses: &[] });
         }
         stand(&facts)
     }

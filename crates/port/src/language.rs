@@ -151,6 +151,11 @@ pub trait Language {
         None
     }
 
+    /// Where a text says `:name`, at token boundaries only: the place with the colon, and the name.
+    fn placeholders(&self, _text: &str) -> Vec<(Range<usize>, String)> {
+        Vec::new()
+    }
+
     /// Lines as a comment.
     fn comment(&self, lines: &[String]) -> String;
 

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use marktwice_core::finding::Code;
 use marktwice_core::hash::Fingerprint;
+use marktwice_core::param::Bound;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::SideWrite;
 use marktwice_core::steps::Touches;
@@ -78,6 +79,19 @@ pub trait Session {
 
     /// From now on work is stopped when somebody asks for that, and silence is told.
     fn obey(&mut self, watch: &Watch);
+
+    /// From now on `:name` in the texts of steps and checks stands for these values, which are bound and never pasted.
+    ///
+    /// # Errors
+    /// Where the engine binds none.
+    fn bind(&mut self, values: &[Bound]) -> Result<(), EngineError> {
+        match values.first() {
+            None => Ok(()),
+            Some(first) => {
+                Err(EngineError::Other(format!("this engine binds no parameters: {}", first.name)))
+            }
+        }
+    }
 
     /// From now on the rows of some tables are named by these columns, where the engine would have chosen others.
     fn name_by(&mut self, _names: &NamedBy) {}

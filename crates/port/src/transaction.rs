@@ -4,6 +4,7 @@ use marktwice_core::asked::Answer;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::mark::HeldRow;
+use marktwice_core::param::Bound;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
@@ -130,6 +131,14 @@ pub trait Tx: Hold {
     /// # Errors
     /// When the engine refuses it.
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError>;
+
+    /// From now on `:name` stands for a value that was found out on the way.
+    ///
+    /// # Errors
+    /// Where the engine binds none.
+    fn bind(&mut self, value: Bound) -> Result<(), EngineError> {
+        Err(EngineError::Other(format!("this engine binds no parameters: {}", value.name)))
+    }
 
     /// Puts the held rows back, each guarded by the comparison that [`Tx::hold_rows`] was handed.
     ///

@@ -3,6 +3,7 @@
 use marktwice_core::asked::QueryFound;
 use marktwice_core::change::Change;
 use marktwice_core::mark::{Comparison, agreement};
+use marktwice_core::param::{Param, to_map};
 use marktwice_core::receipt::{Receipt, RunKind};
 use marktwice_core::words;
 use marktwice_port::{Intent, Logbook, Mark, Phase};
@@ -134,7 +135,12 @@ pub fn apply(
         first_receipt(context, change, &taken, run, (&mark, by))
     })?
     .checking(&change.checks);
-    let mut session = match context.open(Intent::Write) {
+    let bound: Vec<_> = change.params.iter().map(Param::bound).collect();
+    let opened = context.open(Intent::Write).and_then(|mut session| {
+        session.bind(&bound)?;
+        Ok(session)
+    });
+    let mut session = match opened {
         Ok(session) => session,
         Err(error) => return Ok(prepared.failed(error)),
     };
@@ -277,6 +283,7 @@ fn first_receipt(
         rehearsed: preview.rehearsed,
         findings: preview.findings().cloned().collect(),
         back: Some(preview.back()),
+        params: to_map(&change.params),
         ..Receipt::prepared(
             run,
             RunKind::Apply,

@@ -7,6 +7,7 @@ use marktwice_core::hash::{RowHash, ShortHash};
 use marktwice_core::image::Image;
 use marktwice_core::mark::{HeldRow, Label, MarkRow, StepKind};
 use marktwice_core::moved::{How, find};
+use marktwice_core::param::Param;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::Target;
 use marktwice_core::value::{Value, key_text};
@@ -86,6 +87,11 @@ pub fn compare(context: &Context<'_>, changes: [&Change; 2]) -> Result<Differenc
     let of_both = |error: EngineError| (0, Failure::from(error));
     let mut session = context.open(Intent::Read).map_err(of_both)?;
     let language = context.engine.language();
+    let [one, two] = changes;
+    let other = |param: &&Param| two.params.iter().any(|p| p.name == param.name && p.value != param.value);
+    if let Some(param) = one.params.iter().find(other) {
+        return Err((1, unlike(&format!("they have other values for :{}", param.name))));
+    }
     let mut both: Vec<Vec<Planned>> = Vec::new();
     for (which, change) in changes.into_iter().enumerate() {
         let steps = plan_all(&mut *session, language, change).map_err(|e| (which, Failure::from(e)))?;

@@ -3,6 +3,7 @@
 use marktwice_core::asked::QueryCheck;
 use marktwice_core::mark::{Comparison, MarkRow, MarkSummary, Marker, agreement};
 use marktwice_core::moved::{Moved, find};
+use marktwice_core::param::{Param, from_map};
 use marktwice_core::record::MarkHeader;
 use marktwice_port::{EngineError, Intent, LogError, Logbook, Mark, Plan, Tx};
 
@@ -22,6 +23,8 @@ pub struct MarkedChange {
     pub text: String,
     /// Checks of the whole change, also those that do not stand in the text.
     pub checks: Vec<QueryCheck>,
+    /// Its parameters with their values.
+    pub params: Vec<Param>,
 }
 
 /// The change that a mark was taken of; of the last mark without a name.
@@ -42,8 +45,9 @@ pub fn mark_text(context: &Context<'_>, name: Option<&str>) -> Result<MarkedChan
             "preview the change that is meant, or name it: marktwice apply CHANGE",
         ));
     }
-    let MarkHeader { change, checks, .. } = mark.header();
-    Ok(MarkedChange { mark: name_of, text: change.clone(), checks: checks.clone() })
+    let MarkHeader { change, checks, params, .. } = mark.header();
+    let (text, checks, params) = (change.clone(), checks.clone(), from_map(params));
+    Ok(MarkedChange { mark: name_of, text, checks, params })
 }
 
 /// What a mark rests on that is another now for a step; `None` when all is the same.

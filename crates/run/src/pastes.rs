@@ -145,6 +145,7 @@ fn rows(session: &mut dyn Session, plans: &[Plan]) -> Vec<Option<u64>> {
         touches,
         target: &plan.target,
         foreseen: &plan.foreseen,
+        uses: &[],
     });
     let standings = stand(&facts.collect::<Vec<_>>());
     let asked = plans.iter().zip(standings);

@@ -11,6 +11,7 @@ use marktwice_core::change::{Change, Terms};
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::mark::{Comparison, Foreseen, MarkSummary, Marker, agreement};
 use marktwice_core::moved::How;
+use marktwice_core::param::Bound;
 use marktwice_core::record::StepRecord;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
@@ -29,7 +30,7 @@ use crate::faults::Faults;
 use crate::mark::{Agreed, moved};
 use crate::noticed::side_text;
 use crate::outcome::{End, Failure, RunOutcome};
-use crate::planned::{Planned, record};
+use crate::planned::{Planned, kept, record};
 
 pub(crate) mod checks;
 mod prepared;
@@ -47,6 +48,8 @@ pub(crate) type Ended = Box<RunOutcome>;
 #[derive(Clone)]
 pub(crate) struct StepFacts {
     pub(crate) target: Target,
+    /// The name under which later steps have the key of its one row, with how it is bound.
+    pub(crate) keep: Option<Bound>,
     pub(crate) record: StepRecord,
     pub(crate) along: Vec<Along>,
     pub(crate) triggered: Vec<Triggered>,
@@ -64,6 +67,7 @@ impl StepFacts {
         let plan = &step.plan;
         StepFacts {
             target: plan.target.clone(),
+            keep: change.terms(plan.step).keep.and_then(|name| kept(plan, &name).ok()),
             record: record(plan, 0),
             along: plan.along.clone(),
             triggered: plan.triggered.clone(),

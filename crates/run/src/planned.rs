@@ -1,12 +1,16 @@
 //! The steps of a change, planned: what each does, how they stand to each other, and how they are recorded.
 
+use marktwice_core::Value;
 use marktwice_core::change::Change;
 use marktwice_core::finding::{Code, Finding, Level};
+use marktwice_core::hash;
+use marktwice_core::mark::StepKind;
+use marktwice_core::param::{Bound, BoundAs, Param, ParamKind, to_map};
 use marktwice_core::receipt::{DatabaseId, StepReceipt};
 use marktwice_core::record::{MARK_FORMAT, MARK_VERSION, MarkHeader, StepRecord};
 use marktwice_core::side::AlsoWrites;
 use marktwice_core::steps::{Facts, Standing, stand};
-use marktwice_core::table::Target;
+use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{EngineError, Language, Plan, Session};
 
 use crate::pastes::{proven, proven_error};
@@ -32,6 +36,9 @@ pub(crate) fn plan_all(
     change: &Change,
 ) -> Result<Vec<Planned>, EngineError> {
     let mut plans: Vec<Plan> = Vec::new();
+    session.bind(&change.params.iter().map(Param::bound).collect::<Vec<_>>())?;
+    let uses: Vec<Vec<(usize, String)>> =
+        (0..change.steps.len()).map(|step| used(language, change, step)).collect();
     for step in 0..change.steps.len() {
         let (text, allow) = (change.only(step), change.allowed(step));
         let mut plan = match session.plan(&text, &allow, &plans) {
@@ -47,6 +54,17 @@ pub(crate) fn plan_all(
             return Err(in_the_whole(error, &change.source));
         }
         plan.step = step;
+        if let Some(name) = change.terms(step).keep {
+            session.bind(&[kept(&plan, &name).map_err(|error| in_the_whole(error, &change.source))?])?;
+        }
+        // The same statement with another value is another change.
+        let words: Vec<String> = language.placeholders(&text).into_iter().map(|(_, name)| name).collect();
+        let given: Vec<String> =
+            change.params.iter().filter(|p| words.contains(&p.name)).map(Param::identity).collect();
+        if !given.is_empty() {
+            let own = std::iter::once(plan.statement_hash.as_str());
+            plan.statement_hash = hash::texts(own.chain(given.iter().map(String::as_str)));
+        }
         let findings = plan.findings.into_iter();
         let findings = findings.map(|f| at_home(proven(session, language, &allow, f), &change.source));
         plan.findings = findings.collect();
@@ -79,10 +97,11 @@ pub(crate) fn plan_all(
     if plans.len() > 1 {
         let touches =
             plans.iter().map(|plan| session.touches(plan)).collect::<Result<Vec<_>, EngineError>>()?;
-        let facts = plans.iter().zip(&touches).map(|(plan, touches)| Facts {
+        let facts = plans.iter().zip(&touches).zip(&uses).map(|((plan, touches), uses)| Facts {
             touches,
             target: &plan.target,
             foreseen: &plan.foreseen,
+            uses,
         });
         standings = stand(&facts.collect::<Vec<_>>());
     }
@@ -93,6 +112,50 @@ pub(crate) fn plan_all(
             Planned { plan, standing }
         })
         .collect())
+}
+
+/// Values of earlier steps that a step uses, each with the step that keeps it.
+fn used(language: &dyn Language, change: &Change, step: usize) -> Vec<(usize, String)> {
+    let mut all: Vec<(usize, String)> = Vec::new();
+    for (_, name) in language.placeholders(&change.only(step)) {
+        let keeps = |at: &usize| change.terms(*at).keep.as_ref() == Some(&name);
+        if let Some(at) = (0..step).rev().find(keeps)
+            && !all.iter().any(|(_, known)| *known == name)
+        {
+            all.push((at, name));
+        }
+    }
+    all
+}
+
+/// What stands for the key that the one row of a step will be given.
+pub(crate) fn kept(plan: &Plan, name: &str) -> Result<Bound, EngineError> {
+    let target = &plan.target;
+    let refused = |message: String| {
+        let finding = Finding::new(Code::NotUnderstood, message);
+        EngineError::Refused(Box::new(
+            finding.hint("leave keep out, or keep the key of an INSERT of one row"),
+        ))
+    };
+    if plan.kind != StepKind::Insert {
+        return Err(refused(format!(
+            "step {} brings no row in, and keep = \"{name}\" keeps its key",
+            plan.step + 1
+        )));
+    }
+    match (target.key.kind, target.key.columns.as_slice()) {
+        (KeyKind::Primary | KeyKind::Unique, [one]) => {
+            let declared = target.columns.get(*one).map_or(String::new(), |c| c.declared.clone());
+            Ok(Bound { name: name.to_owned(), value: Value::Null, of: BoundAs::Column(declared) })
+        }
+        (KeyKind::RowIdentity, _) => {
+            Ok(Bound { name: name.to_owned(), value: Value::Null, of: BoundAs::Kind(ParamKind::Integer) })
+        }
+        _ => Err(refused(format!(
+            "{} has no key of one column, and keep = \"{name}\" keeps one",
+            target.table
+        ))),
+    }
 }
 
 /// Tables that steps write themselves are not held as a whole: of their rows each is told by itself.
@@ -179,7 +242,7 @@ pub(crate) fn mark_header(
         origin: change.origin.clone(),
         change: change.source.clone(),
         checks: change.checks.clone(),
-        params: serde_json::Map::new(),
+        params: to_map(&change.params),
         settings: steps.first().map(|step| step.plan.settings.clone()).unwrap_or_default(),
         steps: records,
         tables,

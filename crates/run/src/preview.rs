@@ -7,6 +7,7 @@ use marktwice_core::check::CheckFound;
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, HeldRow, Label, StepKind};
 use marktwice_core::moved::Moved;
+use marktwice_core::param::Param;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::{ELSEWHERE, SideWrite};
 use marktwice_core::steps::Dependence;
@@ -258,6 +259,8 @@ pub struct Preview {
     pub notes: Vec<String>,
     /// The change's title.
     pub title: Option<String>,
+    /// Its parameters.
+    pub params: Vec<Param>,
     /// The mark that was taken; `None` where a rehearsal did not come to its end.
     pub mark: Option<String>,
     /// Whether its rows were told by a rehearsal, as far as it came.

@@ -5,6 +5,7 @@
 use marktwice_core::asked::QueryFound;
 use marktwice_core::change::Change;
 use marktwice_core::mark::StepKind;
+use marktwice_core::param::Param;
 use marktwice_port::{DraftMark, Intent};
 
 use crate::collect::{Collector, Fired};
@@ -34,6 +35,7 @@ pub(crate) fn rehearse(
 ) -> Result<Rehearsed, Failure> {
     let facts = steps.iter().map(|step| StepFacts::of(step, change)).collect();
     let mut session = context.open(Intent::Write)?;
+    session.bind(&change.params.iter().map(Param::bound).collect::<Vec<_>>())?;
     let run = || -> Result<Rehearsed, Ended> {
         let prepared = Prepared::unrecorded(context, facts).checking(&change.checks);
         let mut begun = prepared.begin(&mut *session)?;

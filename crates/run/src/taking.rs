@@ -251,6 +251,7 @@ pub(crate) fn take(
         database: session.database().clone(),
         notes,
         title: change.title.clone(),
+        params: change.params.clone(),
         mark,
         rehearsed,
         before: None,

@@ -378,6 +378,7 @@ fn sentence(back: &Back, run: &str) -> String {
 fn facts(undoing: &Undoing, options: &UndoOptions) -> Vec<StepFacts> {
     let run = undoing.run();
     let one = |back: &Back| StepFacts {
+        keep: None,
         archive: None,
         keep_copy: None,
         target: back.batch.target.clone(),

@@ -4,4 +4,5 @@ pub mod ask;
 pub mod check;
 pub mod each;
 pub mod many;
+pub mod placeholders;
 pub mod row_query;

@@ -9,6 +9,7 @@ use sqlparser::tokenizer::Token;
 use crate::compose;
 use crate::dialect::language::Language;
 use crate::query::check::equation;
+use crate::query::placeholders::placeholders;
 use crate::statement::slicing::{AROUND, main_verb};
 use crate::text::{Tok, statements, tokenize};
 
@@ -95,6 +96,10 @@ impl port::Language for Language {
 
     fn equation(&self, text: &str) -> Option<(String, String)> {
         equation(text, *self)
+    }
+
+    fn placeholders(&self, text: &str) -> Vec<(std::ops::Range<usize>, String)> {
+        placeholders(text, *self)
     }
 
     fn comment(&self, lines: &[String]) -> String {

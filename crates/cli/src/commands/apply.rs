@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use marktwice_core::Change;
+use marktwice_core::{Change, Value};
 use marktwice_run::{
     Agreement, ApplyOptions, MarkedChange, RunOutcome, Show, Shown, apply, look_again, mark_text,
 };
@@ -18,16 +18,27 @@ use crate::{exit, human};
 /// Applies a change.
 pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
-    let (text, last, checks) = match read_text(&args.change)? {
-        Some(text) => (text, None, Vec::new()),
+    let (text, last, checks, params) = match read_text(&args.change)? {
+        Some(text) => (text, None, Vec::new(), Vec::new()),
         None => {
-            let MarkedChange { mark, text, checks } = desk
+            let MarkedChange { mark, text, checks, params } = desk
                 .with(|context| mark_text(context, args.mark.as_deref()))
                 .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?;
-            (Text { text, name: format!("mark {mark}"), origin: None }, Some(mark), checks)
+            (Text { text, name: format!("mark {mark}"), origin: None }, Some(mark), checks, params)
         }
     };
-    let mut change = change_of(&text, &args.change, desk.engine.language())?;
+    // A mark has its values: what is said again must be the same, since it is held to the mark.
+    let mut own = args.change.clone();
+    for param in params {
+        if own.with.iter().any(|(name, _)| *name == param.name) || own.with_null.contains(&param.name) {
+            continue;
+        }
+        match typed(&param.value) {
+            Some(text) => own.with.push((param.name, text)),
+            None => own.with_null.push(param.name),
+        }
+    }
+    let mut change = change_of(&text, &own, desk.engine.language())?;
     // A check that was said on the line of the preview holds as well as one in its text.
     let unsaid = checks.into_iter().filter(|check| !change.checks.contains(check)).collect::<Vec<_>>();
     change.checks.extend(unsaid);
@@ -46,6 +57,17 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
         keep_copy: args.keep_copy.clone(),
     };
     carry_out(common, &desk, &change, &options, ("marktwice-apply", &text.name))
+}
+
+/// A parameter's value as it is typed; `None` for NULL.
+fn typed(value: &Value) -> Option<String> {
+    match value {
+        Value::Null => None,
+        Value::Text(text) | Value::Decimal(text) => Some(text.clone()),
+        Value::Int(number) => Some(number.to_string()),
+        Value::Real(number) => Some(format!("{number:?}")),
+        other => Some(other.to_json().to_string()),
+    }
 }
 
 /// The whole path of a file that must not be there yet.

@@ -4,7 +4,7 @@ use marktwice_core::Change;
 use marktwice_run::compare;
 
 use crate::args::{Common, CompareArgs};
-use crate::desk::{Desk, Text};
+use crate::desk::{Desk, Text, give_params};
 use crate::exit;
 use crate::report::Trouble;
 use crate::screen::{Screen, show};
@@ -16,7 +16,18 @@ pub(crate) fn run(common: &Common, args: &CompareArgs) -> Result<u8, Trouble> {
     let lines = args.sql.iter().map(|sql| Ok(Text::of_line(sql)));
     let texts: Vec<Text> = files.chain(lines).collect::<Result<_, _>>()?;
     let language = desk.engine.language();
-    let changes = texts.iter().map(|text| text.change(language, &args.allow));
+    let null = args.with_null.iter().map(|name| (name.clone(), None));
+    let given = args.with.iter().map(|(name, value)| (name.clone(), Some(value.clone()))).chain(null);
+    let given: Vec<(String, Option<String>)> = given.collect();
+    let changes = texts.iter().map(|text| {
+        let (mut change, wanted) = text.change(language, &args.allow)?;
+        let named = language.placeholders(&change.source);
+        // One of the two may use what the other does not.
+        let own: Vec<_> =
+            given.iter().filter(|(name, _)| named.iter().any(|(_, n)| n == name)).cloned().collect();
+        give_params(&mut change, (&wanted, &own), language, &text.name)?;
+        Ok(change)
+    });
     let changes: Vec<Change> = changes.collect::<Result<_, _>>()?;
     match (texts.as_slice(), changes.as_slice()) {
         ([one, two], [first, second]) => {

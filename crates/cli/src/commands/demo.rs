@@ -159,6 +159,8 @@ impl Walk<'_> {
             allow: Vec::new(),
             also_writes: Vec::new(),
             check: Vec::new(),
+            with: Vec::new(),
+            with_null: Vec::new(),
             again: false,
             quick: false,
             show: Show::First(20),

@@ -4,6 +4,7 @@ use marktwice_core::words;
 use std::fmt::Write;
 
 use marktwice_core::mark::StepKind;
+use marktwice_core::param::from_map;
 use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState, StepReceipt};
 use marktwice_run::{Entry, Kept, side_text};
 
@@ -165,6 +166,8 @@ pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
     };
     line("title", receipt.title.as_deref().unwrap_or(""));
     line("reason", receipt.reason.as_deref().unwrap_or(""));
+    let params: Vec<String> = from_map(&receipt.params).iter().map(super::preview::param).collect();
+    line("with", &params.join(", "));
     let outcome = match (&entry.undone_by, &receipt.why) {
         (Some(by), _) => format!("{}, undone by {by}", receipt.state.as_str()),
         (None, Some(why)) if !why.is_empty() => format!("{}: {why}", receipt.state.as_str()),

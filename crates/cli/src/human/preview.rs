@@ -5,6 +5,7 @@ use std::fmt::Write;
 use marktwice_core::Expect;
 use marktwice_core::Value;
 use marktwice_core::mark::{Label, StepKind};
+use marktwice_core::param::{Param, ParamKind};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::{KeyKind, Pin};
 use marktwice_run::{BatchPreview, Block, Preview, ShownRow, StepPreview, UndoPreview, Unmet};
@@ -30,6 +31,7 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
         let steps = format!("{} steps", preview.steps.len());
         let _ = writeln!(out, "{} · {}{how}", database(&preview.database), styled(BOLD, &steps));
         title(&mut out, preview.title.as_deref());
+        given(&mut out, preview);
     }
     for note in preview.notes.iter().filter(|_| several) {
         let _ = writeln!(out, "{} {note}", styled(WARN, "note:"));
@@ -172,6 +174,24 @@ fn title(out: &mut String, title: Option<&str>) {
     }
 }
 
+/// The values of its parameters.
+fn given(out: &mut String, preview: &Preview) {
+    if !preview.params.is_empty() {
+        let all: Vec<String> = preview.params.iter().map(param).collect();
+        let _ = writeln!(out, "with {}", cells::escape(&all.join(", ")));
+    }
+}
+
+/// A parameter with its value, and what it means.
+pub(crate) fn param(param: &Param) -> String {
+    let value = match (&param.value, param.kind) {
+        (Value::Text(text), ParamKind::Text) => format!("'{text}'"),
+        (value, _) => cells::value(value),
+    };
+    let meaning = param.meaning.as_ref().map_or(String::new(), |meaning| format!(" ({meaning})"));
+    format!("{} = {value}{meaning}", param.name)
+}
+
 fn findings(out: &mut String, block: &Block) {
     if !block.findings.is_empty() {
         out.push('\n');
@@ -284,6 +304,7 @@ fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
         let _ =
             writeln!(out, "{} · {} · {count}{pinned}{how}", database(&preview.database), styled(BOLD, &what));
         title(out, preview.title.as_deref());
+        given(out, preview);
     }
     for wait in &step.waits {
         let _ = writeln!(out, "  {}", styled(if step.told { DIM } else { WARN }, &cells::escape(&wait.why)));

@@ -4,6 +4,7 @@
 use std::time::Duration;
 
 use marktwice_core::Value;
+use marktwice_core::param::Bound;
 use marktwice_network::watch::watched;
 use marktwice_port::{EngineError, Intent, Stopper, Unusable};
 use marktwice_sql::query::ask::Texts;
@@ -33,6 +34,8 @@ pub(crate) struct My {
     pub(crate) cluster: Option<String>,
     /// Whether the user's own session refuses statements without a key in their filter.
     pub(crate) own_guard: bool,
+    /// What stands for `:name`.
+    pub(crate) params: Vec<Bound>,
     /// The limit on one statement.
     pub(crate) limit: Option<Duration>,
     /// What the connection is for.
@@ -56,6 +59,14 @@ fn text(value: mysql::Value) -> Option<String> {
     }
 }
 
+/// Values for the marks of a statement.
+fn positional(values: &[Value]) -> Params {
+    match values {
+        [] => Params::Empty,
+        some => Params::Positional(some.iter().map(bind).collect()),
+    }
+}
+
 impl My {
     /// Runs a statement of our own, none of the user's text.
     pub(crate) fn run(&mut self, sql: &str) -> Result<(), EngineError> {
@@ -64,14 +75,19 @@ impl My {
 
     /// Rows of a query of our own, as texts; for few rows.
     pub(crate) fn rows(&mut self, sql: &str) -> Result<Vec<TextRow>, EngineError> {
-        let rows: Vec<mysql::Row> = self.conn.query(sql).map_err(engine)?;
+        let (sql, values) = self.sent(sql, &[]);
+        let rows: Vec<mysql::Row> = match values.as_slice() {
+            [] => self.conn.query(&*sql).map_err(engine)?,
+            some => self.conn.exec(&*sql, positional(some)).map_err(engine)?,
+        };
         Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
     }
 
     /// Rows of a small question, with the names of their columns. Preparing takes one statement only.
     pub(crate) fn ask(&mut self, sql: &str) -> Result<Texts, EngineError> {
+        let (sql, values) = self.sent(sql, &[]);
         self.watched(|my| {
-            let mut result = my.conn.exec_iter(sql, ()).map_err(engine)?;
+            let mut result = my.conn.exec_iter(&*sql, positional(&values)).map_err(engine)?;
             let mut answer = Texts::default();
             let Some(rows) = result.iter() else { return Ok(answer) };
             answer.columns = rows.columns().as_ref().iter().map(|c| c.name_str().into_owned()).collect();
@@ -96,9 +112,10 @@ impl My {
 
     /// Executes one statement that may hold the user's text: preparing takes one statement only.
     pub(crate) fn execute_one(&mut self, sql: &str, values: &[Value]) -> Result<u64, EngineError> {
+        let (sql, values) = self.sent(sql, values);
         let params = Params::Positional(values.iter().map(bind).collect());
         self.watched(|my| {
-            let statement = my.conn.prep(sql).map_err(engine)?;
+            let statement = my.conn.prep(&*sql).map_err(engine)?;
             let params = if statement.num_params() == 0 { Params::Empty } else { params };
             let done = my.conn.exec_drop(&statement, params).map_err(engine);
             let count = my.conn.affected_rows();
@@ -141,12 +158,9 @@ impl My {
         forms: &[Form],
         give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
-        let params = match values {
-            [] => Params::Empty,
-            some => Params::Positional(some.iter().map(bind).collect()),
-        };
+        let (query, values) = self.sent(query, values);
         self.watched(|my| {
-            let rows = my.conn.exec_iter(query, params).map_err(engine)?;
+            let rows = my.conn.exec_iter(&*query, positional(&values)).map_err(engine)?;
             for row in rows {
                 let row = row.map_err(engine)?.unwrap();
                 if row.len() != forms.len() {

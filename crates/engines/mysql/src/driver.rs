@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 use marktwice_core::Value;
 use marktwice_core::finding::Code;
 use marktwice_core::mark::StepKind;
+use marktwice_core::param::Bound;
 use marktwice_core::side::ELSEWHERE;
 use marktwice_core::steps::Touches;
 use marktwice_core::survey::Declared;
@@ -19,6 +20,7 @@ use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::{create, names as held_names};
 use marktwice_relational::insert::giving;
+use marktwice_relational::params::keep;
 use marktwice_relational::put::{self, Together};
 use marktwice_relational::reach::ForeignKey;
 use marktwice_relational::recipe::Recipe;
@@ -119,6 +121,11 @@ impl Driver for My {
 
     fn unhurried(&mut self) {
         let _ = self.limit_to(self.limit.unwrap_or_default());
+    }
+
+    fn bind(&mut self, value: Bound) -> Result<(), EngineError> {
+        keep(&mut self.params, value);
+        Ok(())
     }
 
     fn described(&mut self, schema: &str, table: &str) -> Result<Table, EngineError> {
@@ -414,6 +421,10 @@ impl Driver for My {
                 came = Some(values);
                 0
             })
+        } else if gives && !self.sent(&plan.statement, &[]).1.is_empty() {
+            // With parameters what it gives back cannot be read; nobody does.
+            let step = &detail::<Table>(plan)?.step;
+            self.execute_one(step.text(step.without_returning()), &[])
         } else if gives {
             self.execute_giving(&plan.statement)
         } else {

@@ -20,6 +20,7 @@ mod listing;
 pub mod load;
 mod nameless;
 mod open;
+mod params;
 mod plan;
 mod several;
 mod touches;

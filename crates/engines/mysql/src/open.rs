@@ -139,6 +139,7 @@ pub(crate) fn connect(
     let shown = address.shown(CUSTOM.port);
     let conn = Conn::new(options.clone()).map_err(|e| opening(&e, &shown, &user, address))?;
     let mut my = My {
+        params: Vec::new(),
         conn,
         options,
         stop: None,

@@ -64,7 +64,8 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     let statement = single_statement(source, LANGUAGE).map_err(refused)?;
     let text = statement.of(source);
     readable(my, source)?;
-    let denied = match my.conn.prep(text) {
+    let (sent, _) = my.sent(text, &[]);
+    let denied = match my.conn.prep(&*sent) {
         Ok(prepared) => {
             my.conn.close(prepared).map_err(engine)?;
             None

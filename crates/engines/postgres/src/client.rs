@@ -2,6 +2,7 @@
 //! or written, and asking the server to stop.
 
 use marktwice_core::Value;
+use marktwice_core::param::Bound;
 use marktwice_network::Address;
 use marktwice_network::watch::{GRACE, GiveUp, watched};
 use marktwice_port::{EngineError, Silent, Stopper};
@@ -56,6 +57,8 @@ pub(crate) struct Pg {
     pub(crate) address: Option<Address>,
     /// Settings of ours, made in each transaction: a session may be somebody else's the next moment.
     pub(crate) locals: String,
+    /// What stands for `:name`.
+    pub(crate) params: Vec<Bound>,
     /// Whether temporary tables can be made here.
     pub(crate) temp: bool,
     /// The server session that this connection has always had.
@@ -98,6 +101,7 @@ impl Pg {
     /// Rows of a query of our own, as texts; for few rows.
     pub(crate) fn rows(&mut self, sql: &str) -> Result<Vec<TextRow>, EngineError> {
         let mut all = Vec::new();
+        let sql = &*self.sent(sql);
         for message in self.bounded(|pg| pg.client.simple_query(sql).map_err(engine))? {
             if let SimpleQueryMessage::Row(row) = message {
                 let cell = |at| row.try_get(at).map(|t| t.map(str::to_owned)).map_err(engine);
@@ -109,6 +113,7 @@ impl Pg {
 
     /// Rows of a small question, with the names of their columns.
     pub(crate) fn ask(&mut self, sql: &str) -> Result<Texts, EngineError> {
+        let sql = &*self.sent(sql);
         self.watched(|pg| {
             let mut answer = Texts::default();
             for message in pg.client.simple_query(sql).map_err(engine)? {
@@ -141,6 +146,7 @@ impl Pg {
 
     /// Executes one statement that may hold the user's text: an interface that takes one statement only.
     pub(crate) fn execute_one(&mut self, sql: &str) -> Result<u64, EngineError> {
+        let sql = &*self.sent(sql);
         self.watched(|pg| pg.client.execute(sql, &[]).map_err(engine))
     }
 
@@ -152,7 +158,7 @@ impl Pg {
         give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
         // The line break ends a comment that the user's text may end in.
-        let sql = format!("COPY (\n{query}\n) TO STDOUT");
+        let sql = format!("COPY (\n{}\n) TO STDOUT", self.sent(query));
         self.watched(|pg| {
             let mut reader = pg.client.copy_out(&sql).map_err(engine)?;
             copy::read(&mut reader, forms, give)
@@ -208,6 +214,7 @@ impl Pg {
             other => other,
         })?;
         self.inside = true;
+        self.set_params()?;
         match (&self.backend, now) {
             (Some(then), Some(now)) if *then != now => {
                 self.end()?;

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use marktwice_core::Value;
 use marktwice_core::finding::Code;
 use marktwice_core::mark::StepKind;
+use marktwice_core::param::Bound;
 use marktwice_core::steps::Touches;
 use marktwice_core::survey::Declared;
 use marktwice_core::table::Target;
@@ -102,6 +103,10 @@ impl Driver for Pg {
             pg.run("ROLLBACK TO SAVEPOINT marktwice_ask; RELEASE SAVEPOINT marktwice_ask")?;
             answer
         })
+    }
+
+    fn bind(&mut self, value: Bound) -> Result<(), EngineError> {
+        Pg::bind(self, value)
     }
 
     fn described(&mut self, schema: &str, table: &str) -> Result<Table, EngineError> {

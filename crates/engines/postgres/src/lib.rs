@@ -18,6 +18,7 @@ mod listing;
 pub mod load;
 mod measured;
 mod open;
+mod params;
 mod plan;
 mod pooler;
 mod published;

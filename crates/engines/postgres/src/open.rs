@@ -157,6 +157,7 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<Pg, 
         backend: None,
         inside: false,
         pinned: false,
+        params: Vec::new(),
         temp: false,
     })
 }

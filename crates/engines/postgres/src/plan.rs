@@ -14,6 +14,7 @@ use marktwice_relational::statement::{
 };
 use marktwice_relational::understood::{Understood, only_the_run};
 use marktwice_relational::unknown::{syntax, unknown_name};
+use marktwice_sql::query::placeholders::Replaced;
 use marktwice_sql::query::row_query::Ask;
 use marktwice_sql::refuse::{dialects, instead};
 use marktwice_sql::rules::{self};
@@ -76,10 +77,11 @@ pub(crate) fn plan(
     let statement = single_statement(source, LANGUAGE).map_err(refused)?;
     let text = statement.of(source);
     pg.run("SAVEPOINT marktwice_compiled")?;
-    if let Err(error) = pg.client.prepare(text) {
+    let sent = pg.with_params(text);
+    if let Err(error) = pg.client.prepare(sent.as_ref().map_or(text, |sent| &sent.text)) {
         let Some(db) = error.as_db_error() else { return Err(engine(error)) };
         pg.run("ROLLBACK TO SAVEPOINT marktwice_compiled")?;
-        return Err(compile_error(pg, source, statement, db));
+        return Err(compile_error(pg, source, (statement, sent.as_ref()), db));
     }
     let step = understand(source, LANGUAGE).map_err(refused)?;
     with_like_target(&step)?;
@@ -324,22 +326,27 @@ fn why_unknown(step: &Step, table: &Table, values: &[(usize, String)], value: Sl
 }
 
 /// The bytes of the word that the server points at.
-fn place_of(source: &str, statement: Slice, error: &DbError) -> (usize, usize) {
+fn place_of(source: &str, (statement, sent): (Slice, Option<&Replaced>), error: &DbError) -> (usize, usize) {
     let Some(ErrorPosition::Original(position)) = error.position() else {
         return (statement.start, statement.end);
     };
-    let text = statement.of(source);
+    let text = sent.map_or(statement.of(source), |sent| &sent.text);
     let skip = usize::try_from(position.saturating_sub(1)).unwrap_or(0);
     let Some((offset, _)) = text.char_indices().nth(skip) else { return (statement.end, statement.end) };
-    let start = statement.start + offset;
+    let start = statement.start + sent.map_or(offset, |sent| sent.back(offset));
     let tokens = tokenize(source, LANGUAGE.dialect()).unwrap_or_default();
     let end = tokens.iter().find(|t| t.slice.start == start).map_or(start + 1, |t| t.slice.end);
     (start, end)
 }
 
 /// Says what the server did not compile, where, and what may have been meant.
-fn compile_error(pg: &mut Pg, source: &str, statement: Slice, error: &DbError) -> EngineError {
-    let at = place_of(source, statement, error);
+fn compile_error(
+    pg: &mut Pg,
+    source: &str,
+    (statement, sent): (Slice, Option<&Replaced>),
+    error: &DbError,
+) -> EngineError {
+    let at = place_of(source, (statement, sent), error);
     let tokens = tokenize(source, LANGUAGE.dialect()).unwrap_or_default();
     let said = message(error);
     let names: Vec<String> = tokens.iter().filter_map(|t| t.name().map(|n| LANGUAGE.folded(n))).collect();

@@ -3,6 +3,7 @@
 use std::time::Instant;
 
 use marktwice_core::finding::Code;
+use marktwice_core::param::Bound;
 use marktwice_core::steps::Touches;
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
@@ -112,6 +113,9 @@ pub trait Driver: Shell + 'static {
 
     /// Gives the time back that questions took away.
     fn unhurried(&mut self) {}
+
+    /// From now on `:name` stands for this value.
+    fn bind(&mut self, value: Bound) -> Result<(), EngineError>;
 
     // The catalogue.
 

@@ -375,17 +375,13 @@ pub fn giving<T: Tabled>(plan: &Plan) -> Result<Option<Giving<T>>, EngineError> 
     let mut giving = Giving { text: String::new(), into: Vec::new(), types: Vec::new(), forms: Vec::new() };
     let mut list = Vec::new();
     let keyed = table.row_column().filter(|_| table.row_identity().is_some());
-    match (table.row_identity(), keyed) {
-        // The row's own number is the only thing by which it is found.
-        (Some(row), None) => {
-            list.push(T::LANGUAGE.quoted(row));
-            giving.into.push(ROW.to_string());
-            giving.types.push(
-                table.beside().first().map_or("", |b| b.split_once(' ').map_or("", |(_, t)| t)).to_owned(),
-            );
-            giving.forms.push(T::NUMBER);
-        }
-        _ => {}
+    // Without a column that keeps it, the row's own number is the only thing by which it is found.
+    if let Some(row) = table.row_identity().filter(|_| keyed.is_none()) {
+        let of = table.beside().first().and_then(|b| b.split_once(' ')).map_or("", |(_, of)| of).to_owned();
+        list.push(T::LANGUAGE.quoted(row));
+        giving.into.push(ROW.to_string());
+        giving.types.push(of);
+        giving.forms.push(T::NUMBER);
     }
     for at in target.key.columns.iter().copied().filter(unknown) {
         list.push(table.column(at));

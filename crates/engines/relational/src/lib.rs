@@ -18,6 +18,7 @@ pub mod insert;
 pub mod insight;
 pub mod layout;
 pub mod links;
+pub mod params;
 pub mod put;
 pub mod reach;
 pub mod recipe;

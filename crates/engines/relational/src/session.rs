@@ -3,6 +3,7 @@
 use marktwice_core::Value;
 use marktwice_core::finding::Code;
 use marktwice_core::hash::{Fingerprint, RowHash};
+use marktwice_core::param::Bound;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::SideWrite;
 use marktwice_core::steps::{Touch, Touches};
@@ -88,6 +89,10 @@ impl<D: Driver> Session for Opened<D> {
 
     fn name_by(&mut self, names: &NamedBy) {
         self.named_by.clone_from(names);
+    }
+
+    fn bind(&mut self, values: &[Bound]) -> Result<(), EngineError> {
+        values.iter().try_for_each(|value| self.driver.bind(value.clone()))
     }
 
     fn notes(&self) -> &[String] {

@@ -7,6 +7,7 @@ use marktwice_core::asked::Answer;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::mark::StepKind;
+use marktwice_core::param::Bound;
 use marktwice_core::table::Target;
 use marktwice_core::triggered::{self, Copied};
 use marktwice_core::way_back::WayBack;
@@ -218,6 +219,10 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         of.executed = count;
         self.intact()?;
         Ok(count)
+    }
+
+    fn bind(&mut self, value: Bound) -> Result<(), EngineError> {
+        self.driver.bind(value)
     }
 
     fn put(&mut self, batch: &Batch) -> Result<u64, EngineError> {

@@ -1,19 +1,21 @@
 //! Small questions to the database, answered as text.
 
+use marktwice_core::param::Bound;
 use marktwice_port::EngineError;
 use marktwice_sql::query::ask::Texts;
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 
 use crate::error::engine;
+use crate::params::prepared;
 
 /// Runs one query and gives its rows as text.
-pub(crate) fn ask(connection: &Connection, sql: &str) -> Result<Texts, EngineError> {
-    let mut statement = connection.prepare(sql).map_err(engine)?;
+pub(crate) fn ask(connection: &Connection, sql: &str, params: &[Bound]) -> Result<Texts, EngineError> {
+    let mut statement = prepared(connection, sql, params)?;
     let columns: Vec<String> = statement.column_names().map(str::to_owned).collect();
     let width = columns.len();
     let mut answer = Texts { columns, rows: Vec::new() };
-    let mut rows = statement.query([]).map_err(engine)?;
+    let mut rows = statement.raw_query();
     while let Some(row) = rows.next().map_err(engine)? {
         let cells = (0..width).map(|at| row.get_ref(at).map(text));
         answer.rows.push(cells.collect::<Result<_, _>>().map_err(engine)?);

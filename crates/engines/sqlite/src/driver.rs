@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 use marktwice_core::Value;
 use marktwice_core::finding::Code;
 use marktwice_core::mark::StepKind;
+use marktwice_core::param::Bound;
 use marktwice_core::steps::Touches;
 use marktwice_core::survey::Declared;
 use marktwice_core::table::Target;
@@ -18,6 +19,7 @@ use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::{create, names as held_names};
 use marktwice_relational::insert::giving;
+use marktwice_relational::params::keep;
 use marktwice_relational::reach::ForeignKey;
 use marktwice_relational::recipe::Recipe;
 use marktwice_relational::shell::Tabled;
@@ -35,6 +37,7 @@ use crate::error::{engine, locked};
 use crate::held::{Filled, Held, fill, recipe};
 use crate::look::{checks, defaults, triggers};
 use crate::names::quoted;
+use crate::params::prepared;
 use crate::plan::plan;
 use crate::rules::rules;
 use crate::session::{Lite, STEPS};
@@ -81,9 +84,14 @@ impl Driver for Lite {
         self.connection_mut()?
             .progress_handler(STEPS, Some(move || Instant::now() >= until))
             .map_err(engine)?;
-        let answer = ask(self.connection()?, sql);
+        let answer = ask(self.connection()?, sql, &self.params);
         self.unlimited()?;
         answer
+    }
+
+    fn bind(&mut self, value: Bound) -> Result<(), EngineError> {
+        keep(&mut self.params, value);
+        Ok(())
     }
 
     fn described(&mut self, _: &str, table: &str) -> Result<Table, EngineError> {
@@ -293,10 +301,10 @@ impl Driver for Lite {
         }
         let connection = self.connection()?;
         // `prepare` refuses a second statement behind the first.
-        let mut statement = connection.prepare(&plan.statement).map_err(engine)?;
+        let mut statement = prepared(connection, &plan.statement, &self.params)?;
         // All rows are written before the first one that RETURNING gives back.
         let mut execute = || -> rusqlite::Result<()> {
-            let mut rows = statement.query([])?;
+            let mut rows = statement.raw_query();
             while rows.next()?.is_some() {}
             Ok(())
         };

@@ -26,6 +26,7 @@ use crate::catalog::Table;
 use crate::detail::{Detail, Own};
 use crate::error::engine;
 use crate::names::quoted;
+use crate::params::prepared;
 use crate::plan::schema_version;
 use crate::session::Lite;
 use crate::values;
@@ -131,18 +132,21 @@ impl Shell for Lite {
     type Table = Table;
 
     fn execute(&mut self, sql: &str) -> Result<u64, EngineError> {
-        self.connection()?.execute(sql, []).map(|n| n as u64).map_err(engine)
+        let mut statement = prepared(self.connection()?, sql, &self.params)?;
+        statement.raw_execute().map(|n| n as u64).map_err(engine)
     }
 
     fn number(&mut self, sql: &str) -> Result<u64, EngineError> {
-        self.connection()?
-            .query_row(sql, [], |row| row.get::<_, i64>(0))
-            .map(i64::unsigned_abs)
-            .map_err(engine)
+        let mut statement = prepared(self.connection()?, sql, &self.params)?;
+        let mut rows = statement.raw_query();
+        match rows.next().map_err(engine)? {
+            Some(row) => row.get::<_, i64>(0).map(i64::unsigned_abs).map_err(engine),
+            None => Err(EngineError::Other("the engine gave no number".to_owned())),
+        }
     }
 
     fn question(&mut self, sql: &str) -> Result<Texts, EngineError> {
-        ask(self.connection()?, sql)
+        ask(self.connection()?, sql, &self.params)
     }
 
     fn each(
@@ -151,8 +155,8 @@ impl Shell for Lite {
         forms: &[()],
         give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
-        let mut statement = self.connection()?.prepare(sql).map_err(engine)?;
-        let mut rows = statement.query([]).map_err(engine)?;
+        let mut statement = prepared(self.connection()?, sql, &self.params)?;
+        let mut rows = statement.raw_query();
         while let Some(row) = rows.next().map_err(engine)? {
             let mut values = Vec::with_capacity(forms.len());
             values::read(row, 0, forms.len(), &mut values).map_err(engine)?;

@@ -19,6 +19,7 @@ pub mod load;
 mod look;
 mod names;
 mod open;
+mod params;
 mod plan;
 mod probe;
 mod reach;

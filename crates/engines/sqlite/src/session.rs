@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::time::{Instant, SystemTime};
 
+use marktwice_core::param::Bound;
 use marktwice_port::{EngineError, Intent, Limits, Stopper};
 use rusqlite::{Connection, OpenFlags};
 
@@ -20,6 +21,8 @@ pub(crate) struct Lite {
     pub(crate) intent: Intent,
     /// Asked while something is at work.
     pub(crate) stop: Option<Stopper>,
+    /// What stands for `:name`.
+    pub(crate) params: Vec<Bound>,
     /// Whether a view is open in which rows can be held.
     pub(crate) reading: bool,
     /// Set when a reading session may leave log files of the engine's behind that were not there before.
@@ -60,7 +63,17 @@ impl Lite {
         tidy: Option<PathBuf>,
         unlocked: Option<Unlocked>,
     ) -> Self {
-        Lite { connection: Some(connection), name, waits, intent, stop: None, reading: false, tidy, unlocked }
+        Lite {
+            connection: Some(connection),
+            name,
+            waits,
+            intent,
+            stop: None,
+            params: Vec::new(),
+            reading: false,
+            tidy,
+            unlocked,
+        }
     }
 
     /// Gives on what was read, unless somebody has begun to write what is read without a lock.

@@ -63,6 +63,7 @@ fn receipt(run: &str, state: RunState) -> Receipt {
         also_written: Vec::new(),
         along: Vec::new(),
         untouched: None,
+        came: None,
         checks: Vec::new(),
         matched: 1,
         changed: 1,

@@ -8,6 +8,7 @@ use marktwice_core::change::AlreadySo;
 use marktwice_core::check::CheckFound;
 use marktwice_core::image::{Image, Place, Role};
 use marktwice_core::mark::{Foreseen, HeldRow, StepKind};
+use marktwice_core::param::Bound;
 use marktwice_core::receipt::{Came, RunState};
 use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
 use marktwice_core::side::{AlsoWrites, ELSEWHERE, SideWrite};
@@ -196,8 +197,33 @@ impl<'a, 's> Written<'a, 's> {
             return Err(self.end(End::Failed(error.into())));
         }
         self.begun.run.step_receipt(step, |step| step.changed = pass.changed);
+        if let Some(keep) = &facts.keep
+            && let Err(error) = self.keep(keep)
+        {
+            return Err(self.end(End::Failed(error.into())));
+        }
         self.begun.proven += 1;
         Ok(self.begun)
+    }
+
+    /// Gives the key of the step's one row to the steps behind it.
+    fn keep(&mut self, keep: &Bound) -> Result<(), EngineError> {
+        let mut keys: Vec<Vec<Value>> = Vec::new();
+        self.begun.tx.held(self.begun.proven, &mut |row| {
+            keys.push(row.key.clone());
+            Ok(())
+        })?;
+        let [key] = keys.as_slice() else {
+            return Err(EngineError::Other(format!(
+                "{} rows came in, and :{} is the key of one",
+                keys.len(),
+                keep.name
+            )));
+        };
+        let value = key.first().filter(|value| !value.is_null()).cloned();
+        let value = value
+            .ok_or_else(|| EngineError::Other(format!("nobody knows the key that is :{}", keep.name)))?;
+        self.begun.tx.bind(Bound { value, ..keep.clone() })
     }
 
     /// Step 9: writes that were measured. One that nobody declared ends the run; one that was let pass stands in the

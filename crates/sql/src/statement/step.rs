@@ -296,9 +296,12 @@ impl Step {
 
     /// The statement as it is sent where it is to give rows back: what it gives itself, which nobody reads, is left out.
     pub fn giving(&self, list: &str) -> String {
-        let end = self.returning.map_or(self.statement.end, |r| r.start);
-        let own = Slice { start: self.statement.start, end };
-        format!("{}\nRETURNING {list}", self.text(own).trim_end())
+        format!("{}\nRETURNING {list}", self.text(self.without_returning()).trim_end())
+    }
+
+    /// The statement up to what it gives back.
+    pub fn without_returning(&self) -> Slice {
+        Slice { start: self.statement.start, end: self.returning.map_or(self.statement.end, |r| r.start) }
     }
 
     /// The statement, verbatim.

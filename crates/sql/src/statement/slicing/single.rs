@@ -6,6 +6,7 @@ use sqlparser::tokenizer::Token;
 
 use super::{at_depth_0, significant, span_place, whole};
 use crate::dialect::language::Language;
+use crate::query::placeholders::placeholders;
 use crate::refuse::instead;
 use crate::text::slices::Slice;
 use crate::text::{Tok, statements, tokenize};
@@ -84,11 +85,14 @@ pub fn single_statement(source: &str, language: Language) -> Result<Slice, Findi
             });
         }
     }
-    if let Some(parameter) = first.iter().find(|t| is_parameter(t, language)) {
+    // Those that are written `:name` are given their values.
+    let named = placeholders(source, language);
+    let nameless = |t: &Tok| !named.iter().any(|(range, _)| range.start == t.slice.start);
+    if let Some(parameter) = first.iter().find(|t| is_parameter(t, language) && nameless(t)) {
         let (start, end) = (parameter.slice.start, parameter.slice.end);
         return Err(Finding::new(Code::NotUnderstood, "the statement has a parameter that nobody fills in")
             .at(TextPlace::in_source(source, start, end))
-            .hint("write the value in its place"));
+            .hint("write :name and give it a value (--with name=VALUE), or write the value in its place"));
     }
     Ok(whole(&first))
 }

@@ -1,0 +1,89 @@
+//! Values that stand for `:name`. Statements that fill a table, make a view or are copied take no parameters of the protocol's
+//! own; so each value is bound into a setting of the transaction's, and read from there with its type. It never stands in a text.
+
+use std::borrow::Cow;
+
+use marktwice_core::Value;
+use marktwice_core::param::{Bound, BoundAs, ParamKind};
+use marktwice_port::EngineError;
+use marktwice_relational::params::{keep, text};
+use marktwice_sql::Language;
+use marktwice_sql::query::placeholders::{Replaced, replaced};
+
+use crate::client::Pg;
+use crate::error::engine;
+
+/// The setting of a parameter.
+fn setting(name: &str) -> String {
+    format!("marktwice.param_{name}")
+}
+
+/// The type that a value is read with.
+fn type_of(bound: &Bound) -> String {
+    match &bound.of {
+        BoundAs::Column(declared) => declared.clone(),
+        BoundAs::Kind(kind) => match kind {
+            ParamKind::Text => "text",
+            // A whole number in a text is of the smallest type that holds it.
+            ParamKind::Integer => match bound.value {
+                Value::Int(n) if i32::try_from(n).is_err() => "bigint",
+                _ => "integer",
+            },
+            ParamKind::Decimal => "numeric",
+            ParamKind::Real => "double precision",
+            ParamKind::Boolean => "boolean",
+            ParamKind::Date => "date",
+            ParamKind::Time => "time",
+            ParamKind::Moment => "timestamp",
+        }
+        .to_owned(),
+    }
+}
+
+impl Pg {
+    /// From now on `:name` stands for this value.
+    pub(crate) fn bind(&mut self, value: Bound) -> Result<(), EngineError> {
+        if self.inside {
+            self.set_param(&value)?;
+        }
+        keep(&mut self.params, value);
+        Ok(())
+    }
+
+    fn set_param(&mut self, bound: &Bound) -> Result<(), EngineError> {
+        let Some(text) = text(&bound.value) else { return Ok(()) };
+        let setting = setting(&bound.name);
+        self.client
+            .execute("SELECT pg_catalog.set_config($1, $2, true)", &[&setting, &text])
+            .map(|_| ())
+            .map_err(engine)
+    }
+
+    /// Binds all values anew: they are the transaction's.
+    pub(crate) fn set_params(&mut self) -> Result<(), EngineError> {
+        for bound in self.params.clone() {
+            self.set_param(&bound)?;
+        }
+        Ok(())
+    }
+
+    /// A text as it is sent; `None` where that is the very same.
+    pub(crate) fn with_params(&self, sql: &str) -> Option<Replaced> {
+        if self.params.is_empty() {
+            return None;
+        }
+        replaced(sql, Language::Postgres, &mut |name| {
+            let bound = self.params.iter().find(|bound| bound.name == name)?;
+            let of = type_of(bound);
+            Some(match text(&bound.value) {
+                None => format!("(NULL::{of})"),
+                Some(_) => format!("(pg_catalog.current_setting('{}')::{of})", setting(name)),
+            })
+        })
+    }
+
+    /// The same, as a text in any case.
+    pub(crate) fn sent<'s>(&self, sql: &'s str) -> Cow<'s, str> {
+        self.with_params(sql).map_or(Cow::Borrowed(sql), |replaced| Cow::Owned(replaced.text))
+    }
+}
