@@ -230,8 +230,14 @@ pub(crate) fn give_params(
     Ok(())
 }
 
-/// A change from its text, with what the command line adds to it.
-pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: &dyn Language) -> Result<Change, Trouble> {
+/// A change from its text, with what the command line adds to it; `checks` are those of a mark, where it comes from one: a
+/// check that was said on the line of the preview holds as well as one in its text.
+pub(crate) fn change_of(
+    text: &Text,
+    args: &ChangeArgs,
+    language: &dyn Language,
+    checks: Vec<QueryCheck>,
+) -> Result<Change, Trouble> {
     let (mut change, wanted) = text.change(language, &args.allow)?;
     let counts = args.rows.is_some() || args.changes.is_some();
     for step in &mut change.steps {
@@ -249,6 +255,8 @@ pub(crate) fn change_of(text: &Text, args: &ChangeArgs, language: &dyn Language)
     for check in &args.check {
         change.checks.push(quick_check(check, language)?);
     }
+    let unsaid = checks.into_iter().filter(|check| !change.checks.contains(check)).collect::<Vec<_>>();
+    change.checks.extend(unsaid);
     let null = args.with_null.iter().map(|name| (name.clone(), None));
     let given = args.with.iter().map(|(name, value)| (name.clone(), Some(value.clone()))).chain(null);
     give_params(&mut change, (&wanted, &given.collect::<Vec<_>>()), language, &text.name)?;

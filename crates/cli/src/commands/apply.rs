@@ -2,12 +2,13 @@
 
 use std::path::Path;
 
+use marktwice_core::param::Param;
 use marktwice_core::{Change, Value};
 use marktwice_run::{
     Agreement, ApplyOptions, MarkedChange, RunOutcome, Show, Shown, apply, look_again, mark_text,
 };
 
-use crate::args::{ApplyArgs, Common, Format};
+use crate::args::{ApplyArgs, ChangeArgs, Common, Format};
 use crate::desk::{Desk, Text, change_of, read_text};
 use crate::out::{print, tell};
 use crate::report::Trouble;
@@ -27,21 +28,8 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
             (Text { text, name: format!("mark {mark}"), origin: None }, Some(mark), checks, params)
         }
     };
-    // A mark has its values: what is said again must be the same, since it is held to the mark.
-    let mut own = args.change.clone();
-    for param in params {
-        if own.with.iter().any(|(name, _)| *name == param.name) || own.with_null.contains(&param.name) {
-            continue;
-        }
-        match typed(&param.value) {
-            Some(text) => own.with.push((param.name, text)),
-            None => own.with_null.push(param.name),
-        }
-    }
-    let mut change = change_of(&text, &own, desk.engine.language())?;
-    // A check that was said on the line of the preview holds as well as one in its text.
-    let unsaid = checks.into_iter().filter(|check| !change.checks.contains(check)).collect::<Vec<_>>();
-    change.checks.extend(unsaid);
+    let own = with_the_marks(args.change.clone(), &params)?;
+    let change = change_of(&text, &own, desk.engine.language(), checks)?;
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
     // Without a change the last preview is meant, and held to. It is no agreement by itself: --yes needs more.
     let implied =
@@ -57,6 +45,31 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
         keep_copy: args.keep_copy.clone(),
     };
     carry_out(common, &desk, &change, &options, ("marktwice-apply", &text.name))
+}
+
+/// The arguments with the values of a mark, which it is held to.
+fn with_the_marks(mut args: ChangeArgs, params: &[Param]) -> Result<ChangeArgs, Trouble> {
+    for param in params {
+        let text = typed(&param.value);
+        let said =
+            args.with.iter().find(|(name, _)| *name == param.name).map(|(_, value)| Some(value.clone()));
+        let null = args.with_null.contains(&param.name).then_some(None);
+        match said.or(null) {
+            Some(other) if other != text => {
+                let message = format!("the mark was taken with another value of {}", param.name);
+                return Err(Trouble::usage(
+                    message,
+                    "preview the change with this one, or leave the value out",
+                ));
+            }
+            Some(_) => {}
+            None => match text {
+                Some(text) => args.with.push((param.name.clone(), text)),
+                None => args.with_null.push(param.name.clone()),
+            },
+        }
+    }
+    Ok(args)
 }
 
 /// A parameter's value as it is typed; `None` for NULL.

@@ -170,6 +170,7 @@ impl Walk<'_> {
             &Text { text: text.to_owned(), name: name.to_owned(), origin: None },
             &args,
             self.context.engine.language(),
+            Vec::new(),
         )
         .map_err(|trouble| Failure::Usage {
             message: trouble.message.into(),

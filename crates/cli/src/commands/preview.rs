@@ -29,5 +29,5 @@ pub(super) fn change_and_name(desk: &Desk, args: &ChangeArgs) -> Result<(Change,
             "name a change file, - for standard input, or --sql TEXT",
         ));
     };
-    Ok((change_of(&text, args, desk.engine.language())?, text.name))
+    Ok((change_of(&text, args, desk.engine.language(), Vec::new())?, text.name))
 }

@@ -19,6 +19,7 @@ mod compare;
 mod connecting;
 mod constraints;
 mod exact;
+mod given;
 mod inserted;
 mod joined;
 mod keys;

@@ -106,8 +106,14 @@ pub(crate) fn read(
     forms: &[Form],
     give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
 ) -> Result<(), EngineError> {
-    let lost =
-        |e: std::io::Error| EngineError::Other(format!("the connection broke off while rows were read: {e}"));
+    let lost = |e: std::io::Error| match e.get_ref().is_some_and(|inner| inner.is::<postgres::Error>()) {
+        // What the server says of the statement, once it is at work, comes where its rows would have come.
+        true => match e.into_inner().map(|inner| inner.downcast::<postgres::Error>()) {
+            Some(Ok(said)) => crate::error::engine(*said),
+            _ => EngineError::Other("the connection broke off while rows were read".to_owned()),
+        },
+        false => EngineError::Other(format!("the connection broke off while rows were read: {e}")),
+    };
     let mut line = Vec::new();
     let mut cell = Vec::new();
     loop {

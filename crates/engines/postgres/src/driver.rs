@@ -109,6 +109,10 @@ impl Driver for Pg {
         Pg::bind(self, value)
     }
 
+    fn type_values(&mut self, statement: &str) -> Result<(), EngineError> {
+        self.type_params(statement)
+    }
+
     fn described(&mut self, schema: &str, table: &str) -> Result<Table, EngineError> {
         describe(self, schema, table)
     }

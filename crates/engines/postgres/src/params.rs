@@ -9,6 +9,7 @@ use marktwice_port::EngineError;
 use marktwice_relational::params::{keep, text};
 use marktwice_sql::Language;
 use marktwice_sql::query::placeholders::{Replaced, replaced};
+use postgres::types::Type;
 
 use crate::client::Pg;
 use crate::error::engine;
@@ -63,6 +64,42 @@ impl Pg {
     pub(crate) fn set_params(&mut self) -> Result<(), EngineError> {
         for bound in self.params.clone() {
             self.set_param(&bound)?;
+        }
+        Ok(())
+    }
+
+    /// Lets the server say which types the texts among the values have in a statement, as it would of texts that are written
+    /// there in quotes.
+    pub(crate) fn type_params(&mut self, sql: &str) -> Result<(), EngineError> {
+        let texts: Vec<String> = self
+            .params
+            .iter()
+            .filter(|bound| bound.of == BoundAs::Kind(ParamKind::Text))
+            .map(|bound| bound.name.clone())
+            .collect();
+        let mut marked: Vec<String> = Vec::new();
+        let numbered = replaced(sql, Language::Postgres, &mut |name| {
+            if !texts.iter().any(|text| text == name) {
+                return None;
+            }
+            let at = marked.iter().position(|known| known == name).unwrap_or_else(|| {
+                marked.push(name.to_owned());
+                marked.len() - 1
+            });
+            Some(format!("${}", at + 1))
+        });
+        let Some(numbered) = numbered else { return Ok(()) };
+        let rest = self.sent(&numbered.text).into_owned();
+        self.run("SAVEPOINT marktwice_typed")?;
+        let types: Option<Vec<u32>> =
+            self.client.prepare(&rest).ok().map(|s| s.params().iter().map(Type::oid).collect());
+        self.run("ROLLBACK TO SAVEPOINT marktwice_typed; RELEASE SAVEPOINT marktwice_typed")?;
+        // What is wrong with it is told when it is compiled.
+        for (name, of) in marked.iter().zip(types.into_iter().flatten()) {
+            let said = self.one(&format!("SELECT pg_catalog.format_type({of}, NULL)"))?;
+            if let (Some(said), Some(bound)) = (said, self.params.iter_mut().find(|b| b.name == *name)) {
+                bound.of = BoundAs::Column(said);
+            }
         }
         Ok(())
     }

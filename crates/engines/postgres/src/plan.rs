@@ -77,6 +77,7 @@ pub(crate) fn plan(
     let statement = single_statement(source, LANGUAGE).map_err(refused)?;
     let text = statement.of(source);
     pg.run("SAVEPOINT marktwice_compiled")?;
+    pg.type_params(text)?;
     let sent = pg.with_params(text);
     if let Err(error) = pg.client.prepare(sent.as_ref().map_or(text, |sent| &sent.text)) {
         let Some(db) = error.as_db_error() else { return Err(engine(error)) };

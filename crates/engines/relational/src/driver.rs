@@ -117,6 +117,11 @@ pub trait Driver: Shell + 'static {
     /// From now on `:name` stands for this value.
     fn bind(&mut self, value: Bound) -> Result<(), EngineError>;
 
+    /// Finds out which types values have in a statement that is about to be asked, where the engine says so.
+    fn type_values(&mut self, _statement: &str) -> Result<(), EngineError> {
+        Ok(())
+    }
+
     // The catalogue.
 
     /// A table as it is defined now.

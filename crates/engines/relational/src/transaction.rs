@@ -141,6 +141,7 @@ impl<D: Driver> Hold for Transaction<'_, D> {
         self.driver.may_hold(detail)?;
         let (held, gathered, about) = self.driver.acting(|driver| {
             driver.unchanged(detail)?;
+            driver.type_values(&plan.statement)?;
             let nodes = detail.along.iter().flat_map(|graph| &graph.nodes);
             nodes.into_iter().try_for_each(|node| still_defined(driver, &node.table))?;
             create(driver, plan, detail)?;
