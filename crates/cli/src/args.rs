@@ -321,8 +321,14 @@ pub(crate) struct DraftArgs {
     /// Delete rows instead
     #[arg(long)]
     pub(crate) delete: bool,
+    /// Write two steps that bring the table up to what this table says: what is there is updated, and what is not comes in
+    #[arg(long, value_name = "TABLE", conflicts_with_all = ["filter", "rows_like", "sets", "delete"])]
+    pub(crate) from_table: Option<String>,
+    /// The columns of both tables that tell whether a row is there already (a,b); without them the table's own key
+    #[arg(long, value_name = "COLUMN", value_delimiter = ',', num_args = 1, requires = "from_table")]
+    pub(crate) key: Vec<String>,
     /// A statement that is not taken as it is: write what to run instead, step by step
-    #[arg(long, value_name = "TEXT", conflicts_with_all = ["table", "filter", "rows_like", "sets", "delete"])]
+    #[arg(long, value_name = "TEXT", conflicts_with_all = ["table", "filter", "rows_like", "sets", "delete", "from_table"])]
     pub(crate) sql: Option<String>,
     /// Write into this file instead of to standard output; a file that is there is not overwritten
     #[arg(long, value_name = "FILE")]

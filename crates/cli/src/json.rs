@@ -11,7 +11,7 @@ use marktwice_core::value::list_to_json;
 use marktwice_core::verify::Fault;
 use marktwice_core::{CellDiff, Image, Value};
 use marktwice_run::{
-    Answer, BatchPreview, Block, Compared, Conflicts, Difference, End, Entry, Faults, Kept, KeptRows,
+    Answer, BatchPreview, Block, Compared, Conflicts, Difference, End, Entry, Faults, InAll, Kept, KeptRows,
     Preview, Rehearsal, RunOutcome, Settling, Shown, ShownRow, Since, StepDifference, StepPreview,
     UndoPreview, Unmet, Verdict,
 };
@@ -143,11 +143,17 @@ fn step(step: &StepPreview) -> Json {
     and(block(&step.block), fields)
 }
 
+fn in_all(all: &InAll) -> Json {
+    let InAll { table, updated, equal, inserted, twice } = all;
+    json!({ "table": table, "updated": updated, "equal": equal, "inserted": inserted, "twice": twice })
+}
+
 fn of_change(preview: &Preview) -> Json {
     json!({
         "database": preview.database,
         "title": preview.title,
         "params": marktwice_core::param::to_map(&preview.params),
+        "in_all": preview.in_all().iter().map(in_all).collect::<Vec<_>>(),
         "mark": preview.mark,
         "rehearsed": preview.rehearsed,
         "triggered": preview.triggered.iter().map(along).collect::<Vec<_>>(),

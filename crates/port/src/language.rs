@@ -97,6 +97,26 @@ pub struct Days {
     pub mixed: String,
 }
 
+/// A table that is to be brought up to what another one says.
+#[derive(Debug, Clone, Copy)]
+pub struct Merge<'a> {
+    /// The table that is written, and whether its schema is written too.
+    pub target: (&'a Target, bool),
+    /// The table that is read.
+    pub source: (&'a Target, bool),
+    /// The columns of both that tell whether a row is there already; the key of the written one where none is named.
+    pub key: &'a [String],
+}
+
+/// The steps for that.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Merged {
+    /// What is there is updated, then what is not comes in.
+    pub steps: Vec<String>,
+    /// What a reader should know of them.
+    pub said: Vec<String>,
+}
+
 /// What cannot be composed: what is wrong, and what to do.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
@@ -120,6 +140,17 @@ pub trait Language {
     /// # Errors
     /// Where what was typed names no row or no column, or does not fit.
     fn compose(&self, draft: &Draft<'_>) -> Result<Composed, Uncomposed>;
+
+    /// Writes the steps that bring a table up to what another one says.
+    ///
+    /// # Errors
+    /// Where they have no such key, or the language has no such steps.
+    fn merge(&self, merge: &Merge<'_>) -> Result<Merged, Uncomposed> {
+        Err(Uncomposed {
+            message: format!("{} cannot be brought up to another one here", merge.target.0.table),
+            hint: "write the steps yourself".to_owned(),
+        })
+    }
 
     /// A value as it would be typed for this column, so that [`Language::compose`] means the very same; `None` where that cannot
     /// be typed.

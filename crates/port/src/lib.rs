@@ -14,7 +14,7 @@ pub mod transaction;
 
 pub use ambient::{Ambient, Phase, Silent, Stamp, Stopper, Watch};
 pub use error::{Broken, Constraint, EngineError, Overtaken, SinkError, Unusable};
-pub use language::{Composed, Cut, Days, Draft, Language, Said, Uncomposed, Which, Work};
+pub use language::{Composed, Cut, Days, Draft, Language, Merge, Merged, Said, Uncomposed, Which, Work};
 pub use logbook::{
     Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader, SnapshotWriter,
 };

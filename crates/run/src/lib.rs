@@ -40,7 +40,9 @@ pub use look::{
 pub use mark::{MarkedChange, mark_text};
 pub use noticed::side_text;
 pub use outcome::{End, Failure, RunOutcome};
-pub use preview::{BatchPreview, Block, Preview, Show, ShownRow, Since, StepPreview, UndoPreview, Unmet};
+pub use preview::{
+    BatchPreview, Block, InAll, Preview, Show, ShownRow, Since, StepPreview, UndoPreview, Unmet,
+};
 pub use settle::{Compared, Settled, Settling, Verdict, damaged, set_aside, settle};
 pub use taking::{Rehearsal, preview, preview_again, rehearse_change};
 pub use undo::{UndoOptions, undo};

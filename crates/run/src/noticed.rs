@@ -118,7 +118,9 @@ pub(crate) fn explained(error: EngineError, plan: &Plan) -> EngineError {
 /// Constraints that a step would break, as findings. In a change of several steps another one may mend it.
 pub(crate) fn broken(breaches: &[Breach], target: &Target, several: bool) -> Vec<Finding> {
     let one = |breach: &Breach| {
-        let later = several.then(|| "another step may mend it".to_owned());
+        // What rows that come in together hold, no other step makes another thing of.
+        let alone = breach.comes && breach.among;
+        let later = (several && !alone).then(|| "another step may mend it".to_owned());
         let unless = breach.unless.clone().or(later);
         let why = unless.as_ref().map_or(String::new(), |why| format!("; {why}"));
         let finding = Finding::new(breach.code(), format!("{}{why}", breach.sentence(&target.table)));

@@ -194,6 +194,8 @@ pub struct StepPreview {
     pub name: Option<String>,
     /// The statement.
     pub statement: String,
+    /// Rows that would come in and hold what others of them do in a key.
+    pub twice: u64,
     /// The statement as it is sent, where that is another text.
     pub sent: Option<String>,
     /// What pins the rows.
@@ -248,6 +250,21 @@ impl StepPreview {
         let others = self.total.saturating_sub(own);
         (self.told && sure && block.matched > 0 && others > 0).then_some(others)
     }
+}
+
+/// What becomes of a table that one step updates and another brings rows into.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct InAll {
+    /// The table.
+    pub table: String,
+    /// Rows that hold something else afterwards; where that is not known, all that match.
+    pub updated: u64,
+    /// Rows that are equal already, where that is known.
+    pub equal: Option<u64>,
+    /// Rows that come in.
+    pub inserted: u64,
+    /// Rows that the source gives more than once.
+    pub twice: u64,
 }
 
 /// The preview of a change.
@@ -313,6 +330,31 @@ impl Preview {
     /// Whether nothing would be done.
     pub fn nothing_to_do(&self) -> bool {
         self.steps.iter().all(StepPreview::nothing_to_do)
+    }
+
+    /// Tables that one step updates and another brings rows into, with what becomes of them in all; only where all of it is
+    /// known.
+    pub fn in_all(&self) -> Vec<InAll> {
+        let mut all = Vec::new();
+        for (at, update) in self.steps.iter().enumerate() {
+            let same = |step: &&StepPreview| {
+                step.block.kind == StepKind::Insert && step.block.target.same_table(&update.block.target)
+            };
+            let Some(insert) = self.steps.iter().skip(at + 1).find(same) else { continue };
+            if update.block.kind != StepKind::Update || !(update.told && insert.told) {
+                continue;
+            }
+            let sure = !update.block.uncertain();
+            let matched_again = update.many.as_ref().map_or(0, |many| many.rows);
+            all.push(InAll {
+                table: update.block.target.table.clone(),
+                updated: if sure { update.block.changes } else { update.block.matched },
+                equal: sure.then(|| update.block.matched - update.block.changes),
+                inserted: insert.block.matched,
+                twice: matched_again + insert.twice,
+            });
+        }
+        all
     }
 
     /// Steps whose rows only a rehearsal can tell, from 0.

@@ -330,6 +330,10 @@ fn assemble(
         },
         name: terms.name.clone(),
         statement: plan.statement.clone(),
+        twice: {
+            let among = collector.breaches.found.iter().filter(|b| b.comes && b.among);
+            among.map(|breach| breach.rows).max().unwrap_or_default()
+        },
         sent: plan.sent.clone(),
         pin: plan.pin.clone(),
         waits: planned.standing.waits.clone(),

@@ -10,6 +10,7 @@ use crate::dialect::language::Language;
 use crate::text::in_parentheses;
 use marktwice_core::near::nearest;
 
+pub mod merge;
 mod moments;
 mod values;
 

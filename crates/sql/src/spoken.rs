@@ -68,6 +68,10 @@ impl port::Language for Language {
         compose::compose(*self, draft)
     }
 
+    fn merge(&self, merge: &port::Merge<'_>) -> Result<port::Merged, Uncomposed> {
+        compose::merge::merge(*self, merge)
+    }
+
     fn typed(&self, column: &Column, value: &Value) -> Option<String> {
         compose::typed(*self, column, value)
     }

@@ -6,7 +6,7 @@ use std::path::Path;
 use marktwice_change::{block, step_block};
 use marktwice_core::study::Alike;
 use marktwice_core::{Target, words};
-use marktwice_port::{Draft, Which, Work};
+use marktwice_port::{Draft, Merge, Which, Work};
 use marktwice_run::{Failure, InCommon, in_common, rows, survey, target};
 
 use crate::args::{Common, DraftArgs, Format, word};
@@ -26,7 +26,10 @@ pub(crate) fn run(common: &Common, args: &DraftArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
     let (text, alike) = match (&args.sql, &args.table) {
         (Some(sql), _) => (steps(&desk, sql)?, InCommon::default()),
-        (None, Some(name)) => draft(&desk, args, name)?,
+        (None, Some(name)) => match &args.from_table {
+            Some(from) => (from_table(&desk, (name, from), &args.key)?, InCommon::default()),
+            None => draft(&desk, args, name)?,
+        },
         (None, None) => return Err(Trouble::usage("no table is named", "name a table")),
     };
     if let Some(path) = &args.to {
@@ -83,6 +86,29 @@ fn steps(desk: &Desk, sql: &str) -> Result<String, Trouble> {
             Ok(format!("{}\n{}", block("", None), each.collect::<Vec<_>>().join("\n")))
         }
     }
+}
+
+/// The steps that bring a table up to what another one says. The engine is asked whether it takes them before they are written.
+fn from_table(desk: &Desk, (into, from): (&str, &str), key: &[String]) -> Result<String, Trouble> {
+    let language = desk.engine.language();
+    let seen = |typed: &str| {
+        let (schema, name) = language.table_name(typed);
+        let found = desk.with(|context| target(context, schema.as_deref(), &name));
+        let found = found.map_err(|failure| super::look::no_table(desk, failure, &name))?;
+        Ok::<_, Trouble>((found.seen, schema.is_some()))
+    };
+    let ((own, own_said), (other, other_said)) = (seen(into)?, seen(from)?);
+    let merge = Merge { target: (&own, own_said), source: (&other, other_said), key };
+    let merged = language.merge(&merge).map_err(|wrong| Trouble::usage(wrong.message, wrong.hint))?;
+    let mut text = block(&format!("{into} as {from} has it"), None);
+    text.push_str(&language.comment(&merged.said));
+    for step in &merged.steps {
+        desk.with(|context| rows(context, step, None, Some(0)))
+            .map_err(|failure| Trouble::failure(&failure, "the drafted step").on(&desk.shown))?;
+        // A second run finds nothing to do, and that is as it should be.
+        text.push_str(&format!("\n/* marktwice step\nrows = \"0+\"\n*/\n{step}{}\n", language.end()));
+    }
+    Ok(text)
 }
 
 /// Rows that are looked at for what they have in common.

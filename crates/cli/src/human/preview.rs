@@ -74,6 +74,18 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
         beside::by_triggers(&mut out, written, done_word(written.kind), by);
     }
     beside::queries(&mut out, &preview.checks);
+    for all in preview.in_all() {
+        let are_equal = |n: u64| format!("{} {} equal already", number(n), verb(n, "is", "are"));
+        let equal = all.equal.map_or_else(|| "which are equal is not known".to_owned(), are_equal);
+        let twice = match all.twice {
+            0 => "none is there twice in the source".to_owned(),
+            n => format!("{} {} there twice in the source", number(n), verb(n, "is", "are")),
+        };
+        let (table, updated) = (cells::escape(&all.table), rows(all.updated));
+        let inserted = number(all.inserted);
+        let text = format!("{table} in all: {updated} updated, {inserted} inserted, {equal}; {twice}");
+        let _ = writeln!(out, "\n  {}", styled(BOLD, &text));
+    }
     out
 }
 

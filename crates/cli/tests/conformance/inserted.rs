@@ -210,3 +210,46 @@ fn triggers_and_numbers_that_are_left_to_the_engine() {
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
 }
+
+#[test]
+fn a_table_is_brought_up_to_what_another_says() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run(
+            "CREATE TABLE yield (hive_id integer NOT NULL, season integer NOT NULL, kilos decimal(8,2), note varchar(20), PRIMARY KEY (hive_id, season));
+             INSERT INTO yield VALUES (1, 2025, 10, 'a'), (1, 2026, 11, 'b'), (2, 2025, NULL, 'c'), (3, 2025, 7.5, 'd');
+             CREATE TABLE sheet (season integer, hive_id integer, kilos varchar(9), line integer);
+             INSERT INTO sheet VALUES (2025, 1, '10.00', 1), (2026, 1, '12.25', 2), (2025, 2, '3', 3), (2026, 4, '9', 4), (NULL, 4, '1', 5);",
+        );
+        let before = stage.dump();
+        s.run(&["draft", "yield", "--from-table", "sheet", "--to", "up.sql"]).expect(0);
+        let preview = s.run(&["preview", "up.sql"]).expect(0);
+        preview.says(
+            "yield in all: 2 rows updated, 1 inserted, 1 is equal already; none is there twice in the source",
+        );
+        let json = s.run(&["preview", "up.sql", "--format", "json"]).expect(0).json();
+        assert_eq!(json["in_all"][0]["equal"], 1, "{json}");
+        assert!(json["steps"][1]["waits"].as_array().is_none_or(Vec::is_empty), "{:?} {json}", stage.on);
+        s.run(&["apply", "up.sql", "--yes"]).expect(0).says("2 steps committed");
+        let there = "SELECT count(*) FROM yield WHERE (hive_id = 1 AND season = 2026 AND kilos = 12.25 AND note = 'b') OR (hive_id = 4 AND note IS NULL)";
+        assert!(stage.value(there).contains('2'), "{:?}", stage.on);
+        // A second run finds nothing to do.
+        s.run(&["apply", "up.sql", "--yes"]).expect(0).says("Nothing to do");
+        s.run(&["undo", "--yes", "--rows", "1+"]).expect(0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        // What the source gives twice with other values nobody can decide.
+        stage.run("INSERT INTO sheet VALUES (2025, 1, '99', 6), (2026, 4, '5', 7);");
+        s.run(&["preview", "up.sql"])
+            .expect(3)
+            .says("many-sources")
+            .says("2 rows would hold the same hive_id, season")
+            .says("3 are there twice in the source");
+        let before = stage.dump();
+        s.run(&["apply", "up.sql", "--yes"]).expect(3).says("many-sources");
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        s.run(&["draft", "yield", "--from-table", "sheet", "--key", "hiveid"])
+            .expect(2)
+            .says("did you mean hive_id?");
+        s.run(&["draft", "yield", "--from-table", "sheet", "--key", "hive_id"]).expect(0).says("kilos = ");
+    });
+}

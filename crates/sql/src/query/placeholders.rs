@@ -29,7 +29,7 @@ pub fn placeholders(text: &str, language: Language) -> Vec<(Range<usize>, String
                 let next = tokens.get(at + 1).filter(|next| next.slice.start == token.slice.end);
                 let before = at.checked_sub(1).and_then(|b| tokens.get(b));
                 let joined = before.is_some_and(|b| b.slice.end == token.slice.start && is_name(b));
-                if let Some(name) = next.filter(|next| is_name(next) && !joined).and_then(|n| bare(n)) {
+                if let Some(name) = next.filter(|next| is_name(next) && !joined).and_then(bare) {
                     found.push((token.slice.start..token.slice.end + name.len(), name));
                 }
             }
