@@ -18,9 +18,11 @@ use serde::Deserialize;
 
 mod checks;
 pub mod params;
+pub mod sheets;
 
 use checks::Check;
 use params::{Declared, Expected};
+use sheets::SheetBlock;
 
 /// What is wrong with a change file.
 #[derive(Debug, Clone, thiserror::Error)]
@@ -55,6 +57,8 @@ struct Header {
     keep: Option<String>,
     #[serde(default)]
     params: BTreeMap<String, Declared>,
+    #[serde(default)]
+    sheet: BTreeMap<String, SheetBlock>,
     #[serde(default)]
     was: BTreeMap<String, Said>,
     #[serde(default)]
@@ -142,11 +146,20 @@ pub fn read(text: &str, language: &dyn Language) -> Result<Change, ChangeError> 
     read_whole(text, language).map(|(change, _)| change)
 }
 
-/// The same, with the parameters that it declares.
+/// What a text declares besides, which needs values or files.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct More {
+    /// Parameters.
+    pub params: Vec<Expected>,
+    /// Sheets, by name.
+    pub sheets: BTreeMap<String, SheetBlock>,
+}
+
+/// The same, with what it declares.
 ///
 /// # Errors
 /// As [`read`].
-pub fn read_whole(text: &str, language: &dyn Language) -> Result<(Change, Vec<Expected>), ChangeError> {
+pub fn read_whole(text: &str, language: &dyn Language) -> Result<(Change, More), ChangeError> {
     let source = text.strip_prefix('\u{feff}').unwrap_or(text).to_owned();
     let cut = match language.cut(&source) {
         Ok(cut) => cut,
@@ -158,7 +171,7 @@ pub fn read_whole(text: &str, language: &dyn Language) -> Result<(Change, Vec<Ex
                 hint: "close it".into(),
             });
         }
-        Err(_) => return Ok((Change::of(source), Vec::new())),
+        Err(_) => return Ok((Change::of(source), More::default())),
     };
     let step = |range: Range<usize>| ChangeStep { terms: Terms::default(), range };
     let mut steps: Vec<ChangeStep> = cut.steps.into_iter().map(step).collect();
@@ -170,13 +183,13 @@ pub fn read_whole(text: &str, language: &dyn Language) -> Result<(Change, Vec<Ex
         file: false,
         blocks: Vec::new(),
         checks: Vec::new(),
-        wanted: Vec::new(),
+        more: More::default(),
     };
     for comment in cut.comments {
         reader.comment(comment)?;
     }
     reader.give_checks()?;
-    Ok((reader.change, reader.wanted))
+    Ok((reader.change, reader.more))
 }
 
 /// A text for a block about the whole file, with what is known already.
@@ -201,8 +214,8 @@ struct Reader {
     blocks: Vec<usize>,
     /// Checks, each with its block and the step whose block that is.
     checks: Vec<(Range<usize>, Option<usize>, Check)>,
-    /// Parameters that are declared.
-    wanted: Vec<Expected>,
+    /// What is declared.
+    more: More,
 }
 
 impl Reader {
@@ -276,17 +289,19 @@ impl Reader {
             archive_to,
             keep,
             params,
+            sheet,
             was,
             check,
         } = header;
-        if step.is_some() && !params.is_empty() {
-            let what = "parameters are about the whole file";
+        if step.is_some() && !(params.is_empty() && sheet.is_empty()) {
+            let what = "parameters and sheets are about the whole file";
             return Err(self.error(inside, what, "move them into a block that begins with `/* marktwice`"));
         }
         for (name, declared) in params {
             let form = "write [params.NAME] with type = \"date\" (text, integer, decimal, real, boolean, date, time, moment), default and meaning";
-            self.wanted.push(declared.named(&name).map_err(|what| self.error(inside, &what, form))?);
+            self.more.params.push(declared.named(&name).map_err(|what| self.error(inside, &what, form))?);
         }
+        self.more.sheets.extend(sheet);
         if let Some(name) = keep.as_deref().filter(|name| !params::is_name(name)) {
             let what = format!("keep says \"{name}\", which is no name of a parameter");
             return Err(self.error(inside, &what, "write letters, digits and _"));

@@ -7,9 +7,10 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
 use marktwice_core::words;
-use marktwice_port::{Ambient, Phase, Silent, Stamp, Stopper};
+use marktwice_core::sheet::Sheet;
+use marktwice_port::{Ambient, Phase, SheetLines, Silent, Stamp, Stopper};
 
-use crate::exit;
+use crate::{csv_file, exit};
 
 static STOP: AtomicBool = AtomicBool::new(false);
 
@@ -176,6 +177,7 @@ impl Real {
 
 fn name(phase: Phase) -> &'static str {
     match phase {
+        Phase::Sheet => "reading a sheet",
         Phase::Reading => "reading the matched rows",
         Phase::Holding => "holding the rows in the transaction",
         Phase::Executing => "executing the statement",
@@ -188,6 +190,10 @@ fn name(phase: Phase) -> &'static str {
 }
 
 impl Ambient for Real {
+    fn sheet(&self, sheet: &Sheet) -> Result<SheetLines, String> {
+        csv_file::lines(sheet)
+    }
+
     fn now(&self) -> Stamp {
         let now = jiff::Timestamp::now();
         Stamp {

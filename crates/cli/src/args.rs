@@ -209,6 +209,9 @@ pub(crate) struct ChangeArgs {
     /// A value for :name in the change: NAME=VALUE; may be given more than once
     #[arg(long, value_name = "NAME=VALUE", value_parser = given)]
     pub(crate) with: Vec<(String, String)>,
+    /// A spreadsheet as CSV that the change reads as a table of this name: NAME=FILE; may be given more than once
+    #[arg(long, value_name = "NAME=FILE", value_parser = given)]
+    pub(crate) sheet: Vec<(String, String)>,
     /// NULL for :name in the change; may be given more than once
     #[arg(long, value_name = "NAME")]
     pub(crate) with_null: Vec<String>,

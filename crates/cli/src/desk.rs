@@ -1,13 +1,16 @@
 //! The database that a command is about, with its logbook, and the change that it is given.
 
 use std::io::Read;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use marktwice_change::params::{Expected, give};
+use marktwice_change::More;
+use marktwice_change::params::{Expected, give, is_name};
+use marktwice_change::sheets::SheetBlock;
 use marktwice_core::TextPlace;
 use marktwice_core::asked::{QueryCheck, Wanted, Wants};
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::sheet::Sheet;
 use marktwice_core::table::NamedBy;
 use marktwice_core::{Change, Code, Terms};
 use marktwice_logbook::Shelf;
@@ -18,6 +21,7 @@ use marktwice_run::Context;
 use crate::ambient::Real;
 use crate::args::{ChangeArgs, Common};
 use crate::config::Config;
+use crate::csv_file;
 use crate::engines::{self, Kind};
 use crate::place;
 use crate::report::Trouble;
@@ -148,12 +152,12 @@ impl Text {
         &self,
         language: &dyn Language,
         allow: &[Code],
-    ) -> Result<(Change, Vec<Expected>), Trouble> {
+    ) -> Result<(Change, More), Trouble> {
         let read = marktwice_change::read_whole(&self.text, language);
-        let (mut change, wanted) = read.map_err(|e| Trouble::change(e, &self.name))?;
+        let (mut change, more) = read.map_err(|e| Trouble::change(e, &self.name))?;
         change.origin.clone_from(&self.origin);
         change.allow.extend(allow);
-        Ok((change, wanted))
+        Ok((change, more))
     }
 
     /// What stands in a file; `-` is standard input.
@@ -230,6 +234,34 @@ pub(crate) fn give_params(
     Ok(())
 }
 
+/// The sheets of a change: those of its text, and those of the line, which names the file of one that the text describes.
+fn sheets(text: &Text, args: &ChangeArgs, more: &More) -> Result<Vec<Sheet>, Trouble> {
+    let mut all = Vec::new();
+    for (name, block) in &more.sheets {
+        let line = args.sheet.iter().find(|(named, _)| named == name).map(|(_, file)| PathBuf::from(file));
+        let beside = text.origin.as_deref().and_then(|origin| Path::new(origin).parent());
+        let own = block.file.as_ref().map(|file| beside.map_or_else(|| PathBuf::from(file), |at| at.join(file)));
+        let Some(path) = line.or(own) else {
+            let hint = format!("name it: --sheet {name}=FILE.csv, or file = in [sheet.{name}]");
+            return Err(Trouble::usage(format!("the sheet {name} has no file"), hint));
+        };
+        all.push(csv_file::look(name, &path, block)?);
+    }
+    for (name, file) in &args.sheet {
+        if more.sheets.contains_key(name) {
+            continue;
+        }
+        if !is_name(name) {
+            return Err(Trouble::usage(format!("{name} is no name for a sheet"), "write letters, digits and _"));
+        }
+        if all.iter().any(|sheet: &Sheet| sheet.name == *name) {
+            return Err(Trouble::usage(format!("two files are given for the sheet {name}"), "give one"));
+        }
+        all.push(csv_file::look(name, Path::new(file), &SheetBlock::default())?);
+    }
+    Ok(all)
+}
+
 /// A change from its text, with what the command line adds to it; `checks` are those of a mark, where it comes from one: a
 /// check that was said on the line of the preview holds as well as one in its text.
 pub(crate) fn change_of(
@@ -238,7 +270,7 @@ pub(crate) fn change_of(
     language: &dyn Language,
     checks: Vec<QueryCheck>,
 ) -> Result<Change, Trouble> {
-    let (mut change, wanted) = text.change(language, &args.allow)?;
+    let (mut change, more) = text.change(language, &args.allow)?;
     let counts = args.rows.is_some() || args.changes.is_some();
     for step in &mut change.steps {
         step.terms.also_writes.extend(args.also_writes.iter().cloned());
@@ -259,7 +291,8 @@ pub(crate) fn change_of(
     change.checks.extend(unsaid);
     let null = args.with_null.iter().map(|name| (name.clone(), None));
     let given = args.with.iter().map(|(name, value)| (name.clone(), Some(value.clone()))).chain(null);
-    give_params(&mut change, (&wanted, &given.collect::<Vec<_>>()), language, &text.name)?;
+    give_params(&mut change, (&more.params, &given.collect::<Vec<_>>()), language, &text.name)?;
+    change.sheets = sheets(text, args, &more)?;
     (change.again, change.quick) = (args.again, args.quick);
     change.shown = args.columns.iter().map(|name| name.trim().to_owned()).collect();
     let terms = change.terms(0);

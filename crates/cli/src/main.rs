@@ -5,6 +5,7 @@ mod ambient;
 mod args;
 mod commands;
 mod config;
+mod csv_file;
 mod dated;
 mod desk;
 mod engines;

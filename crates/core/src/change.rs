@@ -7,6 +7,7 @@ use crate::check::EachCheck;
 use crate::expect::Expect;
 use crate::finding::Code;
 use crate::param::Param;
+use crate::sheet::Sheet;
 use crate::side::{AlsoWrites, SideWrite, rows_of};
 
 /// What is thought of rows that hold the new values already.
@@ -139,6 +140,8 @@ pub struct Change {
     pub checks: Vec<QueryCheck>,
     /// Parameters with their values.
     pub params: Vec<Param>,
+    /// Spreadsheets that are read as tables.
+    pub sheets: Vec<Sheet>,
     /// The file that it was read from, as one that is edited and previewed again is told: its real path.
     pub origin: Option<String>,
     /// Whether a second run of the same statements is meant.

@@ -132,6 +132,22 @@ pub fn texts<'a>(parts: impl IntoIterator<Item = &'a str>) -> String {
     blake3::hash(&buffer).to_hex().to_string()
 }
 
+/// A hash of bytes that come piece by piece.
+#[derive(Debug, Clone, Default)]
+pub struct Running(blake3::Hasher);
+
+impl Running {
+    /// Adds a piece.
+    pub fn add(&mut self, bytes: &[u8]) {
+        self.0.update(bytes);
+    }
+
+    /// The hash of all of them, in hexadecimal.
+    pub fn finish(&self) -> String {
+        self.0.finalize().to_hex().to_string()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -26,6 +26,7 @@ pub mod param;
 pub mod receipt;
 pub mod record;
 pub mod shape;
+pub mod sheet;
 pub mod side;
 pub mod steps;
 pub mod study;

@@ -9,6 +9,7 @@ use crate::check::CheckFound;
 use crate::finding::{Code, Finding};
 use crate::hash::Fingerprint;
 use crate::mark::StepKind;
+use crate::sheet::Sheet;
 use crate::side::SideWrite;
 use crate::triggered::TriggeredReceipt;
 use crate::way_back::WayBack;
@@ -228,6 +229,9 @@ pub struct Receipt {
     /// Its parameters by name: what each is, and its value.
     #[serde(default, skip_serializing_if = "serde_json::Map::is_empty")]
     pub params: serde_json::Map<String, serde_json::Value>,
+    /// Spreadsheets that it read as tables.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sheets: Vec<Sheet>,
     /// What checks of the whole change have found.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<QueryFound>,
@@ -290,6 +294,7 @@ impl Receipt {
             copy: None,
             kept_copy: None,
             params: serde_json::Map::new(),
+            sheets: Vec::new(),
             checks: Vec::new(),
             triggered: None,
             token: None,

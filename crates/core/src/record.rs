@@ -8,6 +8,7 @@ use crate::asked::QueryCheck;
 use crate::hash::Fingerprint;
 use crate::mark::{Foreseen, MarkSummary, Parts, StepKind};
 use crate::receipt::DatabaseId;
+use crate::sheet::Sheet;
 use crate::table::Target;
 
 /// Version of the mark format written, and the newest read. Version 1: the first.
@@ -65,6 +66,9 @@ pub struct MarkHeader {
     /// Values of parameters by name (none in this version of the program).
     #[serde(default)]
     pub params: serde_json::Map<String, serde_json::Value>,
+    /// Spreadsheets that are read as tables.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sheets: Vec<Sheet>,
     /// Settings that bear on meaning.
     pub settings: Vec<String>,
     /// The steps, in order.

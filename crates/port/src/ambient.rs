@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use marktwice_core::sheet::Sheet;
+
 /// Tells whether somebody asked to stop.
 pub type Stopper = Arc<dyn Fn() -> bool + Send + Sync>;
 
@@ -30,6 +32,8 @@ pub struct Stamp {
 /// What a run is busy with.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Phase {
+    /// Reading a sheet.
+    Sheet,
     /// Reading the matched rows.
     Reading,
     /// Copying the whole database.
@@ -48,8 +52,22 @@ pub enum Phase {
     Committing,
 }
 
+/// One line of a sheet: its number in the file, and its cells.
+pub type SheetLine = (u64, Vec<String>);
+
+/// The lines of a sheet, in order; an error says what is wrong, and in which line.
+pub type SheetLines = Box<dyn Iterator<Item = Result<SheetLine, String>>>;
+
 /// The surroundings.
 pub trait Ambient {
+    /// The lines of a sheet, from the file that it was first read from.
+    ///
+    /// # Errors
+    /// Where it cannot be read, or is another one by now.
+    fn sheet(&self, sheet: &Sheet) -> Result<SheetLines, String> {
+        Err(format!("there is no {} here", sheet.file))
+    }
+
     /// The time.
     fn now(&self) -> Stamp;
 

@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use marktwice_core::finding::TextPlace;
+use marktwice_core::param::ParamKind;
 use marktwice_core::table::{Column, Target};
 use marktwice_core::value::Value;
 
@@ -117,6 +118,22 @@ pub struct Merged {
     pub said: Vec<String>,
 }
 
+/// What a step does with a column of a sheet.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SheetUse {
+    /// The sheet's column, by its position.
+    pub column: usize,
+    /// The column that it is compared with or assigned to, with its table, and the table's schema, where the text says them;
+    /// `None` where it is only computed with.
+    pub with: Option<(Option<String>, Option<String>, String)>,
+    /// Whether it is compared.
+    pub compared: bool,
+    /// Whether it is computed with, as numbers are.
+    pub number: bool,
+    /// Where that stands.
+    pub range: Range<usize>,
+}
+
 /// What cannot be composed: what is wrong, and what to do.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
@@ -185,6 +202,16 @@ pub trait Language {
     /// Where a text says `:name`, at token boundaries only: the place with the colon, and the name.
     fn placeholders(&self, _text: &str) -> Vec<(Range<usize>, String)> {
         Vec::new()
+    }
+
+    /// What a step does with the columns of a sheet.
+    fn sheet_uses(&self, _step: &str, _sheet: &str, _columns: &[String]) -> Vec<SheetUse> {
+        Vec::new()
+    }
+
+    /// What a column holds, as far as its declared type tells.
+    fn kind(&self, _column: &Column) -> ParamKind {
+        ParamKind::Text
     }
 
     /// Lines as a comment.

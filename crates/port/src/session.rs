@@ -4,13 +4,13 @@ use std::time::Duration;
 
 use marktwice_core::finding::Code;
 use marktwice_core::hash::Fingerprint;
-use marktwice_core::param::Bound;
+use marktwice_core::param::{Bound, ParamKind};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::SideWrite;
 use marktwice_core::steps::Touches;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_core::table::{NamedBy, Target};
+use marktwice_core::table::{Column, NamedBy, Target};
 use marktwice_core::triggered::Triggered;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
@@ -25,6 +25,31 @@ use crate::transaction::{ChangeSource, Hold, RowSink, Tx};
 pub type FoundSink<'a> = dyn FnMut(&RowChange, Option<&[Value]>) -> Result<(), SinkError> + 'a;
 /// What is done in a view: first the steps are held, then their rows are handed over.
 pub type Viewing<'a> = dyn FnMut(&mut dyn Hold) -> Result<(), EngineError> + 'a;
+
+/// A column of a sheet's table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SheetColumn {
+    /// Its name.
+    pub name: String,
+    /// What it holds.
+    pub kind: ParamKind,
+    /// The column that it is compared with or assigned to: table, schema where it was said, and column.
+    pub like: Option<(Option<String>, String, String)>,
+    /// Whether rows are found by it.
+    pub compared: bool,
+}
+
+/// A sheet's table, before it is filled.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SheetTable {
+    /// Its name.
+    pub name: String,
+    /// Its columns.
+    pub columns: Vec<SheetColumn>,
+}
+
+/// Gives the next row of a sheet; `None` at the end.
+pub type SheetRows<'a> = dyn FnMut() -> Result<Option<Vec<Value>>, SinkError> + 'a;
 
 /// Told how far something is, and of how much; says whether to stop.
 pub type Told<'a> = dyn FnMut(u64, u64) -> bool + 'a;
@@ -91,6 +116,27 @@ pub trait Session {
                 Err(EngineError::Other(format!("this engine binds no parameters: {}", first.name)))
             }
         }
+    }
+
+    /// The column of a table that can be named here; `None` where there is no such table, or no such column.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn column(
+        &mut self,
+        _schema: Option<&str>,
+        _table: &str,
+        _column: &str,
+    ) -> Result<Option<Column>, EngineError> {
+        Ok(None)
+    }
+
+    /// Makes a temporary table of a sheet, for as long as this session lasts; gives how many rows it has.
+    ///
+    /// # Errors
+    /// [`EngineError::Refused`] where there is a table of that name; when the engine, or the source, fails.
+    fn spread(&mut self, sheet: &SheetTable, _rows: &mut SheetRows<'_>) -> Result<u64, EngineError> {
+        Err(EngineError::Other(format!("this engine takes no sheets: {}", sheet.name)))
     }
 
     /// From now on the rows of some tables are named by these columns, where the engine would have chosen others.

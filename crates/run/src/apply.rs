@@ -14,6 +14,7 @@ use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts, other_along};
 use crate::planned::step_receipts;
 use crate::preview::{Preview, Show, StepPreview};
+use crate::sheets::spread;
 use crate::taking::{APPLY, Taken, Way, take};
 
 /// What an application rests on.
@@ -144,6 +145,9 @@ pub fn apply(
         Ok(session) => session,
         Err(error) => return Ok(prepared.failed(error)),
     };
+    if let Err(failure) = spread(context, &mut *session, change) {
+        return Ok(prepared.failed_by(failure));
+    }
     if let Some(file) = &options.copy_database {
         let stop = context.ambient.stopper();
         let copied = session.copy_database(file, &mut |done, of| {
@@ -284,6 +288,7 @@ fn first_receipt(
         findings: preview.findings().cloned().collect(),
         back: Some(preview.back()),
         params: to_map(&change.params),
+        sheets: change.sheets.clone(),
         ..Receipt::prepared(
             run,
             RunKind::Apply,

@@ -22,6 +22,7 @@ mod planned;
 mod preview;
 mod rehearsal;
 mod settle;
+mod sheets;
 mod taking;
 mod undo;
 mod values;

@@ -5,6 +5,7 @@ use marktwice_core::mark::{Comparison, MarkRow, MarkSummary, Marker, agreement};
 use marktwice_core::moved::{Moved, find};
 use marktwice_core::param::{Param, from_map};
 use marktwice_core::record::MarkHeader;
+use marktwice_core::sheet::Sheet;
 use marktwice_port::{EngineError, Intent, LogError, Logbook, Mark, Plan, Tx};
 
 use crate::context::Context;
@@ -25,6 +26,8 @@ pub struct MarkedChange {
     pub checks: Vec<QueryCheck>,
     /// Its parameters with their values.
     pub params: Vec<Param>,
+    /// Spreadsheets that it reads as tables.
+    pub sheets: Vec<Sheet>,
 }
 
 /// The change that a mark was taken of; of the last mark without a name.
@@ -45,9 +48,9 @@ pub fn mark_text(context: &Context<'_>, name: Option<&str>) -> Result<MarkedChan
             "preview the change that is meant, or name it: marktwice apply CHANGE",
         ));
     }
-    let MarkHeader { change, checks, params, .. } = mark.header();
+    let MarkHeader { change, checks, params, sheets, .. } = mark.header();
     let (text, checks, params) = (change.clone(), checks.clone(), from_map(params));
-    Ok(MarkedChange { mark: name_of, text, checks, params })
+    Ok(MarkedChange { mark: name_of, text, checks, params, sheets: sheets.clone() })
 }
 
 /// What a mark rests on that is another now for a step; `None` when all is the same.

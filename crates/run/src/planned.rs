@@ -6,6 +6,7 @@ use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
 use marktwice_core::param::{Bound, BoundAs, Param, ParamKind, to_map};
+use marktwice_core::sheet::Sheet;
 use marktwice_core::receipt::{DatabaseId, StepReceipt};
 use marktwice_core::record::{MARK_FORMAT, MARK_VERSION, MarkHeader, StepRecord};
 use marktwice_core::side::AlsoWrites;
@@ -13,6 +14,7 @@ use marktwice_core::steps::{Facts, Standing, stand};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{EngineError, Language, Plan, Session};
 
+use crate::sheets::names_sheet;
 use crate::pastes::{proven, proven_error};
 
 /// A step, planned.
@@ -59,8 +61,10 @@ pub(crate) fn plan_all(
         }
         // The same statement with another value is another change.
         let words: Vec<String> = language.placeholders(&text).into_iter().map(|(_, name)| name).collect();
-        let given: Vec<String> =
-            change.params.iter().filter(|p| words.contains(&p.name)).map(Param::identity).collect();
+        let params = change.params.iter().filter(|p| words.contains(&p.name)).map(Param::identity);
+        let mut given: Vec<String> = params.collect();
+        let reads = |sheet: &&Sheet| names_sheet(language, &text, sheet);
+        given.extend(change.sheets.iter().filter(reads).map(Sheet::identity));
         if !given.is_empty() {
             let own = std::iter::once(plan.statement_hash.as_str());
             plan.statement_hash = hash::texts(own.chain(given.iter().map(String::as_str)));
@@ -243,6 +247,7 @@ pub(crate) fn mark_header(
         change: change.source.clone(),
         checks: change.checks.clone(),
         params: to_map(&change.params),
+        sheets: change.sheets.clone(),
         settings: steps.first().map(|step| step.plan.settings.clone()).unwrap_or_default(),
         steps: records,
         tables,

@@ -14,6 +14,7 @@ use crate::outcome::{Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts};
 use crate::planned::Planned;
 use crate::preview::{Block, Show};
+use crate::sheets::spread;
 
 /// How far a rehearsal came.
 pub(crate) enum Rehearsed {
@@ -35,6 +36,7 @@ pub(crate) fn rehearse(
 ) -> Result<Rehearsed, Failure> {
     let facts = steps.iter().map(|step| StepFacts::of(step, change)).collect();
     let mut session = context.open(Intent::Write)?;
+    spread(context, &mut *session, change)?;
     session.bind(&change.params.iter().map(Param::bound).collect::<Vec<_>>())?;
     let run = || -> Result<Rehearsed, Ended> {
         let prepared = Prepared::unrecorded(context, facts).checking(&change.checks);

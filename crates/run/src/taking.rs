@@ -27,6 +27,7 @@ use crate::planned::{Planned, mark_header, plan_all};
 use crate::preview::{Block, Preview, Show, Since, StepPreview};
 use crate::rehearsal::{Rehearsed, rehearse};
 use crate::settle::{Tidied, tidy_up};
+use crate::sheets::spread;
 
 /// What a mark says that took it, where a preview did.
 pub(crate) const PREVIEW: &str = "preview";
@@ -122,11 +123,13 @@ pub(crate) fn take(
     way: Way<'_>,
 ) -> Result<Taken, Failure> {
     let mut session = context.open(Intent::Read)?;
+    let sheets = spread(context, &mut *session, change)?;
     let steps = plan_all(&mut *session, context.engine.language(), change)?;
     there_to_show(change, &steps)?;
     let open_checks = open_ones(&mut *session, &steps, change)?;
     let book = (context.book)(session.database())?;
     let mut notes = session.notes().to_vec();
+    notes.extend(sheets);
     let tidied = tidy_up(&*book, context)?;
     notes.extend(tidied.notes.iter().cloned());
     let waits = steps.iter().any(|step| step.standing.must_wait());

@@ -6,3 +6,4 @@ pub mod each;
 pub mod many;
 pub mod placeholders;
 pub mod row_query;
+pub mod sheet_uses;

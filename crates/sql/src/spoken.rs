@@ -2,6 +2,7 @@
 
 use marktwice_core::Value;
 use marktwice_core::finding::TextPlace;
+use marktwice_core::param::ParamKind;
 use marktwice_core::table::{Column, Target};
 use marktwice_port::{self as port, Composed, Cut, Days, Draft, Said, Uncomposed};
 use sqlparser::tokenizer::Token;
@@ -10,6 +11,7 @@ use crate::compose;
 use crate::dialect::language::Language;
 use crate::query::check::equation;
 use crate::query::placeholders::placeholders;
+use crate::query::sheet_uses::{kind, sheet_uses};
 use crate::statement::slicing::{AROUND, main_verb};
 use crate::text::{Tok, statements, tokenize};
 
@@ -100,6 +102,14 @@ impl port::Language for Language {
 
     fn equation(&self, text: &str) -> Option<(String, String)> {
         equation(text, *self)
+    }
+
+    fn sheet_uses(&self, step: &str, sheet: &str, columns: &[String]) -> Vec<port::SheetUse> {
+        sheet_uses(step, sheet, columns, *self)
+    }
+
+    fn kind(&self, column: &Column) -> ParamKind {
+        kind(&column.declared)
     }
 
     fn placeholders(&self, text: &str) -> Vec<(std::ops::Range<usize>, String)> {

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use marktwice_core::param::Param;
+use marktwice_core::sheet::Sheet;
 use marktwice_core::{Change, Value};
 use marktwice_run::{
     Agreement, ApplyOptions, MarkedChange, RunOutcome, Show, Shown, apply, look_again, mark_text,
@@ -19,16 +20,20 @@ use crate::{exit, human};
 /// Applies a change.
 pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
-    let (text, last, checks, params) = match read_text(&args.change)? {
-        Some(text) => (text, None, Vec::new(), Vec::new()),
+    let (text, last, checks, params, sheets) = match read_text(&args.change)? {
+        Some(text) => (text, None, Vec::new(), Vec::new(), Vec::new()),
         None => {
-            let MarkedChange { mark, text, checks, params } = desk
+            let MarkedChange { mark, text, checks, params, sheets } = desk
                 .with(|context| mark_text(context, args.mark.as_deref()))
                 .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?;
-            (Text { text, name: format!("mark {mark}"), origin: None }, Some(mark), checks, params)
+            (Text { text, name: format!("mark {mark}"), origin: None }, Some(mark), checks, params, sheets)
         }
     };
-    let own = with_the_marks(args.change.clone(), &params)?;
+    let mut own = with_the_marks(args.change.clone(), &params)?;
+    let named = |sheet: &Sheet| own.sheet.iter().any(|(name, _)| *name == sheet.name);
+    let files = sheets.into_iter().filter(|sheet| !named(sheet)).map(|sheet| (sheet.name, sheet.file));
+    let files: Vec<(String, String)> = files.collect();
+    own.sheet.extend(files);
     let change = change_of(&text, &own, desk.engine.language(), checks)?;
     let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
     // Without a change the last preview is meant, and held to. It is no agreement by itself: --yes needs more.

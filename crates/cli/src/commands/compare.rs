@@ -20,12 +20,12 @@ pub(crate) fn run(common: &Common, args: &CompareArgs) -> Result<u8, Trouble> {
     let given = args.with.iter().map(|(name, value)| (name.clone(), Some(value.clone()))).chain(null);
     let given: Vec<(String, Option<String>)> = given.collect();
     let changes = texts.iter().map(|text| {
-        let (mut change, wanted) = text.change(language, &args.allow)?;
+        let (mut change, more) = text.change(language, &args.allow)?;
         let named = language.placeholders(&change.source);
         // One of the two may use what the other does not.
         let own: Vec<_> =
             given.iter().filter(|(name, _)| named.iter().any(|(_, n)| n == name)).cloned().collect();
-        give_params(&mut change, (&wanted, &own), language, &text.name)?;
+        give_params(&mut change, (&more.params, &own), language, &text.name)?;
         Ok(change)
     });
     let changes: Vec<Change> = changes.collect::<Result<_, _>>()?;

@@ -160,6 +160,7 @@ impl Walk<'_> {
             also_writes: Vec::new(),
             check: Vec::new(),
             with: Vec::new(),
+            sheet: Vec::new(),
             with_null: Vec::new(),
             again: false,
             quick: false,

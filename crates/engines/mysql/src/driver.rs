@@ -87,6 +87,9 @@ fn by_content(batch: &Batch, kind: StepKind) -> bool {
     batch.target.key.kind == KeyKind::WholeRow && kind != StepKind::Insert
 }
 
+/// Bytes of values from which on no more rows go into one statement.
+const HEAVY: usize = 256 * 1024;
+
 impl Driver for My {
     const MAKES_TABLES_INSIDE: bool = false;
     type Here = ();
@@ -317,8 +320,23 @@ impl Driver for My {
     }
 
     fn load(&mut self, held: &str, names: &[String], rows: Vec<Vec<Value>>) -> Result<(), EngineError> {
-        let marks = vec!["?"; names.len()].join(", ");
-        self.execute_many(&format!("INSERT INTO {held} ({}) VALUES ({marks})", names.join(", ")), &rows)
+        // Many rows in one statement, as far as the protocol carries them.
+        let width = names.len().max(1);
+        let (names, most) = (names.join(", "), (60_000 / width).clamp(1, 250));
+        let marks = format!("({})", vec!["?"; width].join(", "));
+        let mut rows = rows.into_iter().peekable();
+        while rows.peek().is_some() {
+            let (mut values, mut some, mut weight) = (Vec::new(), 0, 0);
+            while some < most && weight < HEAVY {
+                let Some(row) = rows.next() else { break };
+                weight += row.iter().map(Value::weight).sum::<usize>();
+                values.extend(row);
+                some += 1;
+            }
+            let sql = format!("INSERT INTO {held} ({names}) VALUES {}", vec![marks.as_str(); some].join(", "));
+            self.execute_many(&sql, &[values])?;
+        }
+        Ok(())
     }
 
     fn putting<R>(&mut self, work: impl FnOnce(&mut My) -> Result<R, EngineError>) -> Result<R, EngineError> {

@@ -8,8 +8,9 @@
 use marktwice_core::Value;
 use marktwice_core::image::Image;
 use marktwice_core::mark::StepKind;
+use marktwice_core::param::ParamKind;
 use marktwice_core::table::{Key, KeyKind, Target};
-use marktwice_port::{Broken, EngineError, PairSink, Plan, Unusable};
+use marktwice_port::{Broken, EngineError, PairSink, Plan, SheetTable, Unusable};
 use marktwice_relational::held;
 use marktwice_relational::insert;
 use marktwice_relational::recipe::{Recipe, Slot};
@@ -76,6 +77,24 @@ impl Tabled for Table {
 
     fn roomy(&self, column: usize) -> String {
         self.types.get(column).map_or(String::new(), |t| format!("{} NULL", t.roomy))
+    }
+
+    fn kind_type(kind: ParamKind) -> &'static str {
+        match kind {
+            ParamKind::Text => "longtext",
+            ParamKind::Integer => "bigint",
+            ParamKind::Decimal => "decimal(65,30)",
+            ParamKind::Real => "double",
+            ParamKind::Boolean => "tinyint",
+            ParamKind::Date => "date",
+            ParamKind::Time => "time(6)",
+            ParamKind::Moment => "datetime(6)",
+        }
+    }
+
+    fn sheet_keys(sheet: &SheetTable) -> Vec<String> {
+        let compared = sheet.columns.iter().filter(|c| c.compared && c.kind != ParamKind::Text);
+        compared.map(|c| format!("KEY ({})", ident(&c.name))).collect()
     }
 
     fn form(&self, column: usize) -> Form {

@@ -6,6 +6,7 @@
 
 use marktwice_core::Value;
 use marktwice_core::mark::StepKind;
+use marktwice_core::param::ParamKind;
 use marktwice_core::table::{Key, KeyKind, Target};
 use marktwice_port::{EngineError, PairSink, Plan};
 use marktwice_relational::finder::Found;
@@ -74,6 +75,19 @@ impl Tabled for Table {
 
     fn roomy(&self, column: usize) -> String {
         self.types.get(column).map_or(String::new(), |t| t.base.clone())
+    }
+
+    fn kind_type(kind: ParamKind) -> &'static str {
+        match kind {
+            ParamKind::Text => "text",
+            ParamKind::Integer => "bigint",
+            ParamKind::Decimal => "numeric",
+            ParamKind::Real => "double precision",
+            ParamKind::Boolean => "boolean",
+            ParamKind::Date => "date",
+            ParamKind::Time => "time",
+            ParamKind::Moment => "timestamp",
+        }
     }
 
     fn writable(&self, column: usize) -> bool {

@@ -23,6 +23,7 @@ pub mod put;
 pub mod reach;
 pub mod recipe;
 pub mod session;
+pub mod sheet;
 pub mod shell;
 pub mod statement;
 pub mod through;

@@ -9,10 +9,11 @@ use marktwice_core::side::SideWrite;
 use marktwice_core::steps::{Touch, Touches};
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_core::table::{NamedBy, Target};
+use marktwice_core::table::{Column, NamedBy, Target};
 use marktwice_core::triggered::Triggered;
 use marktwice_port::{
-    Batch, ChangeSource, EngineError, FoundSink, Plan, Reach, RowSink, Session, Stopper, Told, Tx, Viewing,
+    Batch, ChangeSource, EngineError, FoundSink, Plan, Reach, RowSink, Session, SheetRows, SheetTable,
+    Stopper, Told, Tx, Viewing,
     Watch,
 };
 use marktwice_sql::query::row_query::Ask;
@@ -26,7 +27,7 @@ use crate::shell::{Tabled, forms};
 use crate::statement::detail;
 use crate::transaction::Transaction;
 use crate::view::View;
-use crate::{along, archive, asked, through, ties, triggered};
+use crate::{along, archive, asked, sheet, through, ties, triggered};
 
 /// An open database of a relational engine.
 pub struct Opened<D> {
@@ -93,6 +94,19 @@ impl<D: Driver> Session for Opened<D> {
 
     fn bind(&mut self, values: &[Bound]) -> Result<(), EngineError> {
         values.iter().try_for_each(|value| self.driver.bind(value.clone()))
+    }
+
+    fn column(
+        &mut self,
+        schema: Option<&str>,
+        table: &str,
+        column: &str,
+    ) -> Result<Option<Column>, EngineError> {
+        self.driver.looking(|driver| sheet::column(driver, schema, table, column))
+    }
+
+    fn spread(&mut self, table: &SheetTable, rows: &mut SheetRows<'_>) -> Result<u64, EngineError> {
+        sheet::spread(&mut self.driver, table, rows)
     }
 
     fn notes(&self) -> &[String] {

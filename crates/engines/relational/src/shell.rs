@@ -1,8 +1,9 @@
 //! A connection to a relational engine, as what is written once for all of them drives it.
 
 use marktwice_core::Value;
+use marktwice_core::param::ParamKind;
 use marktwice_core::table::{Key, KeyKind, Target};
-use marktwice_port::{EngineError, PairSink, Plan};
+use marktwice_port::{EngineError, PairSink, Plan, SheetTable};
 use marktwice_sql::dialect::ours::{ROW, before};
 use marktwice_sql::query::ask::Texts;
 use marktwice_sql::statement::pins::UniqueKey;
@@ -86,6 +87,20 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
     /// A type that makes of a value what the column would hold.
     fn stored(&self, column: usize) -> String {
         self.roomy(column)
+    }
+
+    /// A type for what a sheet's column holds that is used like this one; what it is assigned to makes of it what it does of any
+    /// value.
+    fn sheet_type(&self, column: usize) -> String {
+        self.roomy(column)
+    }
+
+    /// A type for what a sheet's column holds that is like no other.
+    fn kind_type(kind: ParamKind) -> &'static str;
+
+    /// Definitions of keys of a sheet's table, where the engine does not find rows of a join without them.
+    fn sheet_keys(_: &SheetTable) -> Vec<String> {
+        Vec::new()
     }
 
     /// The name of a column, quoted.

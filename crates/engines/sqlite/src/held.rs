@@ -7,6 +7,7 @@
 
 use marktwice_core::Value;
 use marktwice_core::mark::StepKind;
+use marktwice_core::param::ParamKind;
 use marktwice_core::table::{Key, Target};
 use marktwice_port::{Broken, EngineError, PairSink, Plan};
 use marktwice_relational::held;
@@ -93,6 +94,14 @@ impl Tabled for Table {
     fn stored(&self, column: usize) -> String {
         let declared = self.target.columns.get(column).map_or("", |c| &c.declared);
         type_name(declared, self.strict).to_string()
+    }
+
+    fn kind_type(kind: ParamKind) -> &'static str {
+        match kind {
+            ParamKind::Integer | ParamKind::Boolean => "INTEGER",
+            ParamKind::Decimal | ParamKind::Real => "NUMERIC",
+            ParamKind::Text | ParamKind::Date | ParamKind::Time | ParamKind::Moment => "TEXT",
+        }
     }
 
     fn beside(&self) -> Vec<String> {

@@ -106,7 +106,12 @@ impl<'a> Prepared<'a> {
 
     /// Opening the database for writing failed.
     pub(crate) fn failed(self, error: EngineError) -> RunOutcome {
-        self.ended(End::Failed(error.into()), None)
+        self.failed_by(error.into())
+    }
+
+    /// The same for another reason.
+    pub(crate) fn failed_by(self, failure: Failure) -> RunOutcome {
+        self.ended(End::Failed(failure), None)
     }
 
     /// Writes the end of a run that did not commit; `step` is the one that it ended in.
