@@ -6,8 +6,8 @@ use std::sync::{Arc, Mutex, Once, PoisonError};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
-use marktwice_core::words;
 use marktwice_core::sheet::Sheet;
+use marktwice_core::words;
 use marktwice_port::{Ambient, Phase, SheetLines, Silent, Stamp, Stopper};
 
 use crate::{csv_file, exit};

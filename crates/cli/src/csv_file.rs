@@ -50,14 +50,17 @@ pub(crate) fn look(name: &str, path: &Path, block: &SheetBlock) -> Result<Sheet,
         None => separator_of(&beginning),
     };
     let whole = std::fs::canonicalize(path).map_err(unreadable)?;
+    let more = behind(&whole).map_err(unreadable)?;
+    let close = "close the quote; a quote inside a cell is written twice";
+    quotes(&whole, separator).map_err(unreadable)?.map_err(|what| wrong(path, what, close))?;
     let mut records = open(&whole, separator).map_err(unreadable)?;
     let save = "save it again as CSV in UTF-8, with the names of the columns in the first line";
-    let head = records.headers().map_err(|e| wrong(path, in_words(&e), save))?.clone();
+    let head = records.headers().map_err(|e| wrong(path, in_words(&e, more), save))?.clone();
     let columns = names(&head).map_err(|what| wrong(path, what, save))?;
     let mut guess = Guess::default();
     let mut lines = 0;
     let mut record = StringRecord::new();
-    while records.read_record(&mut record).map_err(|e| wrong(path, in_words(&e), save))? {
+    while records.read_record(&mut record).map_err(|e| wrong(path, in_words(&e, more), save))? {
         if lines < SAMPLE as u64 {
             record.iter().for_each(|cell| guess.cell(cell));
         }
@@ -71,7 +74,9 @@ pub(crate) fn look(name: &str, path: &Path, block: &SheetBlock) -> Result<Sheet,
     };
     let days = match block.days {
         Some(days) => days,
-        None => guess.days().map_err(|what| wrong(path, what, "say it: [sheet.NAME] days = \"day-month-year\""))?,
+        None => guess
+            .days()
+            .map_err(|what| wrong(path, what, "say it: [sheet.NAME] days = \"day-month-year\""))?,
     };
     let form = Form { separator, decimal_comma, days, null: block.null.clone() };
     let mut types = BTreeMap::new();
@@ -114,6 +119,52 @@ fn open(path: &Path, separator: char) -> std::io::Result<Reader<Box<dyn Read>>> 
     Ok(ReaderBuilder::new().delimiter(separator).from_reader(whole))
 }
 
+/// Looks that every quote is closed: the library takes one that is open as if its cell went on to the end of the file.
+fn quotes(path: &Path, separator: char) -> std::io::Result<Result<(), String>> {
+    #[derive(PartialEq)]
+    enum At {
+        Start,
+        Plain,
+        Quoted,
+        /// Behind a quote in a quoted cell: it ends there, or another quote stands for one in the text.
+        Behind,
+    }
+    let (mut line, mut opened, mut at) = (1u64, 1u64, At::Start);
+    for byte in BufReader::new(File::open(path)?).bytes() {
+        let byte = byte?;
+        let ends = byte == b'\n' || byte == b'\r' || char::from(byte) == separator;
+        at = match (at, byte) {
+            (At::Start, b'"') => {
+                opened = line;
+                At::Quoted
+            }
+            // The mark before UTF-8 is no part of the first cell.
+            (At::Start, byte) if MARK.contains(&byte) && line == 1 => At::Start,
+            (At::Quoted, b'"') => At::Behind,
+            (At::Behind, b'"') => At::Quoted,
+            (At::Quoted, _) => At::Quoted,
+            (At::Behind, _) if !ends => {
+                return Ok(Err(format!("line {line}: text stands behind the closing quote of a cell")));
+            }
+            (_, _) if ends => At::Start,
+            (_, _) => At::Plain,
+        };
+        line += u64::from(byte == b'\n');
+    }
+    Ok(match at {
+        At::Quoted => Err(format!("line {opened}: the quote of a cell is not closed")),
+        At::Start | At::Plain | At::Behind => Ok(()),
+    })
+}
+
+/// How many lines more than the library counts: it takes the second of two characters that end a line for a part of the next one.
+fn behind(path: &Path) -> std::io::Result<u64> {
+    let mut beginning = Vec::new();
+    File::open(path)?.take(BEGINNING as u64).read_to_end(&mut beginning)?;
+    let end = beginning.iter().position(|b| *b == b'\n').unwrap_or(0);
+    Ok(u64::from(end > 0 && beginning.get(end - 1) == Some(&b'\r')))
+}
+
 /// The lines of a sheet, from its file, which must be the one that it was.
 pub(crate) fn lines(sheet: &Sheet) -> Result<SheetLines, String> {
     let path = PathBuf::from(&sheet.file);
@@ -121,18 +172,19 @@ pub(crate) fn lines(sheet: &Sheet) -> Result<SheetLines, String> {
     if hash(&path).map_err(unreadable)? != sheet.hash {
         return Err(format!("{} has changed since it was first read", sheet.file));
     }
+    let more = behind(&path).map_err(unreadable)?;
     let records = open(&path, sheet.form.separator).map_err(unreadable)?;
-    Ok(Box::new(records.into_records().map(|record| {
-        let record = record.map_err(|e| in_words(&e))?;
-        let line = record.position().map_or(0, csv::Position::line);
+    Ok(Box::new(records.into_records().map(move |record| {
+        let record = record.map_err(|e| in_words(&e, more))?;
+        let line = record.position().map_or(0, csv::Position::line) + more;
         Ok((line, record.iter().map(str::to_owned).collect()))
     })))
 }
 
 /// What is wrong with a file, and in which line.
-fn in_words(error: &csv::Error) -> String {
+fn in_words(error: &csv::Error, more: u64) -> String {
     let line = |position: &Option<csv::Position>| {
-        position.as_ref().map_or(String::new(), |at| format!("line {}: ", at.line()))
+        position.as_ref().map_or(String::new(), |at| format!("line {}: ", at.line() + more))
     };
     match error.kind() {
         csv::ErrorKind::UnequalLengths { pos, expected_len, len } => {
@@ -244,8 +296,9 @@ mod tests {
         std::fs::write(&path, text).unwrap();
         let found = look("prices", &path, block).map_err(|trouble| trouble.message.to_string());
         if let Ok(sheet) = &found {
-            let count = lines(sheet).unwrap().map(Result::unwrap).count() as u64;
-            assert_eq!(count, sheet.lines);
+            let all: Vec<u64> = lines(sheet).unwrap().map(|line| line.unwrap().0).collect();
+            assert_eq!(all.len() as u64, sheet.lines);
+            assert_eq!(all.first(), Some(&2));
         }
         found
     }
@@ -254,7 +307,8 @@ mod tests {
     fn what_offices_write() {
         let block = SheetBlock::default();
         let of = |text: &str| sheet(text.as_bytes(), &block);
-        let german = of("\u{feff}id;price;day\r\n1;\"1.234,50\";10.05.2026\r\n2;3,5;\"11.05.2026\"\r\n").unwrap();
+        let german =
+            of("\u{feff}id;price;day\r\n1;\"1.234,50\";10.05.2026\r\n2;3,5;\"11.05.2026\"\r\n").unwrap();
         assert_eq!((german.form.separator, german.form.decimal_comma), (';', true));
         assert_eq!((german.form.days, german.lines), (Days::DayMonthYear, 2));
         assert_eq!(german.columns, ["id", "price", "day"]);
@@ -263,7 +317,8 @@ mod tests {
         assert_eq!(of("id\tday\n1\t05/13/2026\n").unwrap().form.days, Days::MonthDayYear);
         for (text, says) in [
             (&b"id,a\n1,2,3\n"[..], "line 2: 3 cells"),
-            (b"id,a\n1,\"open\n2,b\n", "cells, where the first line names 2"),
+            (b"id,a\n1,\"open\n2,b\n", "line 2: the quote of a cell is not closed"),
+            (b"id,a\n1,2\n3,\"b\"c\n", "line 3: text stands behind the closing quote"),
             (b"id,id\n", "two columns are called id"),
             (b"id,\n", "column 2 has no name"),
             (b"\xff\xfei\0d\0", "no UTF-8"),

@@ -148,11 +148,7 @@ impl Text {
     }
 
     /// The change that it is; `allow` is let pass besides what it says itself.
-    pub(crate) fn change(
-        &self,
-        language: &dyn Language,
-        allow: &[Code],
-    ) -> Result<(Change, More), Trouble> {
+    pub(crate) fn change(&self, language: &dyn Language, allow: &[Code]) -> Result<(Change, More), Trouble> {
         let read = marktwice_change::read_whole(&self.text, language);
         let (mut change, more) = read.map_err(|e| Trouble::change(e, &self.name))?;
         change.origin.clone_from(&self.origin);
@@ -240,7 +236,8 @@ fn sheets(text: &Text, args: &ChangeArgs, more: &More) -> Result<Vec<Sheet>, Tro
     for (name, block) in &more.sheets {
         let line = args.sheet.iter().find(|(named, _)| named == name).map(|(_, file)| PathBuf::from(file));
         let beside = text.origin.as_deref().and_then(|origin| Path::new(origin).parent());
-        let own = block.file.as_ref().map(|file| beside.map_or_else(|| PathBuf::from(file), |at| at.join(file)));
+        let own =
+            block.file.as_ref().map(|file| beside.map_or_else(|| PathBuf::from(file), |at| at.join(file)));
         let Some(path) = line.or(own) else {
             let hint = format!("name it: --sheet {name}=FILE.csv, or file = in [sheet.{name}]");
             return Err(Trouble::usage(format!("the sheet {name} has no file"), hint));
@@ -252,7 +249,10 @@ fn sheets(text: &Text, args: &ChangeArgs, more: &More) -> Result<Vec<Sheet>, Tro
             continue;
         }
         if !is_name(name) {
-            return Err(Trouble::usage(format!("{name} is no name for a sheet"), "write letters, digits and _"));
+            return Err(Trouble::usage(
+                format!("{name} is no name for a sheet"),
+                "write letters, digits and _",
+            ));
         }
         if all.iter().any(|sheet: &Sheet| sheet.name == *name) {
             return Err(Trouble::usage(format!("two files are given for the sheet {name}"), "give one"));

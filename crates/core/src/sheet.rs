@@ -168,7 +168,8 @@ pub fn plain_number(text: &str, form: &Form) -> Option<String> {
     let mut groups = whole.split(group);
     let first = groups.next().unwrap_or_default();
     let grouped = whole.contains(group);
-    let right = all_digits(first) && (!grouped || first.len() <= 3) && groups.all(|g| g.len() == 3 && all_digits(g));
+    let right =
+        all_digits(first) && (!grouped || first.len() <= 3) && groups.all(|g| g.len() == 3 && all_digits(g));
     if !right || behind.is_some_and(|behind| !all_digits(behind)) {
         return None;
     }
@@ -207,7 +208,9 @@ fn day(text: &str, days: Days) -> Option<String> {
 fn time(text: &str) -> bool {
     let parts: Vec<&str> = text.split(':').collect();
     let below = |part: Option<&&str>, most: f64| {
-        part.is_some_and(|p| p.starts_with(|c: char| c.is_ascii_digit()) && p.parse::<f64>().is_ok_and(|n| n < most))
+        part.is_some_and(|p| {
+            p.starts_with(|c: char| c.is_ascii_digit()) && p.parse::<f64>().is_ok_and(|n| n < most)
+        })
     };
     matches!(parts.len(), 2 | 3)
         && below(parts.first(), 24.0)

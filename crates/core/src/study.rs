@@ -47,6 +47,8 @@ pub struct Wish {
     pub references: Vec<(usize, Vec<Value>)>,
     /// Columns whose other values are wanted, to compare new ones with.
     pub known: Vec<usize>,
+    /// Tables whose rows are the lines of a sheet, with their numbers.
+    pub numbered: Vec<String>,
 }
 
 /// What was found.

@@ -12,13 +12,18 @@ pub mod plan;
 pub mod session;
 pub mod transaction;
 
-pub use ambient::{Ambient, Phase, Silent, Stamp, Stopper, Watch, SheetLine, SheetLines};
+pub use ambient::{Ambient, Phase, SheetLine, SheetLines, Silent, Stamp, Stopper, Watch};
 pub use error::{Broken, Constraint, EngineError, Overtaken, SinkError, Unusable};
-pub use language::{Composed, Cut, Days, Draft, Language, Merge, Merged, Said, Uncomposed, Which, Work, SheetUse};
+pub use language::{
+    Composed, Cut, Days, Draft, Language, Merge, Merged, Said, SheetUse, Uncomposed, Which, Work,
+};
 pub use logbook::{
     Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader, SnapshotWriter,
 };
 pub use marktwice_core::side::{SideHow, SideWrite};
 pub use plan::{Batch, Matched, Plan, Reach};
-pub use session::{Engine, FoundSink, Intent, Limits, PATIENCE, PATIENCE_IN_ALL, Session, Told, Viewing, SheetColumn, SheetRows, SheetTable};
+pub use session::{
+    Engine, FoundSink, Intent, Limits, PATIENCE, PATIENCE_IN_ALL, Session, SheetColumn, SheetRows,
+    SheetTable, Told, Viewing,
+};
 pub use transaction::{ChangeSource, CommitOutcome, Hold, Keep, KeepSink, PairSink, RowSink, Settings, Tx};

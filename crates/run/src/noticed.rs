@@ -48,6 +48,7 @@ pub(crate) fn closer(
         keys: if few { block.rows.iter().map(|r| r.key.clone()).collect() } else { Vec::new() },
         references: if change.quick { Vec::new() } else { references(block) },
         known: notices.with_new_texts(),
+        numbered: change.sheets.iter().filter(|s| s.numbers_lines()).map(|s| s.name.clone()).collect(),
     };
     match session.study(plan, &wish) {
         Ok(mut study) => {

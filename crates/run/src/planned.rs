@@ -6,16 +6,16 @@ use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
 use marktwice_core::param::{Bound, BoundAs, Param, ParamKind, to_map};
-use marktwice_core::sheet::Sheet;
 use marktwice_core::receipt::{DatabaseId, StepReceipt};
 use marktwice_core::record::{MARK_FORMAT, MARK_VERSION, MarkHeader, StepRecord};
+use marktwice_core::sheet::Sheet;
 use marktwice_core::side::AlsoWrites;
 use marktwice_core::steps::{Facts, Standing, stand};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{EngineError, Language, Plan, Session};
 
-use crate::sheets::names_sheet;
 use crate::pastes::{proven, proven_error};
+use crate::sheets::names_sheet;
 
 /// A step, planned.
 pub(crate) struct Planned {

@@ -76,10 +76,10 @@ fn typed(
     sheet: &Sheet,
 ) -> Result<SheetTable, Failure> {
     let language = context.engine.language();
-    let mut uses: Vec<(usize, SheetUse)> = Vec::new();
+    let mut uses: Vec<SheetUse> = Vec::new();
     for step in 0..change.steps.len() {
         let all = language.sheet_uses(&change.only(step), &sheet.name, &sheet.columns);
-        uses.extend(all.into_iter().map(|of| (step, of)));
+        uses.extend(all);
     }
     let mut columns: Vec<SheetColumn> = Vec::new();
     if sheet.numbers_lines() {
@@ -90,23 +90,17 @@ fn typed(
         let mut known: Option<(ParamKind, Option<(Option<String>, String, String)>, usize)> = None;
         let mut number = false;
         let mut compared = false;
-        for (step, of) in uses.iter().filter(|(_, of)| of.column == at) {
+        for of in uses.iter().filter(|of| of.column == at) {
             compared |= of.compared;
             number |= of.number;
             let Some((schema, table, column)) = &of.with else { continue };
-            let targets = change.steps.get(*step).map(|_| targets(language, change, *step)).unwrap_or_default();
-            let tables = match table {
-                Some(table) => vec![(schema.clone(), table.clone())],
-                None => targets,
-            };
+            let tables: Vec<_> = table.iter().map(|table| (schema.clone(), table.clone())).collect();
             for (schema, table) in tables {
                 let Some(found) = session.column(schema.as_deref(), &table, column)? else { continue };
                 let kind = language.kind(&found);
                 match &known {
                     Some((other, _, first)) if *other != kind => {
-                        let place = |range: usize| {
-                            TextPlace::in_source(&change.source, range, range).line
-                        };
+                        let place = |range: usize| TextPlace::in_source(&change.source, range, range).line;
                         let message = format!(
                             "{name} of the sheet {} is used as {} (line {}) and as {} (line {})",
                             sheet.name,
@@ -135,16 +129,6 @@ fn typed(
         columns.push(SheetColumn { name: name.clone(), kind, like, compared });
     }
     Ok(SheetTable { name: sheet.name.clone(), columns })
-}
-
-/// The tables that a step may mean by a column without a table before it: the one that it writes.
-fn targets(language: &dyn Language, change: &Change, step: usize) -> Vec<(Option<String>, String)> {
-    let text = change.only(step);
-    let words: Vec<&str> = text.split_whitespace().collect();
-    let verbs = ["update", "into", "from"];
-    let at = words.iter().position(|word| verbs.iter().any(|verb| word.eq_ignore_ascii_case(verb)));
-    let name = at.and_then(|at| words.get(at + 1)).map(|name| name.trim_end_matches([',', '(', ';']));
-    name.map(|name| language.table_name(name)).into_iter().collect()
 }
 
 fn fill(
@@ -207,7 +191,10 @@ fn fill(
             words::either(bad, "it is", "they are"),
             wrong.join("; ")
         );
-        return Err(Failure::usage(message, "correct the sheet, or say how it is written: [sheet.NAME] decimal, days, null"));
+        return Err(Failure::usage(
+            message,
+            "correct the sheet, or say how it is written: [sheet.NAME] decimal, days, null",
+        ));
     }
     match filled {
         Ok(_) => Ok(()),

@@ -126,8 +126,17 @@ impl Stage {
     /// Applies a statement and takes it back: afterwards everything is as it was, and in between it was not.
     #[track_caller]
     pub fn there_and_back(&self, sql: &str, rows: &str) {
+        self.there_and_back_with(sql, &[], rows);
+    }
+
+    /// The same with more arguments.
+    #[track_caller]
+    pub fn there_and_back_with(&self, sql: &str, more: &[&str], rows: &str) {
         let before = self.dump();
-        self.apply(sql, rows, 0);
+        let mut args = vec!["apply", "--sql", sql, "--rows", rows, "--yes"];
+        args.extend(more);
+        let answer = self.scene.run(&args);
+        assert_eq!(answer.status, Some(0), "{:?} {sql}\n{}\n{}", self.on, answer.out, answer.err);
         assert_ne!(self.dump(), before, "{:?} {sql} did something", self.on);
         self.undo(&[], 0);
         assert_eq!(self.dump(), before, "{:?} {sql}", self.on);

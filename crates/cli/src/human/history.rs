@@ -168,6 +168,10 @@ pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
     line("reason", receipt.reason.as_deref().unwrap_or(""));
     let params: Vec<String> = from_map(&receipt.params).iter().map(super::preview::param).collect();
     line("with", &params.join(", "));
+    let sheets = receipt.sheets.iter().map(|sheet| {
+        format!("{} ({} of {})", sheet.name, marktwice_core::words::of(sheet.lines, "line"), sheet.file)
+    });
+    line("sheets", &sheets.collect::<Vec<_>>().join(", "));
     let outcome = match (&entry.undone_by, &receipt.why) {
         (Some(by), _) => format!("{}, undone by {by}", receipt.state.as_str()),
         (None, Some(why)) if !why.is_empty() => format!("{}: {why}", receipt.state.as_str()),

@@ -33,6 +33,7 @@ mod refused;
 mod rehearse;
 mod said;
 mod settling;
+mod sheets;
 mod side_effects;
 mod steps;
 mod stopping;

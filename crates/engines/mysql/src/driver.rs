@@ -333,7 +333,8 @@ impl Driver for My {
                 values.extend(row);
                 some += 1;
             }
-            let sql = format!("INSERT INTO {held} ({names}) VALUES {}", vec![marks.as_str(); some].join(", "));
+            let sql =
+                format!("INSERT INTO {held} ({names}) VALUES {}", vec![marks.as_str(); some].join(", "));
             self.execute_many(&sql, &[values])?;
         }
         Ok(())

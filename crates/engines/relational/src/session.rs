@@ -13,8 +13,7 @@ use marktwice_core::table::{Column, NamedBy, Target};
 use marktwice_core::triggered::Triggered;
 use marktwice_port::{
     Batch, ChangeSource, EngineError, FoundSink, Plan, Reach, RowSink, Session, SheetRows, SheetTable,
-    Stopper, Told, Tx, Viewing,
-    Watch,
+    Stopper, Told, Tx, Viewing, Watch,
 };
 use marktwice_sql::query::row_query::Ask;
 use marktwice_sql::statement::step::Brought;

@@ -12,8 +12,27 @@ use crate::text::{Tok, tokenize};
 
 /// Words that may stand behind a table's name and are no other name of it.
 const NO_ALIAS: &[&str] = &[
-    "where", "set", "on", "using", "join", "inner", "left", "right", "full", "cross", "natural", "group", "order",
-    "limit", "having", "union", "returning", "select", "values", "from", "as",
+    "where",
+    "set",
+    "on",
+    "using",
+    "join",
+    "inner",
+    "left",
+    "right",
+    "full",
+    "cross",
+    "natural",
+    "group",
+    "order",
+    "limit",
+    "having",
+    "union",
+    "returning",
+    "select",
+    "values",
+    "from",
+    "as",
 ];
 
 /// A table's schema, where it is said, and its name.
@@ -190,17 +209,37 @@ pub fn sheet_uses(text: &str, sheet: &str, columns: &[String], language: Languag
             continue;
         }
         // Elsewhere in what is assigned it has the type of the column, unless it is computed with.
-        let begins = token.name().is_some() && !at.checked_sub(1).is_some_and(|b| reader.is(b, &Token::Period));
+        let begins =
+            token.name().is_some() && !at.checked_sub(1).is_some_and(|b| reader.is(b, &Token::Period));
         let Some(own) = Some(at).filter(|_| begins).and_then(|at| reader.starting(at)) else { continue };
         let Some(column) = reader.own(&own) else { continue };
         let computes = reader.computes(&own);
         let with = assigned.as_ref().filter(|_| assigns && !computes).map(|to| reader.other(to));
         let known = found.iter().any(|known| known.range == reader.range(&own));
         if (computes || with.is_some()) && !known {
-            found.push(SheetUse { column, with, compared: false, number: computes, range: reader.range(&own) });
+            found.push(SheetUse {
+                column,
+                with,
+                compared: false,
+                number: computes,
+                range: reader.range(&own),
+            });
         }
     }
     inserted(&reader, text, language, &mut found);
+    // A column without a table before it is the target's.
+    let written = understand_with(text, language, &mut |_, _| false).ok().map(|step| {
+        (step.table.schema.as_ref().map(|schema| schema.text.clone()), step.table.table.text.clone())
+    });
+    let first =
+        reader.tables.iter().map(|(_, table)| table).find(|t| !t.1.eq_ignore_ascii_case(&reader.sheet));
+    if let Some((schema, table)) = written.or_else(|| first.cloned()) {
+        for (of, known, _) in found.iter_mut().filter_map(|use_of| use_of.with.as_mut()) {
+            if known.is_none() {
+                (*of, *known) = (schema.clone(), Some(table.clone()));
+            }
+        }
+    }
     found
 }
 
@@ -209,9 +248,10 @@ fn inserted(reader: &Reader<'_>, text: &str, language: Language, found: &mut Vec
     let Ok(step) = understand_with(text, language, &mut |_, _| false) else { return };
     let Some(inserted) = &step.inserted else { return };
     let Brought::Query(Some(items)) = &inserted.brought else { return };
-    let reads = step.words(inserted.source).iter().any(|t| {
-        t.name().is_some_and(|name| name.eq_ignore_ascii_case(&reader.sheet))
-    });
+    let reads = step
+        .words(inserted.source)
+        .iter()
+        .any(|t| t.name().is_some_and(|name| name.eq_ignore_ascii_case(&reader.sheet)));
     for (name, item) in inserted.named().iter().zip(items).filter(|_| reads) {
         let words = step.words(*item);
         let column = match words.as_slice() {
@@ -230,7 +270,13 @@ fn inserted(reader: &Reader<'_>, text: &str, language: Language, found: &mut Vec
         if let Some(column) = column {
             let schema = step.table.schema.as_ref().map(|schema| schema.text.clone());
             let with = Some((schema, Some(step.table.table.text.clone()), name.text.clone()));
-            found.push(SheetUse { column, with, compared: false, number: false, range: item.start..item.end });
+            found.push(SheetUse {
+                column,
+                with,
+                compared: false,
+                number: false,
+                range: item.start..item.end,
+            });
         }
     }
 }
@@ -244,8 +290,8 @@ pub fn kind(declared: &str) -> ParamKind {
     }
     match word.as_str() {
         "tinyint" if lower.starts_with("tinyint(1)") => ParamKind::Integer,
-        "int" | "integer" | "bigint" | "smallint" | "tinyint" | "mediumint" | "int2" | "int4" | "int8" | "serial"
-        | "bigserial" | "smallserial" | "year" => ParamKind::Integer,
+        "int" | "integer" | "bigint" | "smallint" | "tinyint" | "mediumint" | "int2" | "int4" | "int8"
+        | "serial" | "bigserial" | "smallserial" | "year" => ParamKind::Integer,
         "real" | "double" | "float" | "float4" | "float8" => ParamKind::Real,
         "decimal" | "dec" | "numeric" | "number" | "money" | "fixed" => ParamKind::Decimal,
         "boolean" | "bool" => ParamKind::Boolean,
@@ -265,17 +311,30 @@ mod tests {
         let columns: Vec<String> = ["line", "id", "price", "factor", "note"].map(str::to_owned).to_vec();
         let uses = |text: &str, language| {
             let told = |u: SheetUse| {
-                let with = u.with.map_or("-".to_owned(), |(_, table, column)| format!("{}.{column}", table.unwrap_or_default()));
-                format!("{} {with}{}{}", columns[u.column], if u.compared { " compared" } else { "" }, if u.number { " number" } else { "" })
+                let with = u.with.map_or("-".to_owned(), |(_, table, column)| {
+                    format!("{}.{column}", table.unwrap_or_default())
+                });
+                format!(
+                    "{} {with}{}{}",
+                    columns[u.column],
+                    if u.compared { " compared" } else { "" },
+                    if u.number { " number" } else { "" }
+                )
             };
             sheet_uses(text, "prices", &columns, language).into_iter().map(told).collect::<Vec<_>>()
         };
         assert_eq!(
-            uses("UPDATE batch AS b SET price = p.price, cost = cost * p.factor, note = coalesce(p.note, '') FROM prices p WHERE b.batch_id = p.id", Language::Postgres),
-            ["price .price", "factor - number", "note .note", "id batch.batch_id compared"]
+            uses(
+                "UPDATE batch AS b SET price = p.price, cost = cost * p.factor, note = coalesce(p.note, '') FROM prices p WHERE b.batch_id = p.id",
+                Language::Postgres
+            ),
+            ["price batch.price", "factor - number", "note batch.note", "id batch.batch_id compared"]
         );
         assert_eq!(
-            uses("UPDATE batch JOIN prices ON prices.id = batch.batch_id SET batch.price = prices.price WHERE prices.factor > 2", Language::Mysql),
+            uses(
+                "UPDATE batch JOIN prices ON prices.id = batch.batch_id SET batch.price = prices.price WHERE prices.factor > 2",
+                Language::Mysql
+            ),
             ["id batch.batch_id compared", "price batch.price", "factor - number"]
         );
         assert_eq!(

@@ -2,6 +2,7 @@
 //! the target. Asked only where the join's conditions can be told apart, and told only where the numbers agree with the
 //! rows that the statement matches.
 
+use marktwice_core::sheet::LINE;
 use marktwice_core::study::{Partnerless, Side, Wish};
 use sqlparser::tokenizer::Token;
 
@@ -104,7 +105,12 @@ pub(super) fn partners<E>(
     }
     if joined.other.is_some() {
         let without = alone(&joined.own, &[&sides.own, &sides.both]);
-        tell(Side::Source, &joined.others, (&sides.other, &without), &sides.columns);
+        let numbered =
+            |(_, table): &&(String, String)| wish.numbered.iter().any(|s| s.eq_ignore_ascii_case(table));
+        let line = joined.other.as_ref().filter(numbered);
+        let line = line.map(|(visible, _)| format!("{}.{LINE}", step.language.quoted(visible)));
+        let columns: Vec<String> = line.into_iter().chain(sides.columns.iter().cloned()).collect();
+        tell(Side::Source, &joined.others, (&sides.other, &without), &columns);
     }
     told
 }

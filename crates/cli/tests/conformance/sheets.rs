@@ -1,0 +1,105 @@
+//! Spreadsheets that a change reads as tables.
+
+use crate::each;
+
+const TABLES: &str = "CREATE TABLE batch (batch_id integer PRIMARY KEY, flower varchar(20), price decimal(8,2), made date, note varchar(40));
+     INSERT INTO batch VALUES (1, 'lime', 9.90, '2026-05-01', 'a'), (2, 'heather', 12.50, '2026-05-02', NULL), (3, 'clover', 7, NULL, 'c');";
+
+#[test]
+fn an_offices_sheet_is_joined() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run(TABLES);
+        let before = stage.dump();
+        s.write(
+            "prices.csv",
+            "\u{feff}Batch;price;made;note\r\n1;\"1.010,95\";03.05.2026;\"two\nlines; it's\"\r\n2;12,5;;=1+1\r\n77;1,0;01.01.2026;\r\n",
+        );
+        let file = format!(
+            "/* marktwice\ntitle = \"Prices from the office\"\nrows = 2\n[sheet.prices]\nfile = \"prices.csv\"\n*/\n{}\n",
+            stage.by(
+                "UPDATE batch SET price = prices.price, made = prices.made, note = prices.note FROM prices WHERE prices.\"Batch\" = batch.batch_id;",
+                "UPDATE batch SET price = prices.price, made = prices.made, note = prices.note FROM prices WHERE prices.\"Batch\" = batch.batch_id;",
+                "UPDATE batch JOIN prices ON prices.Batch = batch.batch_id SET batch.price = prices.price, batch.made = prices.made, batch.note = prices.note;",
+            )
+        );
+        s.write("prices.sql", file);
+        let preview = s.run(&["preview", "prices.sql"]).expect(0);
+        let preview = preview
+            .says("3 lines of")
+            .says("decimal commas")
+            .says("Batch as integer, price as decimal, made as date");
+        preview.says("1 of the 3 rows of prices finds no row of batch").says("line 5").says("1010.95");
+        s.run(&["rehearse", "prices.sql"]).expect(0).says("It would be committed");
+        s.run(&["apply", "prices.sql", "--yes"]).expect(0).says("2 rows");
+        let there = "SELECT count(*) FROM batch WHERE (batch_id = 1 AND price = 1010.95 AND made = '2026-05-03') OR (batch_id = 2 AND made IS NULL AND note = '=1+1')";
+        assert!(stage.value(there).contains('2'), "{:?}", stage.on);
+        s.run(&["receipt"]).expect(0).says("prices.csv");
+        // The same sheet again is the same change; another one is another.
+        let again = s.run(&["apply", "prices.sql", "--yes"]);
+        assert!(again.status == Some(0) || again.status == Some(3), "{:?}", again.out);
+        stage.undo(&[], 0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        let mark = s.run(&["preview", "prices.sql", "--format", "json"]).expect(0).json();
+        let mark = mark["mark"].as_str().unwrap().to_owned();
+        s.run(&["apply", "--mark", &mark, "--yes"]).expect(0);
+        stage.undo(&[], 0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        s.write("prices.csv", "Batch;price;made;note\n1;9,00;;\n2;8,00;;\n");
+        s.run(&["apply", "--mark", &mark, "--yes"]).expect(2).says("another statement");
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}
+
+#[test]
+fn what_does_not_fit_is_told_by_its_cell() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run(TABLES);
+        let before = stage.dump();
+        let sql = stage.by(
+            "UPDATE batch SET price = p.price, made = p.made FROM p WHERE p.id = batch.batch_id",
+            "UPDATE batch SET price = p.price, made = p.made FROM p WHERE p.id = batch.batch_id",
+            "UPDATE batch JOIN p ON p.id = batch.batch_id SET batch.price = p.price, batch.made = p.made",
+        );
+        for (csv, says) in [
+            ("id,price,made\n1,dear,2026-05-01\n", "line 2, price: \"dear\" is no decimal"),
+            ("id,price,made\n1,1.5E+05,2026-05-01\n", "a spreadsheet has rounded it"),
+            ("id,price,made\n1,2,2026-02-30\n", "line 2, made: \"2026-02-30\" is no day"),
+            ("id,price,made\n1,2,2026-05-01\nx,2,2026-05-01\n", "line 3, id: \"x\" is no whole number"),
+            ("id,price,made\n1,2\n", "line 2: 2 cells"),
+            ("id,price,made\n1,\"2,2026-05-01\n2,3,2026-05-01\n", "the quote of a cell is not closed"),
+            ("id,price,id\n1,2,3\n", "two columns are called id"),
+            ("id,price,made\n1,2,05/06/2026\n", "read in two ways"),
+        ] {
+            s.write("p.csv", csv);
+            s.run(&["preview", "--sql", sql, "--sheet", "p=p.csv"]).expect(2).says(says);
+            assert_eq!(
+                s.run(&["apply", "--sql", sql, "--sheet", "p=p.csv", "--rows", "1", "--yes"]).status,
+                Some(2)
+            );
+        }
+        s.write("p.csv", "id,price,made\n1,2.5,2026-05-01\n");
+        s.run(&["preview", "--sql", sql, "--sheet", "batch=p.csv"])
+            .expect(3)
+            .says("there is a table batch already");
+        s.run(&["preview", "--sql", sql, "--sheet", "p=none.csv"]).expect(2).says("cannot be read");
+        s.run(&["preview", "--sql", sql, "--sheet", "p=p.csv"]).expect(0).says("2.5");
+        let two = stage.by(
+            "UPDATE batch SET price = p.price, note = p.price FROM p WHERE p.id = batch.batch_id",
+            "UPDATE batch SET price = p.price, note = p.price FROM p WHERE p.id = batch.batch_id",
+            "UPDATE batch JOIN p ON p.id = batch.batch_id SET batch.price = p.price, batch.note = p.price",
+        );
+        s.run(&["preview", "--sql", two, "--sheet", "p=p.csv"])
+            .expect(2)
+            .says("is used as decimal (line 1) and as text");
+        // Rows of a sheet come in; computing makes numbers of cells.
+        s.write("p.csv", "id,flower,factor\n10,ling,1.5\n11,bell,0.10\n");
+        stage.there_and_back_with(
+            "INSERT INTO batch (batch_id, flower, price) SELECT p.id, p.flower, 10 * p.factor FROM p",
+            &["--sheet", "p=p.csv"],
+            "2",
+        );
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}
