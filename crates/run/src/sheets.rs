@@ -15,6 +15,9 @@ use crate::outcome::Failure;
 /// Cells that are named where they do not fit.
 const NAMED: usize = 5;
 
+/// What a column is, what it is like, and where that is said.
+type Known = (ParamKind, Option<(Option<String>, String, String)>, usize);
+
 /// What stops a sheet on its way.
 #[derive(Debug, thiserror::Error)]
 #[error("{0}")]
@@ -87,7 +90,7 @@ fn typed(
         columns.push(SheetColumn { name, kind, like: None, compared: false });
     }
     for (at, name) in sheet.columns.iter().enumerate() {
-        let mut known: Option<(ParamKind, Option<(Option<String>, String, String)>, usize)> = None;
+        let mut known: Option<Known> = None;
         let mut number = false;
         let mut compared = false;
         for of in uses.iter().filter(|of| of.column == at) {

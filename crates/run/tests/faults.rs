@@ -97,7 +97,7 @@ fn each_call_of_the_logbook_fails_once() {
                 "mark, run, snapshot, two receipts: {}",
                 a.book_calls
             );
-            for (n, late) in (1..=a.book_calls).flat_map(|n| [(n, false), (n, true)]) {
+            for (n, late) in g.points(a.book_calls).into_iter().flat_map(|n| [(n, false), (n, true)]) {
                 (a.prepare)(&g);
                 let fuse = if late { Fuse::late(n) } else { Fuse::at(n) };
                 let result = g.with(&fuse, &Fuse::at(0), false, a.run);
@@ -118,7 +118,7 @@ fn each_call_of_the_logbook_fails_once() {
 fn each_call_of_the_engine_fails_once() {
     for g in Ground::all() {
         for a in attempts(&g) {
-            for n in 1..=a.engine_calls {
+            for n in g.points(a.engine_calls) {
                 for (went_through, late) in [(false, false), (true, false), (false, true)] {
                     (a.prepare)(&g);
                     let fuse = if late { Fuse::late(n) } else { Fuse::at(n) };

@@ -4,6 +4,7 @@ use std::any::Any;
 use std::cell::Cell;
 use std::rc::Rc;
 
+use marktwice_core::param::Bound;
 use marktwice_core::Code;
 use marktwice_core::asked::Answer;
 use marktwice_core::breach::Breaches;
@@ -22,7 +23,7 @@ use marktwice_core::value::Value;
 use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, DraftMark, Engine, EngineError, FoundSink, Hold, Intent, KeepSink,
     Language, Limits, LogError, LogErrorKind, Logbook, Mark, Matched, PairSink, Plan, Reach, RowSink,
-    RunFolder, Session, Settings, SideWrite, SnapshotReader, SnapshotWriter, Stopper, Tx, Viewing,
+    RunFolder, Session, SheetRows, SheetTable, Settings, SideWrite, SnapshotReader, SnapshotWriter, Stopper, Tx, Viewing,
 };
 
 /// Counts calls and says which one fails.
@@ -232,6 +233,23 @@ impl Session for FaultySession {
         self.0.obey(watch);
     }
 
+    fn bind(&mut self, values: &[Bound]) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.bind(values))
+    }
+
+    fn column(
+        &mut self,
+        schema: Option<&str>,
+        table: &str,
+        column: &str,
+    ) -> Result<Option<marktwice_core::table::Column>, EngineError> {
+        self.1.engine(|| self.0.column(schema, table, column))
+    }
+
+    fn spread(&mut self, sheet: &SheetTable, rows: &mut SheetRows<'_>) -> Result<u64, EngineError> {
+        self.1.engine(|| self.0.spread(sheet, rows))
+    }
+
     fn name_by(&mut self, names: &marktwice_core::table::NamedBy) {
         self.0.name_by(names);
     }
@@ -414,6 +432,10 @@ impl Tx for FaultyTx<'_> {
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {
         self.1.engine(|| self.0.execute(plan))
+    }
+
+    fn bind(&mut self, value: Bound) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.bind(value))
     }
 
     fn put(&mut self, batch: &Batch) -> Result<u64, EngineError> {

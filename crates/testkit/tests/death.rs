@@ -76,9 +76,11 @@ fn the_process_dies_before_each_call() {
     for g in Ground::all() {
         for undoing in [false, true] {
             let (book, engine) = calls(&g, undoing);
-            let after_commit: Vec<u64> = (1..=book).filter(|n| die(&g, undoing, "book", *n)).collect();
+            let points = g.points(book).into_iter();
+            let after_commit: Vec<u64> = points.filter(|n| die(&g, undoing, "book", *n)).collect();
             assert_eq!(after_commit, [book], "only the final receipt comes after COMMIT");
-            let after_commit: Vec<u64> = (1..=engine).filter(|n| die(&g, undoing, "engine", *n)).collect();
+            let points = g.points(engine).into_iter();
+            let after_commit: Vec<u64> = points.filter(|n| die(&g, undoing, "engine", *n)).collect();
             assert!(after_commit.is_empty(), "COMMIT is the engine's last call");
         }
     }

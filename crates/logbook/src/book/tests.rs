@@ -87,6 +87,7 @@ fn mark_header() -> MarkHeader {
         change: "UPDATE".into(),
         checks: Vec::new(),
         params: serde_json::Map::new(),
+        sheets: Vec::new(),
         settings: vec![],
         steps: vec![step()],
         tables: vec![target()],
