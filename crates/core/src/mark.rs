@@ -91,6 +91,9 @@ pub struct Parts {
     pub rest: Vec<usize>,
     /// Columns whose after-values are foreseen.
     pub after: Vec<usize>,
+    /// Whether the key tells rows that an earlier step has brought in, and may be another one each time: then it is no evidence.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub loose: bool,
 }
 
 impl Parts {
@@ -108,6 +111,7 @@ impl Parts {
             related: all.clone().filter(is_related).collect(),
             rest: all.filter(|c| !is_related(c)).collect(),
             after: foreseen.iter().filter(|f| f.label != Label::Unknown).map(|f| f.column).collect(),
+            loose: false,
         }
     }
 }
@@ -130,11 +134,12 @@ impl Marker {
     pub fn take(&mut self, row: &HeldRow) -> MarkRow {
         let buffer = &mut self.buffer;
         let before = row.image.before().unwrap_or_default();
-        let related = RowHash::with(buffer, row.key.iter().chain(pick(before, &self.parts.related)));
-        let rest = RowHash::with(buffer, row.key.iter().chain(pick(before, &self.parts.rest)));
+        let key: &[Value] = if self.parts.loose { &[] } else { &row.key };
+        let related = RowHash::with(buffer, key.iter().chain(pick(before, &self.parts.related)));
+        let rest = RowHash::with(buffer, key.iter().chain(pick(before, &self.parts.rest)));
         let after = match row.image.after() {
-            None => RowHash::with(buffer, &row.key),
-            Some(values) => RowHash::with(buffer, row.key.iter().chain(pick(values, &self.parts.after))),
+            None => RowHash::with(buffer, key),
+            Some(values) => RowHash::with(buffer, key.iter().chain(pick(values, &self.parts.after))),
         };
         let changed = row.image.differs();
         self.summary.matched += 1;
@@ -210,7 +215,7 @@ mod tests {
     }
 
     fn mark(rows: &[HeldRow]) -> MarkSummary {
-        let parts = Parts { related: vec![0, 1], rest: vec![2], after: vec![1] };
+        let parts = Parts { related: vec![0, 1], rest: vec![2], after: vec![1], loose: false };
         let mut marker = Marker::new(parts);
         rows.iter().for_each(|r| {
             marker.take(r);

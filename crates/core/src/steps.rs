@@ -137,6 +137,8 @@ pub struct Standing {
     pub unsteady: Vec<usize>,
     /// Whether its own values rest on such a column.
     pub tainted: bool,
+    /// Whether such a column tells its rows apart.
+    pub loose: bool,
 }
 
 /// A step as [`stand`] looks at it.
@@ -176,6 +178,7 @@ pub fn stand(steps: &[Facts<'_>]) -> Vec<Standing> {
         }
         let own = unsteady.iter().filter(|(table, _)| same(table, &step.touches.target));
         standing.unsteady = own.filter_map(|(_, name)| column(name)).collect();
+        standing.loose = step.target.key.columns.iter().any(|at| standing.unsteady.contains(at));
         // What a row is given may be another number in the run.
         standing.tainted = !step.uses.is_empty()
             || unsteady.iter().any(|(table, name)| {
@@ -210,6 +213,7 @@ impl Standing {
 
     /// Takes out of a step's parts what is no evidence of somebody else's change.
     pub fn fit(&self, parts: &mut Parts) {
+        parts.loose = self.loose;
         if self.must_wait() {
             // Both marks are then taken behind the earlier steps.
             parts.related.retain(|c| !self.unsteady.contains(c));
@@ -274,7 +278,7 @@ mod tests {
         assert!(!all[1].must_wait());
         assert_eq!(all[1].written, [1]);
         assert_eq!(all[2].waits[0].why, "reads keeper.region, which step 1 writes");
-        let mut parts = Parts { related: vec![0, 1, 2], rest: vec![], after: vec![2] };
+        let mut parts = Parts { related: vec![0, 1, 2], rest: vec![], after: vec![2], loose: false };
         all[1].fit(&mut parts);
         assert_eq!(parts.related, [0, 2]);
     }
@@ -304,7 +308,7 @@ mod tests {
         assert_eq!((all[2].unsteady.as_slice(), all[2].tainted), ([1].as_slice(), false));
         // The column that a tainted step has written is as unsteady as what it was made of.
         assert_eq!(all[3].unsteady, [1]);
-        let mut parts = Parts { related: vec![1], rest: vec![], after: vec![1] };
+        let mut parts = Parts { related: vec![1], rest: vec![], after: vec![1], loose: false };
         all[1].fit(&mut parts);
         assert!(parts.after.is_empty());
     }

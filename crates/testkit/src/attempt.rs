@@ -5,8 +5,8 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
-use marktwice_core::asked::{QueryCheck, Wanted, Wants};
 use marktwice_core::Value;
+use marktwice_core::asked::{QueryCheck, Wanted, Wants};
 use marktwice_core::param::{Param, ParamKind};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::AlsoWrites;

@@ -24,6 +24,7 @@ pub mod archives;
 pub mod families;
 mod file;
 mod hazards;
+pub mod inserts;
 mod servers;
 mod shapes;
 pub mod watchers;
@@ -118,6 +119,9 @@ fn bare(ring: &mut dyn Ring, case: &Case) -> Bare {
 
 /// Makes a case from a seed.
 pub fn case(seed: u64, on: On) -> Case {
+    if seed >= inserts::FROM {
+        return inserts::case(seed, on);
+    }
     if seed >= archives::FROM {
         return archives::case(seed, on);
     }
@@ -283,7 +287,9 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     assert_eq!(ring.everything(), start, "a preview writes nothing");
     if let Ok(done) = &bare {
         // A row that a cascade has taken along before its turn is not counted by every engine; one that is skipped is not.
-        if matches!(case.hazard, Hazard::Family | Hazard::Watched) {
+        if inserts::is_one(case) {
+            inserts::check(&preview, &ring.tables(), &start, done);
+        } else if matches!(case.hazard, Hazard::Family | Hazard::Watched) {
             if let ([step], [(_, after)]) = (preview.steps.as_slice(), done.as_slice()) {
                 let held = step.block.side.iter().all(|write| write.held);
                 if step.told && held {
@@ -514,6 +520,8 @@ fn explainable(case: &Case, end: &End) {
             codes.iter().all(|code| match code {
                 Code::ManySources | Code::ManyValues => true,
                 Code::UndeclaredWrite => child,
+                // Rows that come in, hold on to each other, and take no NULL.
+                Code::NoWayBack if inserts::is_one(case) => case.script.contains("ON DELETE SET NULL"),
                 Code::NoWayBack => case.script.contains("CONSTRAINT older"),
                 _ => false,
             }),

@@ -4,13 +4,13 @@ use std::any::Any;
 use std::cell::Cell;
 use std::rc::Rc;
 
-use marktwice_core::param::Bound;
 use marktwice_core::Code;
 use marktwice_core::asked::Answer;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::hash::Fingerprint;
 use marktwice_core::mark::{MarkRow, MarkSummary};
+use marktwice_core::param::Bound;
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
 use marktwice_core::record::{MarkHeader, SnapshotHeader, SnapshotTotals};
 use marktwice_core::steps::Touches;
@@ -23,7 +23,8 @@ use marktwice_core::value::Value;
 use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, DraftMark, Engine, EngineError, FoundSink, Hold, Intent, KeepSink,
     Language, Limits, LogError, LogErrorKind, Logbook, Mark, Matched, PairSink, Plan, Reach, RowSink,
-    RunFolder, Session, SheetRows, SheetTable, Settings, SideWrite, SnapshotReader, SnapshotWriter, Stopper, Tx, Viewing,
+    RunFolder, Session, Settings, SheetRows, SheetTable, SideWrite, SnapshotReader, SnapshotWriter, Stopper,
+    Tx, Viewing,
 };
 
 /// Counts calls and says which one fails.

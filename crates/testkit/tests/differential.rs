@@ -59,3 +59,16 @@ fn archives() {
         assert!(tally.cases == 0 || tally.applied * 6 > cases && tally.refused == 0, "{on:?} {tally:?}");
     }
 }
+
+/// Rows that come in.
+#[test]
+fn inserts() {
+    for (on, cases) in [(On::Sqlite, 200), (On::Postgres, 30), (On::Maria, 30)] {
+        let folder = tempfile::tempdir().expect("a folder");
+        let tally = differential::run(on, folder.path(), differential::inserts::FROM, cases);
+        assert!(
+            tally.cases == 0 || tally.applied * 6 > cases && tally.refused * 10 < cases,
+            "{on:?} {tally:?}"
+        );
+    }
+}

@@ -75,7 +75,11 @@ pub fn surroundings<D: Driver>(
     let (matched, total) = (filled.matched, count(driver, &detail.table)?);
     // What comes in was never there, and goes as it came.
     let mut back = match plan.kind {
-        StepKind::Insert => detail.back.clone(),
+        StepKind::Insert => {
+            let mut back = detail.back.clone();
+            back.obstacles.extend(hold_each_other(driver, detail, filled)?);
+            back
+        }
         StepKind::Update | StepKind::Delete => driver.rows_back(plan, detail)?,
     };
     let layout = &filled.held.layout;
@@ -107,6 +111,45 @@ pub fn surroundings<D: Driver>(
     let along = gathered.iter().map(|rows| rows.count).collect();
     let fires = detail.fires.for_statement || (matched > 0 && detail.fires.for_rows);
     Ok((Matched { matched, total, side, along, many: filled.many.clone(), back, fires }, gathered))
+}
+
+/// Rows that come in and refer to each other by columns that take no NULL, and that become NULL when one of them goes: taking
+/// them out again fails, whichever goes first.
+fn hold_each_other<D: Driver>(
+    driver: &mut D,
+    detail: &Detail<D::Table>,
+    filled: &Filled<D::Table>,
+) -> Result<Vec<String>, EngineError> {
+    let (target, layout) = (detail.table.target(), &filled.held.layout);
+    let mut all = Vec::new();
+    for key in detail.foreign_keys.iter().filter(|key| key.is_of(target) && key.leads_to(target)) {
+        let at = |name: &String| target.position(name);
+        let filled_as = |name: &String| {
+            let column = at(name)?;
+            layout.after.iter().find(|(known, _)| *known == column).map(|(_, name)| name.clone())
+        };
+        let closed = key.child_columns.iter().filter_map(at).filter_map(|at| target.columns.get(at));
+        if key.on_delete != "SET NULL" || !closed.into_iter().any(|column| column.not_null) {
+            continue;
+        }
+        let pairs = key.child_columns.iter().zip(&key.parent_columns);
+        let same: Option<Vec<String>> = pairs
+            .map(|(child, parent)| Some(format!("m.{} = h.{}", filled_as(parent)?, filled_as(child)?)))
+            .collect();
+        let (Some(same), name) = (same, filled.held.name()) else { continue };
+        let rows = driver.number(&format!(
+            "SELECT count(*) FROM {name} AS h WHERE EXISTS (SELECT 1 FROM {name} AS m WHERE {})",
+            same.join(" AND ")
+        ))?;
+        if rows > 0 {
+            let columns = key.child_columns.join(", ");
+            all.push(format!(
+                "rows that come in refer to each other by {columns}, which becomes NULL when one goes and takes none: they \
+                 could not be taken out again"
+            ));
+        }
+    }
+    Ok(all)
 }
 
 /// What is known of rows that were counted and shown, and are held nowhere.

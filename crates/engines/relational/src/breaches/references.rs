@@ -36,8 +36,10 @@ impl<D: Driver> Looking<'_, D> {
         let at: Option<Vec<usize>> = key.child_columns.iter().map(|c| self.target().position(c)).collect();
         let at = at.unwrap_or_default();
         let itself = key.child_target == key.parent_name;
+        let comes_in = self.held.layout.comes_in();
         let parents_move = itself
             && !self.along
+            && !comes_in
             && key.parent_columns.iter().any(|c| self.target().position(c).is_some_and(|at| self.moved(at)));
         if !key.parent_readable || parents_move || !at.iter().any(|at| self.moved(*at)) {
             return Ok(());
@@ -60,7 +62,28 @@ impl<D: Driver> Looking<'_, D> {
             let there = there.collect::<Vec<_>>().join(" AND ");
             changes.push(format!("EXISTS (SELECT 1 FROM {} AS n WHERE {there})", key.parent_sql));
         }
-        let Some(missing) = self.missing_at_the_end(key, &after) else { return Ok(()) };
+        let Some(mut missing) = self.missing_at_the_end(key, &after) else { return Ok(()) };
+        if itself && comes_in {
+            // Its parent may come in with it; where each row is looked at by itself, before it.
+            let parents: Option<Vec<String>> = key
+                .parent_columns
+                .iter()
+                .map(|c| self.target().position(c).and_then(|at| self.after(at)))
+                .map(|name| name.map(|name| name.replacen("h.", "m.", 1)))
+                .collect();
+            let Some(parents) = parents else { return Ok(()) };
+            let same = parents.iter().zip(&after).map(|(m, h)| format!("{m} = {h}"));
+            let before = format!("m.{ORDINAL} <= h.{ORDINAL}");
+            let same: Vec<String> = match D::Table::NO_ACTION_WAITS {
+                true => same.collect(),
+                false => same.chain([before]).collect(),
+            };
+            missing.push_str(&format!(
+                " AND NOT EXISTS (SELECT 1 FROM {} AS m WHERE {})",
+                self.held.name(),
+                same.join(" AND ")
+            ));
+        }
         let broken = format!(
             "FROM {} AS h WHERE {} AND ({}) AND {missing}",
             self.rows(false),
