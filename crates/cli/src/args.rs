@@ -252,6 +252,12 @@ pub(crate) struct LookArgs {
     /// Write texts to the letter, also those that a spreadsheet would run as formulas
     #[arg(long, requires = "csv")]
     pub(crate) csv_raw: bool,
+    /// What is written for NULL in CSV; without it an empty cell
+    #[arg(long, value_name = "TEXT", requires = "csv", conflicts_with = "run")]
+    pub(crate) null: Option<String>,
+    /// Tell each row's state in a column of its own, so that draft --from notices rows that have changed meanwhile
+    #[arg(long, requires = "csv", conflicts_with = "run")]
+    pub(crate) row_marks: bool,
     /// How many rows to show
     #[arg(long, value_name = "N|all", default_value = "10", value_parser = show)]
     pub(crate) show: Show,
@@ -330,6 +336,15 @@ pub(crate) struct DraftArgs {
     /// The columns of both tables that tell whether a row is there already (a,b); without them the table's own key
     #[arg(long, value_name = "COLUMN", value_delimiter = ',', num_args = 1, requires = "from_table")]
     pub(crate) key: Vec<String>,
+    /// Write a change of the cells that were edited in this CSV file, which marktwice look TABLE --csv has written
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["filter", "rows_like", "sets", "delete", "from_table"])]
+    pub(crate) from: Option<PathBuf>,
+    /// What stands for NULL in that file
+    #[arg(long, value_name = "TEXT", requires = "from")]
+    pub(crate) null: Option<String>,
+    /// What becomes of lines whose key no row has: insert them; without this they are refused
+    #[arg(long, value_name = "insert", value_parser = ["insert"], requires = "from")]
+    pub(crate) new_lines: Option<String>,
     /// A statement that is not taken as it is: write what to run instead, step by step
     #[arg(long, value_name = "TEXT", conflicts_with_all = ["table", "filter", "rows_like", "sets", "delete", "from_table"])]
     pub(crate) sql: Option<String>,

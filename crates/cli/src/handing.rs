@@ -6,6 +6,7 @@ use std::io::{self, Write};
 use marktwice_core::Target;
 use marktwice_core::mark::HeldRow;
 use marktwice_core::value::list_to_json;
+use marktwice_run::{ROW_MARK, row_mark};
 use serde_json::{Value as Json, json};
 
 use crate::human::safe_json;
@@ -26,13 +27,16 @@ pub(crate) struct Lines<W: Write> {
     names: Vec<String>,
     chosen: Vec<usize>,
     begun: bool,
+    /// Whether each row's state is told, so that it is noticed when it has moved.
+    marks: bool,
 }
 
 impl<W: Write> Lines<W> {
-    /// These columns of a table's rows; `raw` takes texts to the letter.
-    pub(crate) fn new(to: W, raw: bool, target: &Target, chosen: &[usize]) -> Lines<W> {
-        let names = target.names(chosen);
-        Lines { sheet: Sheet::new(to, raw), names, chosen: chosen.to_vec(), begun: false }
+    /// These columns of a table's rows, written so; with `marks` each row's state too.
+    pub(crate) fn new(sheet: Sheet<W>, target: &Target, chosen: &[usize], marks: bool) -> Lines<W> {
+        let mut names = target.names(chosen);
+        names.extend(marks.then(|| ROW_MARK.to_owned()));
+        Lines { sheet, names, chosen: chosen.to_vec(), begun: false, marks }
     }
 
     fn begin(&mut self) -> io::Result<()> {
@@ -47,7 +51,8 @@ impl<W: Write> Handing for Lines<W> {
     fn row(&mut self, row: &HeldRow) -> io::Result<()> {
         self.begin()?;
         let row = row.image.row();
-        let cells: Vec<Cell> = self.chosen.iter().filter_map(|&at| row.get(at)).map(Cell::of).collect();
+        let mut cells: Vec<Cell> = self.chosen.iter().filter_map(|&at| row.get(at)).map(Cell::of).collect();
+        cells.extend(self.marks.then(|| Cell::Text(row_mark(row))));
         self.sheet.record(&cells)
     }
 

@@ -4,6 +4,7 @@
 use std::io::{self, Write};
 
 use marktwice_core::Value;
+use marktwice_core::sheet::text;
 
 /// A cell.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -19,19 +20,10 @@ pub(crate) enum Cell {
 impl Cell {
     /// The cell of a value.
     pub(crate) fn of(value: &Value) -> Cell {
-        match value {
-            Value::Null => Cell::Empty,
-            Value::Text(text) => Cell::Text(text.clone()),
-            Value::TextBytes(bytes) => Cell::Text(String::from_utf8_lossy(bytes).into_owned()),
-            Value::Bytes(bytes) => {
-                let digits: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
-                Cell::Plain(format!("x'{digits}'"))
-            }
-            Value::Decimal(digits) => Cell::Plain(digits.clone()),
-            other => match other.to_json() {
-                serde_json::Value::String(text) => Cell::Plain(text),
-                json => Cell::Plain(json.to_string()),
-            },
+        match (value, text(value)) {
+            (_, None) => Cell::Empty,
+            (Value::Text(_) | Value::TextBytes(_), Some(text)) => Cell::Text(text),
+            (_, Some(text)) => Cell::Plain(text),
         }
     }
 }
@@ -41,12 +33,19 @@ pub(crate) struct Sheet<W: Write> {
     to: W,
     /// Whether texts are written to the letter.
     raw: bool,
+    /// What is written for NULL.
+    null: Option<String>,
 }
 
 impl<W: Write> Sheet<W> {
     /// A sheet that is written there.
     pub(crate) fn new(to: W, raw: bool) -> Sheet<W> {
-        Sheet { to, raw }
+        Sheet { to, raw, null: None }
+    }
+
+    /// With a text for NULL.
+    pub(crate) fn with_null(self, null: Option<&str>) -> Sheet<W> {
+        Sheet { null: null.map(str::to_owned), ..self }
     }
 
     /// Names of columns.
@@ -63,7 +62,7 @@ impl<W: Write> Sheet<W> {
 
     fn cell(&self, cell: &Cell) -> String {
         let text = match cell {
-            Cell::Empty => return String::new(),
+            Cell::Empty => return self.null.clone().unwrap_or_default(),
             Cell::Plain(text) => text.clone(),
             Cell::Text(text) if !self.raw && is_formula(text) => format!("'{text}"),
             Cell::Text(text) => text.clone(),

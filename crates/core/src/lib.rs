@@ -12,6 +12,7 @@ pub mod cell;
 pub mod change;
 pub mod check;
 mod decimal;
+pub mod edited;
 pub mod expect;
 pub mod finding;
 pub mod hash;

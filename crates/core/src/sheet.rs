@@ -72,6 +72,23 @@ impl Sheet {
     }
 }
 
+/// A value as a cell says it; `None` for NULL.
+pub fn text(value: &Value) -> Option<String> {
+    Some(match value {
+        Value::Null => return None,
+        Value::Text(text) | Value::Decimal(text) => text.clone(),
+        Value::TextBytes(bytes) => String::from_utf8_lossy(bytes).into_owned(),
+        Value::Bytes(bytes) => {
+            let digits: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+            format!("x'{digits}'")
+        }
+        other => match other.to_json() {
+            serde_json::Value::String(text) => text,
+            json => json.to_string(),
+        },
+    })
+}
+
 /// What a cell means in a column of a kind.
 ///
 /// # Errors

@@ -158,6 +158,22 @@ pub trait Language {
     /// Where what was typed names no row or no column, or does not fit.
     fn compose(&self, draft: &Draft<'_>) -> Result<Composed, Uncomposed>;
 
+    /// Writes a text that brings rows in: of each the values of these columns, as they were typed.
+    ///
+    /// # Errors
+    /// Where a value does not fit, or the language has no such text.
+    fn incoming(
+        &self,
+        target: (&Target, bool),
+        _columns: &[usize],
+        _rows: &[Vec<String>],
+    ) -> Result<String, Uncomposed> {
+        Err(Uncomposed {
+            message: format!("no rows are brought into {} here", target.0.table),
+            hint: "write the step yourself".to_owned(),
+        })
+    }
+
     /// Writes the steps that bring a table up to what another one says.
     ///
     /// # Errors

@@ -202,10 +202,17 @@ fn difference(
     }
     // Rows are told by their keys here, whatever else the two statements look at.
     let shared = RefCell::new(hold);
+    // Rows that come in are told by all that is known of them.
+    let comes = one.plan.kind == StepKind::Insert;
+    let key_of = |row: &HeldRow| -> Vec<Value> {
+        let after = row.image.after().filter(|_| comes).unwrap_or_default();
+        let known = after.iter().enumerate().filter(|(at, _)| !unknown.contains(at));
+        if comes { known.map(|(_, value)| value.clone()).collect() } else { row.key.clone() }
+    };
     let read = |at: usize, give: &mut dyn FnMut(&MarkRow)| -> Result<(), EngineError> {
         shared.borrow_mut().held(at, &mut |row| {
             let (related, rest) = (ShortHash(0), ShortHash(0));
-            give(&MarkRow { key: row.key.clone(), related, rest, after: outcome(row, &unknown) });
+            give(&MarkRow { key: key_of(row), related, rest, after: outcome(row, &unknown) });
             Ok(())
         })
     };
@@ -227,7 +234,8 @@ fn difference(
     for (side, at) in [first, second].into_iter().enumerate() {
         let rows = &mut step.rows;
         shared.borrow_mut().held(at, &mut |row| {
-            let named = rows.iter_mut().find(|named| named.key == row.key);
+            let key = key_of(row);
+            let named = rows.iter_mut().find(|named| named.key == key);
             if let Some(image) = named.and_then(|named| named.images.get_mut(side)) {
                 *image = Some(row.image.clone());
             }

@@ -44,6 +44,27 @@ fn table(language: Language, target: &Target, schema_said: bool) -> String {
     }
 }
 
+/// `INSERT INTO table (columns) VALUES …`, with values as they were typed.
+///
+/// # Errors
+/// Where a column cannot hold one.
+pub fn incoming(
+    language: Language,
+    (target, schema): (&Target, bool),
+    columns: &[usize],
+    rows: &[Vec<String>],
+) -> Result<String, Uncomposed> {
+    let columns: Vec<&Column> = columns.iter().filter_map(|at| target.columns.get(*at)).collect();
+    let names: Vec<String> = columns.iter().map(|column| language.name(&column.name)).collect();
+    let mut lines = Vec::new();
+    for row in rows {
+        let values = columns.iter().zip(row).map(|(column, typed)| literal(language, column, typed));
+        lines.push(format!("({})", values.collect::<Result<Vec<_>, _>>()?.join(", ")));
+    }
+    let own = table(language, target, schema);
+    Ok(format!("INSERT INTO {own} ({})\nVALUES {}", names.join(", "), lines.join(",\n       ")))
+}
+
 /// `column=value`, split and looked up.
 ///
 /// # Errors

@@ -70,6 +70,15 @@ impl port::Language for Language {
         compose::compose(*self, draft)
     }
 
+    fn incoming(
+        &self,
+        target: (&Target, bool),
+        columns: &[usize],
+        rows: &[Vec<String>],
+    ) -> Result<String, Uncomposed> {
+        compose::incoming(*self, target, columns, rows)
+    }
+
     fn merge(&self, merge: &port::Merge<'_>) -> Result<port::Merged, Uncomposed> {
         compose::merge::merge(*self, merge)
     }

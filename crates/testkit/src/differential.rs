@@ -322,6 +322,10 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
                 let wanted = archives::expected(&preview, &tables, &bare_contents);
                 let found = archives::without_own(&preview, &tables, &now);
                 assert_eq!(found, wanted, "after apply");
+            } else if inserts::is_one(case) {
+                let tables = ring.tables();
+                let [now, bare] = [&now, &bare_contents].map(|all| inserts::without_numbers(all, &tables));
+                assert!(servers::same(case, &now, &bare), "after apply: {now:?}\n{bare:?}");
             } else {
                 assert!(servers::same(case, &now, &bare_contents), "after apply: {now:?}\n{bare_contents:?}");
             }
@@ -361,7 +365,7 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     let applied = now;
     // On a server the state before the edit is made again by statements, which triggers and keys would meddle with.
     let plain = ring.on() == On::Sqlite || matches!(case.hazard, Hazard::None | Hazard::Settings);
-    if plain && case.more.is_empty() {
+    if plain && case.more.is_empty() && !inserts::is_one(case) {
         over_an_edit(ring, case, &place, &preview, (&run, &applied), tally);
     }
     if place.with(was_undone(&run)) {
@@ -527,6 +531,8 @@ fn explainable(case: &Case, end: &End) {
             }),
             "{codes:?}"
         ),
+        // A step behind names the number that a row was given in the rehearsal, and the server gives another in the run.
+        End::Moved(_) if inserts::is_one(case) && !case.more.is_empty() => {}
         // In which order a join writes rows whose keys change is the server's choice, and may be another each time.
         End::Failed(Failure::Engine(error))
             if error.broken(Constraint::Unique).is_some()

@@ -3,11 +3,12 @@
 use std::io::Write;
 use std::path::Path;
 
+use marktwice_change::sheets::SheetBlock;
 use marktwice_change::{block, step_block};
 use marktwice_core::study::Alike;
 use marktwice_core::{Target, words};
 use marktwice_port::{Draft, Merge, Which, Work};
-use marktwice_run::{Failure, InCommon, in_common, rows, survey, target};
+use marktwice_run::{Edits, Failure, InCommon, edited, in_common, rows, survey, target};
 
 use crate::args::{Common, DraftArgs, Format, word};
 use crate::dated::dated;
@@ -16,7 +17,7 @@ use crate::out::{print, print_document};
 use crate::parents::in_condition;
 use crate::report::Trouble;
 use crate::typed::Typed;
-use crate::{exit, json};
+use crate::{csv_file, exit, json};
 
 /// Keys that are named in the filter of a draft without a condition.
 const EXAMPLES: u64 = 1;
@@ -26,6 +27,7 @@ pub(crate) fn run(common: &Common, args: &DraftArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
     let (text, alike) = match (&args.sql, &args.table) {
         (Some(sql), _) => (steps(&desk, sql)?, InCommon::default()),
+        (None, Some(name)) if args.from.is_some() => (from_sheet(&desk, args, name)?, InCommon::default()),
         (None, Some(name)) => match &args.from_table {
             Some(from) => (from_table(&desk, (name, from), &args.key)?, InCommon::default()),
             None => draft(&desk, args, name)?,
@@ -109,6 +111,160 @@ fn from_table(desk: &Desk, (into, from): (&str, &str), key: &[String]) -> Result
         text.push_str(&format!("\n/* marktwice step\nrows = \"0+\"\n*/\n{step}{}\n", language.end()));
     }
     Ok(text)
+}
+
+/// Steps that are written out one by one: with more of them a sheet is better read as a table.
+const STEPS: usize = 300;
+
+/// The cells of a table that were edited in a sheet, as one change: each row by its key, and held to what it holds now.
+fn from_sheet(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<String, Trouble> {
+    let language = desk.engine.language();
+    let (schema, name) = language.table_name(typed);
+    let own = desk
+        .with(|context| target(context, schema.as_deref(), &name))
+        .map_err(|failure| super::look::no_table(desk, failure, &name))?
+        .seen;
+    let path = args.from.clone().unwrap_or_default();
+    let block_of = SheetBlock { null: args.null.clone(), ..SheetBlock::default() };
+    let sheet = csv_file::look("sheet", &path, &block_of)?;
+    let found = desk.with(|context| edited(context, &own, &sheet));
+    let found = found.map_err(|failure| Trouble::failure(&failure, typed).on(&desk.shown))?;
+    let shown = path.display().to_string();
+    refuse(&own, &found, &shown, args.new_lines.is_some())?;
+    let steps = edited_steps(desk, &own, schema.is_some(), &found)?;
+    if steps.is_empty() {
+        return Err(Trouble::usage(
+            format!("{shown} says what {typed} holds"),
+            "edit it first; nothing is to be changed",
+        ));
+    }
+    let mut text = block(&format!("{typed} as it was edited in {}", file_name(&path)), None);
+    let mut said = vec![format!("{} say what their rows hold", words::of(found.same, "line"))];
+    if found.same == 1 {
+        said = vec!["1 line says what its row holds".to_owned()];
+    }
+    if !found.others.is_empty() {
+        said.push(format!("left out, since {typed} has no such column: {}", found.others.join(", ")));
+    }
+    text.push_str(&language.comment(&said));
+    for (terms, step) in steps {
+        text.push_str(&format!("\n/* marktwice step\n{terms}*/\n{step}{}\n", language.end()));
+    }
+    Ok(text)
+}
+
+fn file_name(path: &Path) -> String {
+    path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned())
+}
+
+/// Refuses a sheet in which anything is in doubt: what is drafted is all of it, or nothing.
+fn refuse(own: &Target, found: &Edits, shown: &str, takes_new: bool) -> Result<(), Trouble> {
+    let (wrong, bad) = &found.wrong;
+    if *bad > 0 {
+        let more = bad - wrong.len() as u64;
+        let more = if more > 0 { format!("; and {} more", words::number(more)) } else { String::new() };
+        let message = format!("{shown} cannot be taken back as it is: {}{more}", wrong.join("; "));
+        return Err(Trouble::usage(
+            message,
+            "correct these cells, or bring their columns back as they were written out",
+        ));
+    }
+    let keys = |all: &[Vec<marktwice_core::Value>]| {
+        let first: Vec<String> = all.iter().take(5).map(|key| marktwice_core::value::key_text(key)).collect();
+        let more = all.len().saturating_sub(first.len());
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        format!("{}{more}", first.join("; "))
+    };
+    if !found.moved.is_empty() {
+        let n = found.moved.len() as u64;
+        let (rows, have) = (words::rows(n), words::either(n, "has", "have"));
+        let message = format!(
+            "{rows} of {} {have} changed since {shown} was written out: {}",
+            own.table,
+            keys(&found.moved)
+        );
+        return Err(Trouble::usage(message, "write the sheet out again, and edit that one"));
+    }
+    if let (Some(first), false) = (found.new.first(), takes_new) {
+        let n = found.new.len() as u64;
+        let all: Vec<_> = found.new.iter().map(|new| new.key.clone()).collect();
+        let message = format!(
+            "{} of {shown} {} a key that no row of {} has (the first one is line {}): {}",
+            words::of(n, "line"),
+            words::either(n, "has", "have"),
+            own.table,
+            first.line,
+            keys(&all)
+        );
+        let hint = "a key that was edited is not taken; lines that are new come in with --new-lines insert";
+        return Err(Trouble::usage(message, hint));
+    }
+    Ok(())
+}
+
+/// The steps, each with what stands in its block.
+fn edited_steps(
+    desk: &Desk,
+    own: &Target,
+    schema: bool,
+    found: &Edits,
+) -> Result<Vec<(String, String)>, Trouble> {
+    let language = desk.engine.language();
+    let column = |at: usize| own.columns.get(at);
+    let typed = |at: usize, value: &marktwice_core::Value| {
+        let text = column(at).and_then(|column| language.typed(column, value));
+        text.ok_or_else(|| {
+            let name = column(at).map_or("", |c| c.name.as_str());
+            Trouble::usage(
+                format!("a value of {name} cannot be written in a change"),
+                "leave that cell as it was",
+            )
+        })
+    };
+    if found.rows.len() > STEPS {
+        let message = format!("{} rows were edited, and each would be a step of its own", found.rows.len());
+        let hint = "read the sheet as a table instead: marktwice preview --sheet edited=FILE.csv --sql \"UPDATE … FROM edited …\"";
+        return Err(Trouble::usage(message, hint));
+    }
+    let mut steps = Vec::new();
+    for row in &found.rows {
+        let mut sets = Vec::new();
+        let mut was: Vec<String> = Vec::new();
+        for (at, held, new) in &row.cells {
+            let name = column(*at).map_or_else(String::new, |c| c.name.clone());
+            sets.push(format!("{name}={}", typed(*at, new)?));
+            if let Ok(held) = typed(*at, held) {
+                was.push(format!("{} = {}", toml_text(&name), toml_text(&held)));
+            }
+        }
+        let draft = Draft {
+            target: own,
+            schema,
+            work: Work::Set(&sets),
+            rows: Which::Row { key: &row.key, row: &[] },
+        };
+        let composed = language.compose(&draft).map_err(|wrong| Trouble::usage(wrong.message, wrong.hint))?;
+        steps.push((format!("rows = 1\nwas = {{ {} }}\n", was.join(", ")), composed.text));
+    }
+    if let Some(first) = found.new.first() {
+        let columns: Vec<usize> = first.cells.iter().map(|(at, _)| *at).collect();
+        let columns: Vec<usize> =
+            columns.into_iter().filter(|at| column(*at).is_some_and(|c| !c.generated)).collect();
+        let mut rows = Vec::new();
+        for new in &found.new {
+            let cells = new.cells.iter().filter(|(at, _)| columns.contains(at));
+            rows.push(cells.map(|(at, value)| typed(*at, value)).collect::<Result<Vec<String>, _>>()?);
+        }
+        let text = language.incoming((own, schema), &columns, &rows);
+        let text = text.map_err(|wrong| Trouble::usage(wrong.message, wrong.hint))?;
+        steps.push((format!("rows = {}\n", rows.len()), text));
+    }
+    Ok(steps)
+}
+
+/// A text as TOML has it.
+fn toml_text(text: &str) -> String {
+    toml::Value::String(text.to_owned()).to_string()
 }
 
 /// Rows that are looked at for what they have in common.

@@ -81,7 +81,10 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
         })
     };
     let mut handing: Box<dyn Handing> = match (args.csv, common.format) {
-        (true, _) => Box::new(Lines::new(stream(), args.csv_raw, target, &chosen)),
+        (true, _) => {
+            let sheet = Sheet::new(stream(), args.csv_raw).with_null(args.null.as_deref());
+            Box::new(Lines::new(sheet, target, &chosen, args.row_marks))
+        }
         (false, Format::Json) => {
             let head = json::look(&full, filter, &desk.ambient.now().rfc3339);
             Box::new(Document::new(stream(), head, target, &chosen))

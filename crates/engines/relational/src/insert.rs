@@ -54,11 +54,14 @@ pub fn refuse<T: Tabled>(step: &Step, table: &T) -> Result<(), EngineError> {
         let keys: Vec<Vec<String>> = table.keys().iter().map(|key| target.names(&key.columns)).collect();
         let primary = table.keys().iter().position(|key| key.primary).or(Some(0));
         let key = primary.and_then(|at| keys.get(at)).cloned().unwrap_or_default();
-        let message =
-            "what becomes of rows that are there already is decided row by row as it runs".to_owned();
+        let message = match conflict.replaces {
+            true => "rows that are there already are deleted, with what refers to them, and others come in for them",
+            false => "what becomes of rows that are there already is decided row by row as it runs",
+        }
+        .to_owned();
         let finding = Finding::new(Code::NotUnderstood, message).at(step.place(conflict.slice));
         return refused(match two_steps(step, target, &key) {
-            Some(paste) if conflict.set.is_empty() => {
+            Some(paste) if conflict.set.is_empty() && !conflict.replaces => {
                 finding.hint("bring in only what is not there yet:").paste(paste)
             }
             Some(paste) => finding

@@ -34,6 +34,25 @@ pub fn two_steps(step: &Step, target: &Target, key: &[String]) -> Option<String>
     let same = same.join(" AND ");
     let with = format!("WITH incoming ({columns}) AS (\n  {}\n)", step.text(inserted.source));
     let mut steps = Vec::new();
+    let others: Vec<&String> =
+        named.iter().filter(|n| !keys.iter().any(|key| key.eq_ignore_ascii_case(n))).collect();
+    if conflict.replaces && !others.is_empty() {
+        let set = |column: &&String| {
+            let of = if language == Language::Mysql { format!("{own}.") } else { String::new() };
+            format!("{of}{0} = incoming.{0}", name(column))
+        };
+        let sets = others.iter().map(set).collect::<Vec<_>>().join(", ");
+        steps.push(match language {
+            Language::Mysql => {
+                format!(
+                    "UPDATE {table} JOIN ({with} SELECT * FROM incoming) AS incoming ON {same} SET {sets};"
+                )
+            }
+            Language::Sqlite | Language::Postgres => {
+                format!("{with}\nUPDATE {table} SET {sets} FROM incoming WHERE {same};")
+            }
+        });
+    }
     if !conflict.set.is_empty() {
         let sets: Option<Vec<String>> = conflict
             .set

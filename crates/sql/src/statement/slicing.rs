@@ -13,7 +13,7 @@ use sqlparser::tokenizer::Token;
 
 use crate::dialect::language::Language;
 use crate::refuse::instead;
-use crate::statement::step::{Filter, Name, Source, Step, Tail};
+use crate::statement::step::{Filter, Inserted, Name, Source, Step, Tail};
 use crate::text::slices::Slice;
 use crate::text::{Tok, tokenize, within};
 
@@ -182,9 +182,10 @@ pub fn understand_with(
     let with = with_clause(&mut walk)?;
     let kind = match walk.peek() {
         Some(verb) if verb.is_word("update") => StepKind::Update,
-        Some(verb) if verb.is_word("insert") => StepKind::Insert,
+        Some(verb) if verb.is_any(&["insert", "replace"]) => StepKind::Insert,
         _ => StepKind::Delete,
     };
+    let already = if kind == StepKind::Insert { inserted::already(&mut walk) } else { None };
     walk.at += 1;
     modifiers(&mut walk)?;
     let mut inserted = None;
@@ -196,7 +197,7 @@ pub fn understand_with(
         StepKind::Update => updated(&mut walk, has_column)?,
         StepKind::Insert => {
             let (table, brought) = inserted::inserted(&mut walk)?;
-            inserted = Some(brought);
+            inserted = Some(Inserted { conflict: already.or(brought.conflict.clone()), ..brought });
             (table, Vec::new(), None)
         }
     };

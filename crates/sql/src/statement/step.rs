@@ -156,6 +156,8 @@ pub struct Conflict {
     pub set: Vec<(Name, Slice)>,
     /// On which condition.
     pub filter: Option<Slice>,
+    /// Whether a row that is there is replaced by the one that comes in.
+    pub replaces: bool,
 }
 
 impl Inserted {

@@ -29,6 +29,28 @@ pub(super) fn inserted(walk: &mut Walk<'_>) -> Result<(TableRef, Inserted), Find
     Ok((table, Inserted { columns, overriding, source, brought, conflict }))
 }
 
+/// What the words before INTO say of rows that are there already: `REPLACE`, `INSERT OR IGNORE`, `INSERT IGNORE`. They are stepped
+/// over, so that the walk goes on before the verb's end.
+pub(super) fn already(walk: &mut Walk<'_>) -> Option<Conflict> {
+    let verb = walk.peek()?;
+    let word = |n: usize| walk.tokens.get(walk.at + n).copied();
+    let (slice, replaces, more) = if verb.is_word("replace") {
+        (verb.slice, true, 0)
+    } else if walk.language == Language::Sqlite
+        && word(1).is_some_and(|t| t.is_word("or"))
+        && word(2).is_some_and(|t| t.is_any(&["replace", "ignore"]))
+    {
+        let last = word(2)?;
+        (word(1)?.slice.to(last.slice), last.is_word("replace"), 2)
+    } else if walk.language == Language::Mysql && word(1).is_some_and(|t| t.is_word("ignore")) {
+        (word(1)?.slice, false, 1)
+    } else {
+        return None;
+    };
+    walk.at += more;
+    Some(Conflict { slice, replaces, ..Conflict::default() })
+}
+
 /// The columns in parentheses.
 fn columns(walk: &mut Walk<'_>) -> Result<Vec<Name>, Finding> {
     walk.at += 1;

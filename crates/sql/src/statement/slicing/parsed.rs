@@ -147,6 +147,10 @@ fn same_delete(step: &Step, delete: &Delete) -> bool {
 }
 
 fn same_insert(step: &Step, insert: &Insert) -> bool {
+    // What says something of rows that are there already is refused, whatever else it says.
+    if step.inserted.as_ref().is_some_and(|own| own.conflict.is_some()) {
+        return true;
+    }
     let Insert {
         insert_token: _,
         optimizer_hints: _,

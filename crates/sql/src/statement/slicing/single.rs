@@ -71,7 +71,7 @@ pub fn single_statement(source: &str, language: Language) -> Result<Slice, Findi
     }
     let verb = main_verb(&first);
     match verb.and_then(Tok::word).as_deref() {
-        Some("update" | "delete" | "insert") => {}
+        Some("update" | "delete" | "insert" | "replace") => {}
         word => {
             let finding = not_a_change(source, verb.or(first.first().copied()));
             let paste = match word {
@@ -130,10 +130,6 @@ fn not_a_change(source: &str, verb: Option<&Tok>) -> Finding {
         "SELECT" | "VALUES" | "EXPLAIN" => (
             format!("{word} reads; there is nothing to apply"),
             "write the UPDATE or DELETE itself; its preview shows the rows".to_owned(),
-        ),
-        "REPLACE" => (
-            "REPLACE deletes rows that are there already, and what refers to them, without a word".to_owned(),
-            "write an UPDATE for what is there, then an INSERT for what is not".to_owned(),
         ),
         "TRUNCATE" => (
             "TRUNCATE empties a table without a row being looked at".to_owned(),
