@@ -7,7 +7,7 @@ CREATE TABLE keeper (
   region    varchar(120) NOT NULL
 );
 CREATE TABLE apiary (
-  apiary_id int PRIMARY KEY,
+  apiary_id int AUTO_INCREMENT PRIMARY KEY,
   name      varchar(80) NOT NULL UNIQUE,
   keeper_id int NOT NULL,
   FOREIGN KEY (keeper_id) REFERENCES keeper (keeper_id)
@@ -60,6 +60,7 @@ CREATE TABLE sale (
 );
 CREATE INDEX sale_batch ON sale (batch_id);
 CREATE TABLE sheet_import (hive varchar(120), day varchar(120), kilos varchar(120), note varchar(120));
+CREATE TABLE season_sheet (hive_id int NOT NULL, season int NOT NULL, total_kilos double);
 CREATE TABLE inspection_archive (
   inspection_id int PRIMARY KEY,
   hive_id       int NOT NULL,

@@ -55,6 +55,7 @@ CREATE TABLE sale (
 );
 CREATE INDEX sale_batch ON sale (batch_id);
 CREATE TABLE sheet_import (hive TEXT, day TEXT, kilos TEXT, note TEXT);
+CREATE TABLE season_sheet (hive_id INTEGER NOT NULL, season INTEGER NOT NULL, total_kilos REAL);
 CREATE TABLE inspection_archive (
   inspection_id INTEGER PRIMARY KEY,
   hive_id       INTEGER NOT NULL,

@@ -25,7 +25,7 @@ pub fn schema(engine: Engine) -> (&'static str, &'static str) {
     }
 }
 
-/// Change files that every engine takes.
+/// Change files, and what they read, that every engine takes.
 const COMMON: &[(&str, &str)] = &[
     ("region.sql", include_str!("../changes/region.sql")),
     ("region_corrected.sql", include_str!("../changes/region_corrected.sql")),
@@ -35,6 +35,8 @@ const COMMON: &[(&str, &str)] = &[
     ("old_inspections.sql", include_str!("../changes/old_inspections.sql")),
     ("two_slips.sql", include_str!("../changes/two_slips.sql")),
     ("apiary_given_up.sql", include_str!("../changes/apiary_given_up.sql")),
+    ("new_apiary.sql", include_str!("../changes/new_apiary.sql")),
+    ("office_prices.csv", include_str!("../changes/office_prices.csv")),
     ("forgotten_filter.sql", include_str!("../changes/forgotten_filter.sql")),
 ];
 
@@ -43,14 +45,22 @@ pub fn changes(engine: Engine) -> Vec<(&'static str, &'static str)> {
     let own: &[(&str, &str)] = match engine {
         Engine::Sqlite => &[
             ("season_total.sql", include_str!("../changes/sqlite/season_total.sql")),
+            ("office_prices.sql", include_str!("../changes/sqlite/office_prices.sql")),
+            ("season_sheet.sql", include_str!("../changes/sqlite/season_sheet.sql")),
             ("sheet_duplicate.sql", include_str!("../changes/sqlite/sheet_duplicate.sql")),
         ],
         Engine::Postgres => &[
             ("season_total.sql", include_str!("../changes/postgres/season_total.sql")),
+            ("office_prices.sql", include_str!("../changes/postgres/office_prices.sql")),
+            ("season_sheet.sql", include_str!("../changes/postgres/season_sheet.sql")),
             ("sheet_duplicate.sql", include_str!("../changes/postgres/sheet_duplicate.sql")),
         ],
         // Two rows that are equal in all they hold cannot be told apart there by a filter.
-        Engine::Maria => &[("season_total.sql", include_str!("../changes/mysql/season_total.sql"))],
+        Engine::Maria => &[
+            ("season_total.sql", include_str!("../changes/mysql/season_total.sql")),
+            ("office_prices.sql", include_str!("../changes/mysql/office_prices.sql")),
+            ("season_sheet.sql", include_str!("../changes/mysql/season_sheet.sql")),
+        ],
     };
     COMMON.iter().chain(own).copied().collect()
 }
@@ -113,6 +123,7 @@ pub fn tables() -> Vec<Table> {
         ("batch", batches(&mut dice)),
         ("sale", sales(&mut dice)),
         ("sheet_import", sheet(&mut dice)),
+        ("season_sheet", season_sheet()),
     ]
 }
 
@@ -276,6 +287,16 @@ fn sheet(dice: &mut Dice) -> Vec<Vec<Value>> {
         .collect();
     // One line was pasted twice.
     rows.extend(rows.get(17).cloned());
+    rows
+}
+
+/// What the office has collected of this season, and of three hives whose first seasons were never entered; the last line of it
+/// is there already.
+fn season_sheet() -> Vec<Vec<Value>> {
+    let row = |hive: i64, season: i64, total: Value| vec![Value::Int(hive), Value::Int(season), total];
+    let mut rows: Vec<_> = (1..=24).map(|hive| row(hive, 2026, cents(900 + hive * 37 % 500))).collect();
+    rows.extend([3, 12, 41].map(|hive| row(hive, 2021, cents(1_100 + hive * 11))));
+    rows.push(row(60, 2026, Value::Null));
     rows
 }
 

@@ -273,7 +273,7 @@ impl Reader {
                     offset + span.start,
                     offset + span.end,
                 )),
-                hint: format!("a block may say title, reason, {}", Terms::KEYS),
+                hint: format!("a block may say title, reason, params, sheet, {}", Terms::KEYS),
             }
         })?;
         let Header {

@@ -27,6 +27,8 @@ pub struct Plan {
     pub statement: String,
     /// The statement as it is sent, where that is another text: with what it gives back of the rows that come in.
     pub sent: Option<String>,
+    /// Whether its rows come from other tables, or are joined with them.
+    pub elsewhere: bool,
     /// Hash of its tokens.
     pub statement_hash: String,
     /// Columns it may change, and how their after-values will be known.

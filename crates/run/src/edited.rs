@@ -11,6 +11,7 @@ use marktwice_core::param::ParamKind;
 use marktwice_core::sheet::{Sheet, cell};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::undo::RowChange;
+use marktwice_core::value::key_text;
 use marktwice_port::{Intent, Phase, SinkError};
 
 use crate::collect::unwrap_sink;
@@ -86,6 +87,13 @@ impl Reading<'_> {
     fn row(&mut self, key: &[Value], now: Option<&[Value]>) {
         let Some((line, cells)) = self.waiting.pop_front() else { return };
         let Some(now) = now else {
+            if self.mark.and_then(|at| cells.get(at)).is_some_and(|said| !said.is_empty()) {
+                self.wrong(format!(
+                    "line {line}: it was written out from a row, and no row has its key now ({}): the key was edited, or the row is gone",
+                    key_text(key)
+                ));
+                return;
+            }
             let mut own = Vec::new();
             for (at, column, kind) in self.kinds.clone() {
                 let text = cells.get(at).map_or("", String::as_str);

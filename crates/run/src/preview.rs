@@ -198,6 +198,8 @@ pub struct StepPreview {
     pub twice: u64,
     /// The statement as it is sent, where that is another text.
     pub sent: Option<String>,
+    /// Whether its rows come from other tables, or are joined with them.
+    pub elsewhere: bool,
     /// What pins the rows.
     pub pin: Pin,
     /// Why its rows can only be told by a rehearsal; empty for a step that stands by itself.
@@ -338,10 +340,10 @@ impl Preview {
         let mut all = Vec::new();
         for (at, update) in self.steps.iter().enumerate() {
             let same = |step: &&StepPreview| {
-                step.block.kind == StepKind::Insert && step.block.target.same_table(&update.block.target)
+                step.elsewhere && step.block.kind == StepKind::Insert && step.block.target.same_table(&update.block.target)
             };
             let Some(insert) = self.steps.iter().skip(at + 1).find(same) else { continue };
-            if update.block.kind != StepKind::Update || !(update.told && insert.told) {
+            if update.block.kind != StepKind::Update || !update.elsewhere || !(update.told && insert.told) {
                 continue;
             }
             let sure = !update.block.uncertain();

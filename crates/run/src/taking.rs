@@ -338,6 +338,7 @@ fn assemble(
             among.map(|breach| breach.rows).max().unwrap_or_default()
         },
         sent: plan.sent.clone(),
+        elsewhere: plan.elsewhere,
         pin: plan.pin.clone(),
         waits: planned.standing.waits.clone(),
         since: None,

@@ -400,6 +400,7 @@ impl Session for Open {
             findings,
             leave_out: None,
             along: Vec::new(),
+            elsewhere: false,
             triggered: Vec::new(),
             archive: None,
             settings: Vec::new(),

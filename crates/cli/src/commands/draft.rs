@@ -143,6 +143,15 @@ fn from_sheet(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<String, Trou
     if found.same == 1 {
         said = vec!["1 line says what its row holds".to_owned()];
     }
+    let draft = Draft { target: &own, schema: schema.is_some(), work: Work::Delete, rows: Which::All };
+    let whole = language.compose(&draft).map_err(|wrong| Trouble::usage(wrong.message, wrong.hint))?.text;
+    let all = desk.with(|context| rows(context, &whole, None, Some(0)));
+    let all = all.map_err(|failure| Trouble::failure(&failure, typed).on(&desk.shown))?.seen.matched;
+    let unsaid = all.saturating_sub(found.same + found.rows.len() as u64);
+    if unsaid > 0 {
+        let (rows, have) = (words::rows(unsaid), words::either(unsaid, "has", "have"));
+        said.push(format!("{rows} of {typed} {have} no line there; nothing becomes of them: a line that is taken out deletes nothing"));
+    }
     if !found.others.is_empty() {
         said.push(format!("left out, since {typed} has no such column: {}", found.others.join(", ")));
     }

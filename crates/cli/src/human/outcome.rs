@@ -210,11 +210,21 @@ fn came(step: &StepReceipt) -> String {
         serde_json::Value::String(text) => text.clone(),
         other => other.to_string(),
     };
-    let key = |key: &Vec<serde_json::Value>| key.iter().map(show).collect::<Vec<_>>().join(",");
-    let keys = came.keys.iter().map(key).collect::<Vec<_>>().join(", ");
+    let one = came.columns.len() == 1;
+    let key = |key: &Vec<serde_json::Value>| {
+        let named = came.columns.iter().zip(key);
+        named
+            .map(|(column, cell)| if one { show(cell) } else { format!("{column} {}", show(cell)) })
+            .collect::<Vec<_>>()
+            .join(", ")
+    };
+    let keys = came.keys.iter().map(key).collect::<Vec<_>>().join(if one { ", " } else { "; " });
     let more = step.matched.saturating_sub(came.keys.len() as u64);
     let more = if more > 0 { format!(" and {} more", number(more)) } else { String::new() };
-    format!(": {} {keys}{more}", came.columns.join(","))
+    match came.columns.as_slice() {
+        [column] => format!(": {column} {keys}{more}"),
+        _ => format!(": {keys}{more}"),
+    }
 }
 
 fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {

@@ -197,7 +197,7 @@ fn given(out: &mut String, preview: &Preview) {
 /// A parameter with its value, and what it means.
 pub(crate) fn param(param: &Param) -> String {
     let value = match (&param.value, param.kind) {
-        (Value::Text(text), ParamKind::Text) => format!("'{text}'"),
+        (Value::Text(text), ParamKind::Text) => format!("'{}'", text.replace('\'', "''")),
         (value, _) => cells::value(value),
     };
     let meaning = param.meaning.as_ref().map_or(String::new(), |meaning| format!(" ({meaning})"));

@@ -103,3 +103,53 @@ fn what_does_not_fit_is_told_by_its_cell() {
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
 }
+
+#[test]
+fn a_table_is_written_out_edited_and_taken_back() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run(TABLES);
+        stage.run("UPDATE batch SET note = '007' WHERE batch_id = 3");
+        let before = stage.dump();
+        let out =
+            s.run(&["look", "batch", "--csv", "--null", "\\N", "--row-marks"]).expect(0).out;
+        let edited = |changes: &[(&str, &str)]| {
+            let mut text = out.clone();
+            for (was, now) in changes {
+                assert!(text.contains(was), "{was} in {text}");
+                text = text.replace(was, now);
+            }
+            s.write("edited.csv", text);
+        };
+        let draft = |more: &[&str]| {
+            let args: Vec<&str> = ["draft", "batch", "--from", "edited.csv", "--null", "\\N"].to_vec();
+            s.run(&[&args, more].concat())
+        };
+        edited(&[]);
+        draft(&[]).expect(2).says("says what batch holds");
+        edited(&[(",007,", ",7,")]);
+        draft(&[]).expect(2).says("line 4, note").says("another way of writing");
+        edited(&[("9.9", "9.9E+05")]);
+        draft(&[]).expect(2).says("line 2, price");
+        edited(&[("2,heather", "22,heather")]);
+        draft(&["--new-lines", "insert"]).expect(2).says("its key now (22)");
+        edited(&[("2,heather", "1,heather")]);
+        draft(&[]).expect(2).says("another line has the same key");
+        // Another row's cell is edited, one becomes NULL, one is none any more; a line is taken out, and one is new.
+        let gone = out.lines().nth(3).unwrap().to_owned();
+        let new = "9,\"it's, new\",1.50,\\N,\\N,";
+        edited(&[("lime", "lime tree"), ("2026-05-02,\\N", "\\N,fresh"), (&gone, new)]);
+        draft(&[]).expect(2).says("no row of batch has").says("--new-lines insert");
+        draft(&["--new-lines", "insert", "--to", "edited.sql"]).expect(0);
+        let text = std::fs::read_to_string(s.file("edited.sql")).unwrap();
+        assert!(text.contains("1 row of batch has no line there"), "{text}");
+        s.run(&["preview", "edited.sql"]).expect(0).says("3 steps").says("lime tree").says_not("in all");
+        s.run(&["apply", "edited.sql", "--yes"]).expect(0);
+        let there = "SELECT count(*) FROM batch WHERE (batch_id = 1 AND flower = 'lime tree' AND note = 'a') OR (batch_id = 2 AND made IS NULL AND note = 'fresh') OR (batch_id = 9 AND flower = 'it''s, new' AND note IS NULL) OR (batch_id = 3 AND note = '007')";
+        assert_eq!(stage.value(there), "4", "{:?}", stage.on);
+        // The rows have moved since the sheet was written out.
+        draft(&["--new-lines", "insert"]).expect(2).says("2 rows of batch have changed since");
+        stage.undo(&[], 0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}

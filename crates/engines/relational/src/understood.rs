@@ -7,6 +7,7 @@ use marktwice_port::Plan;
 use marktwice_sql::refuse::leave_out::leave_out;
 use marktwice_sql::rules::{self, Facts};
 use marktwice_sql::statement::assigned::assigned;
+use marktwice_sql::statement::step::Brought;
 use marktwice_sql::statement::pins::pin;
 
 use crate::detail::Detail;
@@ -77,6 +78,8 @@ impl<T: Tabled> Understood<T> {
             statement: text,
             statement_hash: step.token_hash.clone(),
             sent: None,
+            elsewhere: step.sources.is_some()
+                || step.inserted.as_ref().is_some_and(|i| matches!(i.brought, Brought::Query(_))),
             parts: Parts::new(target, step.kind, &reads, &foreseen),
             reads: foresee::filter_columns(step, target),
             leave_out: leave_out(step, &foreseen),
