@@ -1,7 +1,7 @@
 //! Marks in use: the text of a kept one, and what moved between a kept one and now.
 
 use marktwice_core::asked::QueryCheck;
-use marktwice_core::mark::{Comparison, MarkRow, MarkSummary, Marker, agreement};
+use marktwice_core::mark::{Comparison, MarkRow, MarkSummary, Marker, StepKind, agreement};
 use marktwice_core::moved::{Moved, find};
 use marktwice_core::param::{Param, from_map};
 use marktwice_core::record::MarkHeader;
@@ -112,7 +112,8 @@ pub(crate) fn since_then(
     let target = &plan.target;
     let same_table =
         (&table.schema, &table.table, &table.key) == (&target.schema, &target.table, &target.key);
-    if step.kind != plan.kind || !same_table || header.open.contains(&at) {
+    // Rows that come in have no key yet by which one could be told again.
+    if step.kind != plan.kind || step.kind == StepKind::Insert || !same_table || header.open.contains(&at) {
         return Ok(None);
     }
     let same_text = step.statement_hash == plan.statement_hash;

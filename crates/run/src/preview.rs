@@ -340,7 +340,9 @@ impl Preview {
         let mut all = Vec::new();
         for (at, update) in self.steps.iter().enumerate() {
             let same = |step: &&StepPreview| {
-                step.elsewhere && step.block.kind == StepKind::Insert && step.block.target.same_table(&update.block.target)
+                step.elsewhere
+                    && step.block.kind == StepKind::Insert
+                    && step.block.target.same_table(&update.block.target)
             };
             let Some(insert) = self.steps.iter().skip(at + 1).find(same) else { continue };
             if update.block.kind != StepKind::Update || !update.elsewhere || !(update.told && insert.told) {

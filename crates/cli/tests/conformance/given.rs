@@ -43,7 +43,7 @@ fn values_are_bound_by_their_types() {
             .expect(0)
             .says("rise = 1.10")
             .says("day = '2026-05-10'")
-            .says("tail = 'it's; --'");
+            .says("tail = 'it''s; --'");
         // The same statement with the same values is the same change; with another value it is another.
         line(&[]).expect(3).says("already-run");
         let mut other = vec!["preview", "--sql", &sql];

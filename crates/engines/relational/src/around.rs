@@ -183,8 +183,7 @@ fn hold_themselves<D: Driver>(
         return Ok(None);
     }
     let (name, cut, forbids) = (filled.held.name(), cut.join(" OR "), forbids.join(" OR "));
-    let rows =
-        driver.number(&format!("SELECT count(*) FROM {name} AS h WHERE ({cut}) AND ({forbids})"))?;
+    let rows = driver.number(&format!("SELECT count(*) FROM {name} AS h WHERE ({cut}) AND ({forbids})"))?;
     let why = "rows that come in refer to themselves by two foreign keys, of which one forbids that they go: the engine does \
                not take them out again";
     Ok((rows > 0).then(|| why.to_owned()))

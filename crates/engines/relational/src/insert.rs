@@ -48,7 +48,13 @@ pub fn refuse<T: Tabled>(step: &Step, table: &T) -> Result<(), EngineError> {
         let table = step.text(step.table.slice);
         let paste = step.replaced(step.table.slice, &format!("{table} ({})", names.join(", ")));
         let finding = Finding::new(Code::NoColumnList, message).at(step.place(step.table.slice));
-        return refused(finding.hint("name them, in the order of the values:").paste(paste));
+        let hint = match inserted.conflict {
+            None => "name them, in the order of the values:",
+            Some(_) => {
+                "name them, in the order of the values, and write what becomes of rows that are there already as a step of its own:"
+            }
+        };
+        return refused(finding.hint(hint).paste(paste));
     }
     if let Some(conflict) = &inserted.conflict {
         let keys: Vec<Vec<String>> = table.keys().iter().map(|key| target.names(&key.columns)).collect();
@@ -64,6 +70,9 @@ pub fn refuse<T: Tabled>(step: &Step, table: &T) -> Result<(), EngineError> {
             Some(paste) if conflict.set.is_empty() && !conflict.replaces => {
                 finding.hint("bring in only what is not there yet:").paste(paste)
             }
+            Some(paste) if conflict.replaces => finding
+                .hint("write two steps: what is there is updated (columns that are not named stay as they are), then what is not comes in:")
+                .paste(paste),
             Some(paste) => finding
                 .hint("write two steps: what is there is updated, then what is not comes in:")
                 .paste(paste),

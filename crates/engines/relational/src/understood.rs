@@ -7,8 +7,8 @@ use marktwice_port::Plan;
 use marktwice_sql::refuse::leave_out::leave_out;
 use marktwice_sql::rules::{self, Facts};
 use marktwice_sql::statement::assigned::assigned;
-use marktwice_sql::statement::step::Brought;
 use marktwice_sql::statement::pins::pin;
+use marktwice_sql::statement::step::Brought;
 
 use crate::detail::Detail;
 use crate::foresee;
