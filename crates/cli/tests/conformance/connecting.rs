@@ -250,28 +250,3 @@ fn row_security_and_read_only_sessions() {
         .expect(1)
         .says("read-only");
 }
-
-#[test]
-fn the_demo_on_a_server() {
-    Stage::servers(PROGRAM, |stage| {
-        let shown = stage.scene.run(&["demo", "there", "--on", &stage.url]).expect(0);
-        shown.says("the same as at the start, every one").says("heathermoor");
-        // What is there already is not written into.
-        stage.scene.run(&["demo", "again", "--on", &stage.url]).expect(1).says("already");
-        assert!(!stage.scene.path("again").exists());
-        // The folder knows where its database is.
-        let mut command = stage.scene.command();
-        command.current_dir(stage.scene.path("there")).args(["apply", "changes/price.sql", "--yes"]);
-        finished(&mut command).expect(0).says("12 rows committed");
-        let mut command = stage.scene.command();
-        command.current_dir(stage.scene.path("there")).args([
-            "undo",
-            "--yes",
-            "--rows",
-            "12",
-            "--allow",
-            "undeclared-write",
-        ]);
-        finished(&mut command).expect(0).says("12 rows put back");
-    });
-}

@@ -34,6 +34,7 @@ mod rehearse;
 mod said;
 mod settling;
 mod sheets;
+mod shipped;
 mod side_effects;
 mod steps;
 mod stopping;
