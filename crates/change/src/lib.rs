@@ -8,7 +8,7 @@ use std::ops::Range;
 use std::str::FromStr;
 
 use marktwice_core::asked::QueryCheck;
-use marktwice_core::change::{AlreadySo, Change, ChangeStep, Terms};
+use marktwice_core::change::{AlreadySo, Change, ChangeStep, Setting, Terms};
 use marktwice_core::check::EachCheck;
 use marktwice_core::finding::TextPlace;
 use marktwice_core::side::AlsoWrites;
@@ -59,6 +59,8 @@ struct Header {
     params: BTreeMap<String, Declared>,
     #[serde(default)]
     sheet: BTreeMap<String, SheetBlock>,
+    #[serde(default)]
+    session: BTreeMap<String, String>,
     #[serde(default)]
     was: BTreeMap<String, Said>,
     #[serde(default)]
@@ -273,7 +275,7 @@ impl Reader {
                     offset + span.start,
                     offset + span.end,
                 )),
-                hint: format!("a block may say title, reason, params, sheet, {}", Terms::KEYS),
+                hint: format!("a block may say title, reason, params, sheet, session, {}", Terms::KEYS),
             }
         })?;
         let Header {
@@ -290,11 +292,12 @@ impl Reader {
             keep,
             params,
             sheet,
+            session,
             was,
             check,
         } = header;
-        if step.is_some() && !(params.is_empty() && sheet.is_empty()) {
-            let what = "parameters and sheets are about the whole file";
+        if step.is_some() && !(params.is_empty() && sheet.is_empty() && session.is_empty()) {
+            let what = "parameters, sheets and settings of the session are about the whole file";
             return Err(self.error(inside, what, "move them into a block that begins with `/* marktwice`"));
         }
         for (name, declared) in params {
@@ -302,6 +305,7 @@ impl Reader {
             self.more.params.push(declared.named(&name).map_err(|what| self.error(inside, &what, form))?);
         }
         self.more.sheets.extend(sheet);
+        self.change.session.extend(session.into_iter().map(|(name, value)| Setting { name, value }));
         if let Some(name) = keep.as_deref().filter(|name| !params::is_name(name)) {
             let what = format!("keep says \"{name}\", which is no name of a parameter");
             return Err(self.error(inside, &what, "write letters, digits and _"));

@@ -153,6 +153,7 @@ fn of_change(preview: &Preview) -> Json {
         "database": preview.database,
         "title": preview.title,
         "params": marktwice_core::param::to_map(&preview.params),
+        "session": preview.session.iter().map(|s| (s.name.clone(), json!(s.value))).collect::<serde_json::Map<_, _>>(),
         "in_all": preview.in_all().iter().map(in_all).collect::<Vec<_>>(),
         "mark": preview.mark,
         "rehearsed": preview.rehearsed,

@@ -123,6 +123,21 @@ pub struct ChangeStep {
     pub range: std::ops::Range<usize>,
 }
 
+/// A setting of the session, which bears on what statements mean: a time zone, an SQL mode.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Setting {
+    /// As the engine calls it.
+    pub name: String,
+    /// What it is set to.
+    pub value: String,
+}
+
+impl std::fmt::Display for Setting {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} = '{}'", self.name, self.value.replace('\'', "''"))
+    }
+}
+
 /// A change as it was asked for.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Change {
@@ -140,6 +155,8 @@ pub struct Change {
     pub checks: Vec<QueryCheck>,
     /// Parameters with their values.
     pub params: Vec<Param>,
+    /// Settings of the session that it is run under.
+    pub session: Vec<Setting>,
     /// Spreadsheets that are read as tables.
     pub sheets: Vec<Sheet>,
     /// The file that it was read from, as one that is edited and previewed again is told: its real path.

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use marktwice_core::change::Setting;
 use marktwice_core::finding::Code;
 use marktwice_core::hash::Fingerprint;
 use marktwice_core::param::{Bound, ParamKind};
@@ -115,6 +116,17 @@ pub trait Session {
             Some(first) => {
                 Err(EngineError::Other(format!("this engine binds no parameters: {}", first.name)))
             }
+        }
+    }
+
+    /// From now on statements are run under these settings of the session; before a transaction is begun.
+    ///
+    /// # Errors
+    /// [`EngineError::Refused`] for a setting that a change may not make here, and for a value that the engine does not take.
+    fn set_up(&mut self, settings: &[Setting]) -> Result<(), EngineError> {
+        match settings.first() {
+            None => Ok(()),
+            Some(setting) => Err(EngineError::Other(format!("this engine takes no setting: {setting}"))),
         }
     }
 

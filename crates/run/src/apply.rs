@@ -3,7 +3,7 @@
 use marktwice_core::asked::QueryFound;
 use marktwice_core::change::Change;
 use marktwice_core::mark::{Comparison, agreement};
-use marktwice_core::param::{Param, to_map};
+use marktwice_core::param::to_map;
 use marktwice_core::receipt::{Receipt, RunKind};
 use marktwice_core::words;
 use marktwice_port::{Intent, Logbook, Mark, Phase};
@@ -12,7 +12,7 @@ use crate::context::{Answer, Context, Question, Shown, Talk};
 use crate::mark::{Agreed, ground_shifted, moved_between};
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts, other_along};
-use crate::planned::step_receipts;
+use crate::planned::{set_up, step_receipts};
 use crate::preview::{Preview, Show, StepPreview};
 use crate::sheets::spread;
 use crate::taking::{APPLY, Taken, Way, take};
@@ -136,9 +136,8 @@ pub fn apply(
         first_receipt(context, change, &taken, run, (&mark, by))
     })?
     .checking(&change.checks);
-    let bound: Vec<_> = change.params.iter().map(Param::bound).collect();
     let opened = context.open(Intent::Write).and_then(|mut session| {
-        session.bind(&bound)?;
+        set_up(&mut *session, change)?;
         Ok(session)
     });
     let mut session = match opened {

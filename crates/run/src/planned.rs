@@ -31,6 +31,12 @@ impl Planned {
     }
 }
 
+/// Tells a session what a change is run with: its settings, and its parameters.
+pub(crate) fn set_up(session: &mut dyn Session, change: &Change) -> Result<(), EngineError> {
+    session.set_up(&change.session)?;
+    session.bind(&change.params.iter().map(Param::bound).collect::<Vec<_>>())
+}
+
 /// Plans all steps of a change.
 pub(crate) fn plan_all(
     session: &mut dyn Session,
@@ -38,7 +44,7 @@ pub(crate) fn plan_all(
     change: &Change,
 ) -> Result<Vec<Planned>, EngineError> {
     let mut plans: Vec<Plan> = Vec::new();
-    session.bind(&change.params.iter().map(Param::bound).collect::<Vec<_>>())?;
+    set_up(session, change)?;
     let uses: Vec<Vec<(usize, String)>> =
         (0..change.steps.len()).map(|step| used(language, change, step)).collect();
     for step in 0..change.steps.len() {
@@ -64,6 +70,7 @@ pub(crate) fn plan_all(
         let params = change.params.iter().filter(|p| words.contains(&p.name)).map(Param::identity);
         let mut given: Vec<String> = params.collect();
         let reads = |sheet: &&Sheet| names_sheet(language, &text, sheet);
+        given.extend(change.session.iter().map(|setting| format!("session {setting}")));
         given.extend(change.sheets.iter().filter(reads).map(Sheet::identity));
         if !given.is_empty() {
             let own = std::iter::once(plan.statement_hash.as_str());

@@ -3,6 +3,7 @@
 use marktwice_core::along::Along;
 use marktwice_core::archive::Archive;
 use marktwice_core::asked::QueryFound;
+use marktwice_core::change::Setting;
 use marktwice_core::check::CheckFound;
 use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, HeldRow, Label, StepKind};
@@ -280,6 +281,8 @@ pub struct Preview {
     pub title: Option<String>,
     /// Its parameters.
     pub params: Vec<Param>,
+    /// Settings of the session that it is run under.
+    pub session: Vec<Setting>,
     /// The mark that was taken; `None` where a rehearsal did not come to its end.
     pub mark: Option<String>,
     /// Whether its rows were told by a rehearsal, as far as it came.

@@ -5,14 +5,13 @@
 use marktwice_core::asked::QueryFound;
 use marktwice_core::change::Change;
 use marktwice_core::mark::StepKind;
-use marktwice_core::param::Param;
 use marktwice_port::{DraftMark, Intent};
 
 use crate::collect::{Collector, Fired};
 use crate::context::Context;
 use crate::outcome::{Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts};
-use crate::planned::Planned;
+use crate::planned::{Planned, set_up};
 use crate::preview::{Block, Show};
 use crate::sheets::spread;
 
@@ -37,7 +36,7 @@ pub(crate) fn rehearse(
     let facts = steps.iter().map(|step| StepFacts::of(step, change)).collect();
     let mut session = context.open(Intent::Write)?;
     spread(context, &mut *session, change)?;
-    session.bind(&change.params.iter().map(Param::bound).collect::<Vec<_>>())?;
+    set_up(&mut *session, change)?;
     let run = || -> Result<Rehearsed, Ended> {
         let prepared = Prepared::unrecorded(context, facts).checking(&change.checks);
         let mut begun = prepared.begin(&mut *session)?;

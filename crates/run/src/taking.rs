@@ -255,6 +255,7 @@ pub(crate) fn take(
         notes,
         title: change.title.clone(),
         params: change.params.clone(),
+        session: change.session.clone(),
         mark,
         rehearsed,
         before: None,

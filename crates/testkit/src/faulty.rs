@@ -238,6 +238,10 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.bind(values))
     }
 
+    fn set_up(&mut self, settings: &[marktwice_core::change::Setting]) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.set_up(settings))
+    }
+
     fn column(
         &mut self,
         schema: Option<&str>,

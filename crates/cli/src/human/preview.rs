@@ -188,6 +188,10 @@ fn title(out: &mut String, title: Option<&str>) {
 
 /// The values of its parameters.
 fn given(out: &mut String, preview: &Preview) {
+    if !preview.session.is_empty() {
+        let all: Vec<String> = preview.session.iter().map(ToString::to_string).collect();
+        let _ = writeln!(out, "under {}", cells::escape(&all.join(", ")));
+    }
     if !preview.params.is_empty() {
         let all: Vec<String> = preview.params.iter().map(param).collect();
         let _ = writeln!(out, "with {}", cells::escape(&all.join(", ")));

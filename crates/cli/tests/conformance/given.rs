@@ -164,3 +164,54 @@ fn the_key_of_a_new_row_is_used_by_later_steps() {
         assert_eq!(stage.dump(), before, "{:?} {with:?}", stage.on);
     });
 }
+
+#[test]
+fn settings_of_the_session_are_limited_and_recorded() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run("CREATE TABLE visit (visit_id integer PRIMARY KEY, day varchar(40)); INSERT INTO visit VALUES (1, 'a'), (2, 'b');");
+        let before = stage.dump();
+        let file = |session: &str| {
+            let sql = stage.by(
+                "UPDATE visit SET day = 'x' WHERE visit_id = 1",
+                "UPDATE visit SET day = '2026-07-01 12:00:00+00'::timestamptz::varchar WHERE visit_id = 1",
+                "UPDATE visit SET day = FROM_UNIXTIME(1782907200) WHERE visit_id = 1",
+            );
+            s.write("s.sql", format!("/* marktwice\nrows = 1\n[session]\n{session}\n*/\n{sql};\n"));
+        };
+        file("work_mem = \"1\"");
+        s.run(&["preview", "s.sql"]).expect(3).says("work_mem");
+        if stage.on == On::Sqlite {
+            file("TimeZone = \"UTC\"");
+            s.run(&["apply", "s.sql", "--yes"]).expect(3).says("has no setting");
+            return;
+        }
+        let zone = stage.by("", "TimeZone", "time_zone");
+        file(&format!("{zone} = \"nowhere'; x\""));
+        s.run(&["apply", "s.sql", "--yes"]).expect(3).says("does not take");
+        assert_eq!(stage.dump(), before);
+        for value in ["+05:00", "-03:00"] {
+            let hours = if stage.on == On::Maria { value } else { value.trim_end_matches(":00") };
+            file(&format!("{zone} = \"{hours}\""));
+            let shown = s.run(&["preview", "s.sql"]).expect(0).says("under ");
+            let local = match (stage.on, value) {
+                (On::Maria, "+05:00") | (On::Postgres, "+05:00") => "17:00:00",
+                _ => "09:00:00",
+            };
+            shown.says(&format!("2026-07-01 {local}"));
+            s.run(&["rehearse", "s.sql"]).expect(0).says(local);
+            s.run(&["apply", "s.sql", "--yes"]).expect(0);
+            let held = stage
+                .value(&format!("SELECT count(*) FROM visit WHERE visit_id = 1 AND day LIKE '%{local}%'"));
+            assert!(held.contains('1'), "{:?} {held}", stage.on);
+            s.run(&["receipt"]).expect(0).says("as the change says");
+            stage.undo(&[], 0);
+            assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        }
+        // The same statement under another setting is another change.
+        let mark = s.run(&["preview", "s.sql", "--format", "json"]).expect(0).json()["mark"].clone();
+        s.run(&["apply", "--mark", mark.as_str().unwrap(), "--yes"]).expect(0);
+        stage.undo(&[], 0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}

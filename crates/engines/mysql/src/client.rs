@@ -210,6 +210,14 @@ impl My {
         self.run("SET SESSION time_zone = '+00:00', SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', SESSION sql_quote_show_create = 1")
     }
 
+    /// Learns the user's own settings.
+    pub(crate) fn learn_own(&mut self) -> Result<(), EngineError> {
+        let own = self.rows("SELECT @@session.sql_mode, @@session.time_zone")?;
+        let cell = |at: usize| own.first().and_then(|r| r.get(at).cloned().flatten()).unwrap_or_default();
+        self.own = (cell(0), cell(1));
+        Ok(())
+    }
+
     /// Gives the user's own settings back.
     pub(crate) fn unpin(&mut self) -> Result<(), EngineError> {
         let (mode, zone) = &self.own;

@@ -131,6 +131,13 @@ impl Driver for My {
         Ok(())
     }
 
+    const SETTINGS: &'static [&'static str] = &["sql_mode", "time_zone"];
+
+    fn set(&mut self, name: &str, value: &str) -> Result<(), EngineError> {
+        self.run(&format!("SET SESSION {name} = {}", literal(value)))?;
+        self.learn_own()
+    }
+
     fn described(&mut self, schema: &str, table: &str) -> Result<Table, EngineError> {
         describe(self, schema, table)
     }

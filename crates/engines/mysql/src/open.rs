@@ -153,9 +153,7 @@ pub(crate) fn connect(
     };
     my.run("SET NAMES utf8mb4")?;
     set_aside(&mut my)?;
-    let own = my.rows("SELECT @@session.sql_mode, @@session.time_zone")?;
-    let cell = |at: usize| own.first().and_then(|r| r.get(at).cloned().flatten()).unwrap_or_default();
-    my.own = (cell(0), cell(1));
+    my.learn_own()?;
     my.brand = brand(&mut my)?;
     my.cluster = cluster(&mut my)?;
     Ok(my)

@@ -59,6 +59,8 @@ pub(crate) struct Pg {
     pub(crate) locals: String,
     /// What stands for `:name`.
     pub(crate) params: Vec<Bound>,
+    /// Settings that a change makes, with their values as literals.
+    pub(crate) own: Vec<(String, String)>,
     /// Whether temporary tables can be made here.
     pub(crate) temp: bool,
     /// The server session that this connection has always had.
@@ -203,7 +205,7 @@ impl Pg {
     /// pooler may hand every transaction to another one, with another client's settings and temporary tables.
     pub(crate) fn begin(&mut self, mode: &str) -> Result<(), EngineError> {
         let sql = format!(
-            "BEGIN {mode}; {}; SELECT pid || ' ' || backend_start FROM pg_stat_get_activity(pg_backend_pid())",
+            "BEGIN {mode}; {}; SELECT pid || ' ' || extract(epoch FROM backend_start) FROM pg_stat_get_activity(pg_backend_pid())",
             self.locals
         );
         let now = self.one(&sql).map_err(|error| match error {
@@ -283,17 +285,23 @@ impl Pg {
         if self.pinned {
             return work(self);
         }
-        let set = |to: &dyn Fn(&str) -> String| {
+        let set = |to: &dyn Fn(&str, &str) -> String| {
             PINNED
                 .iter()
-                .map(|(name, value)| format!("SET LOCAL {name} TO {}", to(value)))
+                .map(|(name, value)| format!("SET LOCAL {name} TO {}", to(name, value)))
                 .collect::<Vec<_>>()
         };
-        self.run(&set(&str::to_owned).join("; "))?;
+        self.run(&set(&|_, value| value.to_owned()).join("; "))?;
         self.pinned = true;
         let done = work(self)?;
         self.pinned = false;
-        self.run(&set(&|_| "DEFAULT".to_owned()).join("; "))?;
+        // The default is what the session began with, not what a change has set since.
+        let own = self.own.clone();
+        let back = |name: &str, _: &str| {
+            let set = own.iter().rev().find(|(known, _)| known == name);
+            set.map_or("DEFAULT".to_owned(), |(_, value)| value.clone())
+        };
+        self.run(&set(&back).join("; "))?;
         Ok(done)
     }
 }

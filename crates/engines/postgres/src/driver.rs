@@ -109,6 +109,16 @@ impl Driver for Pg {
         Pg::bind(self, value)
     }
 
+    const SETTINGS: &'static [&'static str] = &["TimeZone", "DateStyle", "IntervalStyle"];
+
+    fn set(&mut self, name: &str, value: &str) -> Result<(), EngineError> {
+        let value = format!("E'{}'", value.replace('\\', "\\\\").replace('\'', "''"));
+        // For each transaction anew, so that nothing of it stays in the session.
+        self.locals.push_str(&format!("; SET LOCAL {name} TO {value}"));
+        self.own.push((name.to_owned(), value));
+        self.within(READING, |_| Ok(()))
+    }
+
     fn type_values(&mut self, statement: &str) -> Result<(), EngineError> {
         self.type_params(statement)
     }

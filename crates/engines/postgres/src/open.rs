@@ -157,6 +157,7 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<Pg, 
         backend: None,
         inside: false,
         pinned: false,
+        own: Vec::new(),
         params: Vec::new(),
         temp: false,
     })

@@ -117,6 +117,17 @@ pub trait Driver: Shell + 'static {
     /// From now on `:name` stands for this value.
     fn bind(&mut self, value: Bound) -> Result<(), EngineError>;
 
+    /// Settings of a session that a change may make: those that bear on what its statements mean.
+    const SETTINGS: &'static [&'static str] = &[];
+
+    /// Makes one of them, for the session.
+    ///
+    /// # Errors
+    /// What the engine says of the value.
+    fn set(&mut self, _name: &str, _value: &str) -> Result<(), EngineError> {
+        Ok(())
+    }
+
     /// Finds out which types values have in a statement that is about to be asked, where the engine says so.
     fn type_values(&mut self, _statement: &str) -> Result<(), EngineError> {
         Ok(())

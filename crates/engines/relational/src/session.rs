@@ -1,7 +1,8 @@
 //! An open database, the same for every relational engine.
 
 use marktwice_core::Value;
-use marktwice_core::finding::Code;
+use marktwice_core::change::Setting;
+use marktwice_core::finding::{Code, Finding};
 use marktwice_core::hash::{Fingerprint, RowHash};
 use marktwice_core::param::Bound;
 use marktwice_core::receipt::DatabaseId;
@@ -34,12 +35,14 @@ pub struct Opened<D> {
     database: DatabaseId,
     notes: Vec<String>,
     named_by: NamedBy,
+    /// Settings that a change makes, in words.
+    set_up: Vec<String>,
 }
 
 impl<D: Driver> Opened<D> {
     /// One over this connection; `notes` is what happened on opening it.
     pub fn new(driver: D, database: DatabaseId, notes: Vec<String>) -> Self {
-        Opened { driver, database, notes, named_by: NamedBy::default() }
+        Opened { driver, database, notes, named_by: NamedBy::default(), set_up: Vec::new() }
     }
 
     /// The target with the name that was said for its rows.
@@ -93,6 +96,29 @@ impl<D: Driver> Session for Opened<D> {
 
     fn bind(&mut self, values: &[Bound]) -> Result<(), EngineError> {
         values.iter().try_for_each(|value| self.driver.bind(value.clone()))
+    }
+
+    fn set_up(&mut self, settings: &[Setting]) -> Result<(), EngineError> {
+        let refused = |message: String, hint: String| {
+            EngineError::Refused(Box::new(Finding::new(Code::NotUnderstood, message).hint(hint)))
+        };
+        for setting in settings {
+            let known = D::SETTINGS.iter().find(|known| known.eq_ignore_ascii_case(&setting.name));
+            let Some(known) = known else {
+                let message = format!("[session] says {}, which a change may not set here", setting.name);
+                let hint = match D::SETTINGS {
+                    [] => "leave it out: this engine has no setting of a session that bears on what a statement means".to_owned(),
+                    all => format!("it may set {}", all.join(", ")),
+                };
+                return Err(refused(message, hint));
+            };
+            self.driver.set(known, &setting.value).map_err(|error| {
+                let message = format!("[session] says {setting}, which the engine does not take: {}", error);
+                refused(message, "write a value that it knows".to_owned())
+            })?;
+            self.set_up.push(format!("{setting}, as the change says"));
+        }
+        Ok(())
     }
 
     fn column(
@@ -281,6 +307,8 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn begin(&mut self, stop: Stopper) -> Result<Box<dyn Tx + '_>, EngineError> {
-        Ok(Box::new(Transaction::begin(&mut self.driver, stop)?))
+        let mut tx = Transaction::begin(&mut self.driver, stop)?;
+        tx.say(self.set_up.clone());
+        Ok(Box::new(tx))
     }
 }

@@ -61,6 +61,11 @@ pub struct Transaction<'d, D: Driver> {
 }
 
 impl<'d, D: Driver> Transaction<'d, D> {
+    /// Adds to the settings that are told.
+    pub(crate) fn say(&mut self, more: Vec<String>) {
+        self.settings.said.extend(more);
+    }
+
     /// Begins one.
     ///
     /// # Errors
