@@ -46,22 +46,31 @@ pub struct NewLine {
 /// What a sheet says.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Edits {
-    /// Rows with edited cells.
+    /// Rows with edited cells; the first thousand.
     pub rows: Vec<EditedRow>,
-    /// Lines whose key no row has.
+    /// How many there are.
+    pub edited: u64,
+    /// Lines whose key no row has; the first thousand.
     pub new: Vec<NewLine>,
+    /// How many there are.
+    pub unknown: u64,
     /// Lines that say what their rows hold.
     pub same: u64,
     /// What is wrong, cell by cell; the first ones, and how many there are.
     pub wrong: (Vec<String>, u64),
     /// Columns of the sheet that the table does not have.
     pub others: Vec<String>,
-    /// Rows that have moved since the sheet was written out: keys.
+    /// Rows that have moved since the sheet was written out: the keys of the first thousand.
     pub moved: Vec<Vec<Value>>,
+    /// How many there are.
+    pub elsewise: u64,
 }
 
 /// Things that are named.
 const NAMED: usize = 8;
+
+/// Rows of each kind that are kept; the others are counted.
+const KEPT: usize = 1_000;
 
 struct Reading<'a> {
     target: &'a Target,
@@ -105,12 +114,18 @@ impl Reading<'_> {
                     }
                 }
             }
-            self.found.new.push(NewLine { line, key: key.to_vec(), cells: own });
+            self.found.unknown += 1;
+            if self.found.new.len() < KEPT {
+                self.found.new.push(NewLine { line, key: key.to_vec(), cells: own });
+            }
             return;
         };
         if let Some(said) = self.mark.and_then(|at| cells.get(at)).filter(|said| !said.is_empty()) {
             if *said != row_mark(now) {
-                self.found.moved.push(key.to_vec());
+                self.found.elsewise += 1;
+                if self.found.moved.len() < KEPT {
+                    self.found.moved.push(key.to_vec());
+                }
                 return;
             }
         }
@@ -137,7 +152,10 @@ impl Reading<'_> {
         if edited.is_empty() {
             self.found.same += 1;
         } else {
-            self.found.rows.push(EditedRow { line, key: key.to_vec(), cells: edited });
+            self.found.edited += 1;
+            if self.found.rows.len() < KEPT {
+                self.found.rows.push(EditedRow { line, key: key.to_vec(), cells: edited });
+            }
         }
     }
 }

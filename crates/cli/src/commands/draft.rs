@@ -114,7 +114,7 @@ fn from_table(desk: &Desk, (into, from): (&str, &str), key: &[String]) -> Result
 }
 
 /// Steps that are written out one by one: with more of them a sheet is better read as a table.
-const STEPS: usize = 300;
+const STEPS: u64 = 300;
 
 /// The cells of a table that were edited in a sheet, as one change: each row by its key, and held to what it holds now.
 fn from_sheet(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<String, Trouble> {
@@ -147,7 +147,7 @@ fn from_sheet(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<String, Trou
     let whole = language.compose(&draft).map_err(|wrong| Trouble::usage(wrong.message, wrong.hint))?.text;
     let all = desk.with(|context| rows(context, &whole, None, Some(0)));
     let all = all.map_err(|failure| Trouble::failure(&failure, typed).on(&desk.shown))?.seen.matched;
-    let unsaid = all.saturating_sub(found.same + found.rows.len() as u64);
+    let unsaid = all.saturating_sub(found.same + found.edited);
     if unsaid > 0 {
         let (rows, have) = (words::rows(unsaid), words::either(unsaid, "has", "have"));
         said.push(format!("{rows} of {typed} {have} no line there; nothing becomes of them: a line that is taken out deletes nothing"));
@@ -178,24 +178,24 @@ fn refuse(own: &Target, found: &Edits, shown: &str, takes_new: bool) -> Result<(
             "correct these cells, or bring their columns back as they were written out",
         ));
     }
-    let keys = |all: &[Vec<marktwice_core::Value>]| {
+    let keys = |all: &[Vec<marktwice_core::Value>], n: u64| {
         let first: Vec<String> = all.iter().take(5).map(|key| marktwice_core::value::key_text(key)).collect();
-        let more = all.len().saturating_sub(first.len());
+        let more = n - first.len() as u64;
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         format!("{}{more}", first.join("; "))
     };
     if !found.moved.is_empty() {
-        let n = found.moved.len() as u64;
+        let n = found.elsewise;
         let (rows, have) = (words::rows(n), words::either(n, "has", "have"));
         let message = format!(
             "{rows} of {} {have} changed since {shown} was written out: {}",
             own.table,
-            keys(&found.moved)
+            keys(&found.moved, n)
         );
         return Err(Trouble::usage(message, "write the sheet out again, and edit that one"));
     }
     if let (Some(first), false) = (found.new.first(), takes_new) {
-        let n = found.new.len() as u64;
+        let n = found.unknown;
         let all: Vec<_> = found.new.iter().map(|new| new.key.clone()).collect();
         let message = format!(
             "{} of {shown} {} a key that no row of {} has (the first one is line {}): {}",
@@ -203,7 +203,7 @@ fn refuse(own: &Target, found: &Edits, shown: &str, takes_new: bool) -> Result<(
             words::either(n, "has", "have"),
             own.table,
             first.line,
-            keys(&all)
+            keys(&all, n)
         );
         let hint = "a key that was edited is not taken; lines that are new come in with --new-lines insert";
         return Err(Trouble::usage(message, hint));
@@ -230,9 +230,11 @@ fn edited_steps(
             )
         })
     };
-    if found.rows.len() > STEPS {
-        let message = format!("{} rows were edited, and each would be a step of its own", found.rows.len());
-        let hint = "read the sheet as a table instead: marktwice preview --sheet edited=FILE.csv --sql \"UPDATE … FROM edited …\"";
+    let all = found.edited + found.unknown;
+    if all > STEPS {
+        let message =
+            format!("{} were edited or are new, and each would be a step of its own", words::rows(all));
+        let hint = "have the change read the sheet as a table instead, and join it: --sheet edited=FILE.csv";
         return Err(Trouble::usage(message, hint));
     }
     let mut steps = Vec::new();

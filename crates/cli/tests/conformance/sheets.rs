@@ -152,3 +152,56 @@ fn a_table_is_written_out_edited_and_taken_back() {
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
 }
+
+#[test]
+fn a_hostile_sheet_does_what_it_says_and_no_more() {
+    each(|stage| {
+        let s = &stage.scene;
+        let text = stage.by("text", "text", "longtext");
+        stage.run(&format!(
+            "CREATE TABLE note (id integer PRIMARY KEY, a {text}, b {text}); INSERT INTO note VALUES (1, 'a', 'b'), (2, NULL, 'x');"
+        ));
+        let before = stage.dump();
+        let sql = stage.by(
+            "UPDATE note SET a = p.c7, b = p.c49 FROM p WHERE p.id = note.id",
+            "UPDATE note SET a = p.c7, b = p.c49 FROM p WHERE p.id = note.id",
+            "UPDATE note JOIN p ON p.id = note.id SET note.a = p.c7, note.b = p.c49",
+        );
+        let head: Vec<String> = (1..50).map(|n| format!("c{n}")).collect();
+        let line = |id: &str, seventh: &str, last: &str| {
+            let cell = |n: usize| match n {
+                7 => seventh.to_owned(),
+                49 => last.to_owned(),
+                _ => format!("=HYPERLINK({n})"),
+            };
+            format!("{id},{}\n", (1..50).map(cell).collect::<Vec<_>>().join(","))
+        };
+        let huge = format!("\"{}\"", "honey, and \"\"more\"\"\n".repeat(60_000));
+        let whole = format!(
+            "id,{}\n{}{}",
+            head.join(","),
+            line("1", &huge, "'; DROP TABLE note; --"),
+            line("2", "=1+1", "\\")
+        );
+        s.write("p.csv", &whole);
+        let args = ["--sql", sql, "--sheet", "p=p.csv"];
+        let shown = s.run(&[&["preview"], &args[..]].concat()).expect(0).says("2 of 2 rows match");
+        assert!(shown.out.len() < 20_000, "{} bytes", shown.out.len());
+        s.run(&[&["apply", "--rows", "2", "--yes"], &args[..]].concat()).expect(0);
+        let there = "SELECT count(*) FROM note WHERE (id = 1 AND length(a) = 1080000 AND b = '''; DROP TABLE note; --') OR (id = 2 AND a = '=1+1')";
+        assert!(stage.value(there).contains('2'), "{:?} {}", stage.on, stage.value(there));
+        stage.undo(&[], 0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        // Neither another encoding nor a line too many is taken for anything.
+        for (bytes, says) in [
+            (b"id,c7,c49\n1,Sch\xf6n,x\n".to_vec(), "UTF-8"),
+            (b"\xff\xfei\0d\0\n\0".to_vec(), "UTF-8"),
+            (b"id,c7,c49\n1,a,b,c\n".to_vec(), "4 cells"),
+            (b"".to_vec(), "first line"),
+        ] {
+            s.write("p.csv", bytes);
+            s.run(&[&["apply", "--rows", "2", "--yes"], &args[..]].concat()).expect(2).says(says);
+            assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        }
+    });
+}
