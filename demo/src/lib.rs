@@ -316,7 +316,7 @@ mod tests {
         }
         assert_eq!(
             fingerprint.to_text(),
-            "4182:c8760ab623bc2ab415b5073a4a05d898f0a10cd63319580567bf8e798c9b1fed"
+            "4210:9f29be8205b318c450443e4566d93131f8efb8b9fee102430b8129e197a936b0"
         );
     }
 

@@ -134,7 +134,7 @@ mod tests {
     fn handed(rows: &[(i64, &str)]) -> [String; 2] {
         let (mut lines, mut document) = (Vec::new(), Vec::new());
         let head = json!({ "format": "f", "odd": { "rows": { "x": 1 } } });
-        let mut csv = Lines::new(&mut lines, false, &target(), &[1, 0]);
+        let mut csv = Lines::new(Sheet::new(&mut lines, false), &target(), &[1, 0], false);
         let mut json = Document::new(&mut document, head, &target(), &[1]);
         for (id, note) in rows {
             let before = vec![Value::Int(*id), Value::Text((*note).to_owned())];

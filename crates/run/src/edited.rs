@@ -120,14 +120,14 @@ impl Reading<'_> {
             }
             return;
         };
-        if let Some(said) = self.mark.and_then(|at| cells.get(at)).filter(|said| !said.is_empty()) {
-            if *said != row_mark(now) {
-                self.found.elsewise += 1;
-                if self.found.moved.len() < KEPT {
-                    self.found.moved.push(key.to_vec());
-                }
-                return;
+        if let Some(said) = self.mark.and_then(|at| cells.get(at)).filter(|said| !said.is_empty())
+            && *said != row_mark(now)
+        {
+            self.found.elsewise += 1;
+            if self.found.moved.len() < KEPT {
+                self.found.moved.push(key.to_vec());
             }
+            return;
         }
         let mut edited = Vec::new();
         for (at, column, kind) in self.kinds.clone() {
