@@ -1,8 +1,8 @@
 -- words and signs
 UPDAT keeper SET region = 'Moor' WHERE keeper_id = 1
---> 1:1 `UPDAT` not-a-change: this is neither an UPDATE nor a DELETE (did you mean UPDATE?)
+--> 1:1 `UPDAT` not-a-change: this is no UPDATE, DELETE or INSERT (did you mean UPDATE?)
 DELTE FROM keeper WHERE keeper_id = 1
---> 1:1 `DELTE` not-a-change: this is neither an UPDATE nor a DELETE (did you mean DELETE?)
+--> 1:1 `DELTE` not-a-change: this is no UPDATE, DELETE or INSERT (did you mean DELETE?)
 UPDATE keeper STE region = 'Moor' WHERE keeper_id = 1
 --> 1:15 `STE` not-understood: the statement is not understood from STE on (did you mean SET?)
 UPDATE keeper SET region = 'Moor' WHER keeper_id = 1

@@ -268,7 +268,7 @@ UPDATE moor SET name = 'x' WHERE id = 1
 UPDATE IGNORE keeper SET name = 'x' WHERE keeper_id = 1
 --> refused not-understood, with what to write instead
 UPDATE hive h JOIN apiary a USING (apiary_id) SET h.name = 'x', a.name = 'y' WHERE hive_id = 1
---> refused several-tables
+--> refused several-tables, with what to write instead
 DELETE i, s FROM inspection i JOIN hive_season s USING (hive_id) WHERE s.season = 2026
 --> refused several-tables, with what to write instead
 UPDATE sheet_import s JOIN hive h ON h.name = s.hive SET s.note = h.queen_colour
@@ -283,9 +283,9 @@ DELETE FROM inspection WHERE inspection_id = ?
 DELETE FROM inspection WHERE inspection_id = @id
 --> refused not-understood
 REPLACE INTO keeper VALUES (1, 'x', 'x', NULL, 'x')
---> refused not-a-change
+--> refused no-column-list, with what to write instead
 INSERT INTO apiary VALUES (9, 'x', 1) ON DUPLICATE KEY UPDATE name = 'y'
---> refused not-a-change
+--> refused no-column-list, with what to write instead
 TRUNCATE TABLE inspection
 --> refused not-a-change, with what to write instead
 CALL clean_up()

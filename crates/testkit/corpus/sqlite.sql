@@ -230,11 +230,11 @@ DELETE FROM keeper WHERE region = 'Moor' ORDER BY keeper_id LIMIT 1
 DELETE FROM inspection WHERE inspection_id = ?1
 --> refused not-understood
 DELETE FROM inspection WHERE inspection_id = :id
---> refused not-understood
+--> refused error
 REPLACE INTO keeper VALUES (1, 'x', 'x', NULL, 'x')
---> refused not-a-change
+--> refused no-column-list, with what to write instead
 INSERT INTO apiary VALUES (9, 'x', 1)
---> refused not-a-change
+--> refused no-column-list, with what to write instead
 PRAGMA foreign_keys = OFF
 --> refused not-a-change
 VACUUM
