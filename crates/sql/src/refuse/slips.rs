@@ -44,6 +44,19 @@ pub fn slip(source: &str, statement: Slice, language: Language, at: usize) -> Op
     if let Some(hint) = near.and_then(|at| dialects::foreign(&tokens, at, language, source)) {
         return here(hint);
     }
+    if tokens.first().is_some_and(|t| t.is_any(&["insert", "replace"])) {
+        if position == Some(1)
+            && token.is_some_and(|t| t.name().is_some())
+            && after.is_some_and(|t| !t.is_word("into"))
+        {
+            return here("INTO is missing: INSERT INTO table (column, …) VALUES (value, …)");
+        }
+        if token.is_some_and(|t| t.is_word("set")) {
+            return here(
+                "an INSERT names its columns first: INSERT INTO table (column, …) VALUES (value, …)",
+            );
+        }
+    }
     if let Some(found) = token.and_then(|t| mistyped(t)) {
         return here(found);
     }
