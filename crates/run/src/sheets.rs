@@ -63,8 +63,13 @@ fn in_words(sheet: &Sheet, table: &SheetTable) -> String {
         "sheet {}: {} of {}, separated by {separator}{comma}{typed}",
         sheet.name,
         words::of(sheet.lines, "line"),
-        sheet.file
+        name(&sheet.file)
     )
+}
+
+/// The last part of a path: where it lies is in the receipt.
+fn name(path: &str) -> &str {
+    path.rsplit(['/', '\\']).next().unwrap_or(path)
 }
 
 fn is_line(sheet: &Sheet, name: &str) -> bool {

@@ -255,7 +255,8 @@ impl Walk<'_> {
         self.say(&format!(
             "Go on yourself: in {folder} there are more changes, good and bad ones, for marktwice preview and apply:"
         ));
-        for (name, _) in marktwice_demo::changes(self.language).iter().skip(2) {
+        let all = marktwice_demo::changes(self.language);
+        for (name, _) in all.iter().skip(2).filter(|(name, _)| name.ends_with(".sql")) {
             print(&format!("  changes/{name}\n"));
         }
         Ok(if same && asked { exit::DONE } else { exit::FAILED })
