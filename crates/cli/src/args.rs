@@ -281,7 +281,12 @@ pub(crate) struct SetArgs {
     /// The table
     pub(crate) table: String,
     /// The row: its key (418), all columns of it (hive_id=3,season=2026), or a unique column (email=ann@heather.example)
-    #[arg(allow_hyphen_values = true)]
+    #[arg(
+        allow_hyphen_values = true,
+        required_unless_present = "from",
+        default_value = "",
+        hide_default_value = true
+    )]
     pub(crate) key: String,
     /// What to set: COLUMN=VALUE; NULL and DEFAULT are those words, and texts in single quotes ('NULL'). Without any, the row is
     /// opened as a form in your editor, and what differs afterwards is set
@@ -291,6 +296,12 @@ pub(crate) struct SetArgs {
     /// again for the same column, one of the values will do
     #[arg(long, value_name = "COLUMN=VALUE", value_parser = said)]
     pub(crate) was: Vec<(String, String)>,
+    /// Set the cells that were edited in this CSV file, which marktwice look TABLE --csv has written, row by row
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["key", "sets", "was", "several"])]
+    pub(crate) from: Option<PathBuf>,
+    /// What stands for NULL in that file
+    #[arg(long, value_name = "TEXT", requires = "from")]
+    pub(crate) null: Option<String>,
     /// Several keys are meant: 3,4,7, or hive_id=3,season=2026;hive_id=4,season=2026
     #[arg(long)]
     pub(crate) several: bool,

@@ -27,7 +27,11 @@ pub(crate) fn run(common: &Common, args: &DraftArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
     let (text, alike) = match (&args.sql, &args.table) {
         (Some(sql), _) => (steps(&desk, sql)?, InCommon::default()),
-        (None, Some(name)) if args.from.is_some() => (from_sheet(&desk, args, name)?, InCommon::default()),
+        (None, Some(table)) if args.from.is_some() => {
+            let file = args.from.as_deref().unwrap_or(Path::new(""));
+            let back = Back { table, file, null: args.null.as_deref(), takes_new: args.new_lines.is_some() };
+            (from_sheet(&desk, &back)?, InCommon::default())
+        }
         (None, Some(name)) => match &args.from_table {
             Some(from) => (from_table(&desk, (name, from), &args.key)?, InCommon::default()),
             None => draft(&desk, args, name)?,
@@ -116,21 +120,34 @@ fn from_table(desk: &Desk, (into, from): (&str, &str), key: &[String]) -> Result
 /// Steps that are written out one by one: with more of them a sheet is better read as a table.
 const STEPS: u64 = 300;
 
+/// A sheet that comes back.
+#[derive(Clone, Copy)]
+pub(super) struct Back<'a> {
+    /// The table, as it was typed.
+    pub(super) table: &'a str,
+    /// The sheet's file.
+    pub(super) file: &'a Path,
+    /// What stands for NULL in it.
+    pub(super) null: Option<&'a str>,
+    /// Whether lines whose key no row has come in.
+    pub(super) takes_new: bool,
+}
+
 /// The cells of a table that were edited in a sheet, as one change: each row by its key, and held to what it holds now.
-fn from_sheet(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<String, Trouble> {
+pub(super) fn from_sheet(desk: &Desk, back: &Back<'_>) -> Result<String, Trouble> {
+    let Back { table: typed, file: path, null, takes_new } = *back;
     let language = desk.engine.language();
     let (schema, name) = language.table_name(typed);
     let own = desk
         .with(|context| target(context, schema.as_deref(), &name))
         .map_err(|failure| super::look::no_table(desk, failure, &name))?
         .seen;
-    let path = args.from.clone().unwrap_or_default();
-    let block_of = SheetBlock { null: args.null.clone(), ..SheetBlock::default() };
-    let sheet = csv_file::look("sheet", &path, &block_of)?;
+    let block_of = SheetBlock { null: null.map(str::to_owned), ..SheetBlock::default() };
+    let sheet = csv_file::look("sheet", path, &block_of)?;
     let found = desk.with(|context| edited(context, &own, &sheet));
     let found = found.map_err(|failure| Trouble::failure(&failure, typed).on(&desk.shown))?;
     let shown = path.display().to_string();
-    refuse(&own, &found, &shown, args.new_lines.is_some())?;
+    refuse(&own, &found, &shown, takes_new)?;
     let steps = edited_steps(desk, &own, schema.is_some(), &found)?;
     if steps.is_empty() {
         return Err(Trouble::usage(
@@ -138,7 +155,7 @@ fn from_sheet(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<String, Trou
             "edit it first; nothing is to be changed",
         ));
     }
-    let mut text = block(&format!("{typed} as it was edited in {}", file_name(&path)), None);
+    let mut text = block(&format!("{typed} as it was edited in {}", file_name(path)), None);
     let mut said = vec![format!("{} say what their rows hold", words::of(found.same, "line"))];
     if found.same == 1 {
         said = vec!["1 line says what its row holds".to_owned()];

@@ -1,5 +1,7 @@
 //! `set`: columns of one row by its key, in one line: the statement is written, shown, previewed, asked about, applied.
 
+use std::path::Path;
+
 use marktwice_core::check::EachCheck;
 use marktwice_core::table::KeyKind;
 use marktwice_core::value::key_text;
@@ -8,6 +10,7 @@ use marktwice_port::{Draft, Which, Work};
 use marktwice_run::{Agreement, ApplyOptions, Show, one_row, rows, survey};
 
 use super::apply::carry_out;
+use super::draft::{Back, from_sheet};
 use crate::args::{Common, Format, SetArgs};
 use crate::dated::dated;
 use crate::desk::Desk;
@@ -21,6 +24,9 @@ use crate::{exit, human};
 /// Sets.
 pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
+    if let Some(file) = &args.from {
+        return from_file(common, &desk, args, file);
+    }
     let (schema, name) = desk.engine.language().table_name(&args.table);
     let seen = desk
         .with(|context| survey(context, schema.as_deref(), &name))
@@ -65,21 +71,37 @@ pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
     };
     let change =
         Change { allow: args.allow.clone(), again: args.again, ..Change::of(composed.text).with(terms) };
-    let agreement = if args.yes { Agreement::Given } else { Agreement::Ask };
-    let options = ApplyOptions {
-        agreement,
-        mark: None,
-        hold: args.hold,
-        show: Show::First(20),
-        copy_database: None,
-        keep_copy: None,
-    };
     if !args.allow.contains(&Code::NothingMatched) {
         let (table, schema) = (&seen.target, schema.is_some());
         Typed { table, schema, key: &args.key, keys: &keys, several: args.several }
             .there(&desk, composed.rows)?;
     }
-    carry_out(common, &desk, &change, &options, ("marktwice-set", "the statement"))
+    carry_out(common, &desk, &change, &options(args), ("marktwice-set", "the statement"))
+}
+
+fn options(args: &SetArgs) -> ApplyOptions {
+    ApplyOptions {
+        agreement: if args.yes { Agreement::Given } else { Agreement::Ask },
+        mark: None,
+        hold: args.hold,
+        show: Show::First(20),
+        copy_database: None,
+        keep_copy: None,
+    }
+}
+
+/// Sets the cells that were edited in a sheet: each row is a step, held to what it holds now.
+fn from_file(common: &Common, desk: &Desk, args: &SetArgs, file: &Path) -> Result<u8, Trouble> {
+    let back = Back { table: &args.table, file, null: args.null.as_deref(), takes_new: false };
+    let text = from_sheet(desk, &back)?;
+    let read = marktwice_change::read(&text, desk.engine.language());
+    let mut change = read.map_err(|error| Trouble::usage(error.message, error.hint).on(&desk.shown))?;
+    change.allow.extend(args.allow.iter().copied());
+    change.again = args.again;
+    for step in &mut change.steps {
+        step.terms.also_writes.extend(args.also_writes.iter().cloned());
+    }
+    carry_out(common, desk, &change, &options(args), ("marktwice-set", "the sheet"))
 }
 
 /// What is to be set, and what the columns held.

@@ -146,6 +146,20 @@ fn a_table_is_written_out_edited_and_taken_back() {
         s.run(&["apply", "edited.sql", "--yes"]).expect(0);
         let there = "SELECT count(*) FROM batch WHERE (batch_id = 1 AND flower = 'lime tree' AND note = 'a') OR (batch_id = 2 AND made IS NULL AND note = 'fresh') OR (batch_id = 9 AND flower = 'it''s, new' AND note IS NULL) OR (batch_id = 3 AND note = '007')";
         assert!(stage.value(there).contains('4'), "{:?}", stage.on);
+        stage.undo(&[], 0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        // At once, without a file between: only what was edited, and nothing that is new.
+        let set = ["set", "batch", "--from", "edited.csv", "--null", "\\N", "--yes"];
+        s.run(&set).expect(2).says("no row of batch has");
+        edited(&[("lime", "lime tree"), ("2026-05-02,\\N", "\\N,fresh")]);
+        s.run(&set).expect(0).says("2 steps committed");
+        let both = "SELECT count(*) FROM batch WHERE flower = 'lime tree' OR note = 'fresh'";
+        assert!(stage.value(both).contains('2'), "{:?}", stage.on);
+        s.run(&set).expect(2).says("2 rows of batch have changed since");
+        stage.undo(&[], 0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        edited(&[("lime", "lime tree"), ("2026-05-02,\\N", "\\N,fresh"), (&gone, new)]);
+        s.run(&["apply", "edited.sql", "--yes"]).expect(0);
         // The rows have moved since the sheet was written out.
         draft(&["--new-lines", "insert"]).expect(2).says("2 rows of batch have changed since");
         stage.undo(&[], 0);
