@@ -253,3 +253,32 @@ fn a_table_is_brought_up_to_what_another_says() {
         s.run(&["draft", "yield", "--from-table", "sheet", "--key", "hive_id"]).expect(0).says("kilos = ");
     });
 }
+
+#[test]
+fn what_a_column_does_not_take_is_told_before() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run("CREATE TABLE yield (id integer PRIMARY KEY, kilos integer, twice integer GENERATED ALWAYS AS (kilos * 2) STORED); INSERT INTO yield (id, kilos) VALUES (1, 3);");
+        let before = stage.dump();
+        for sql in [
+            "INSERT INTO yield (id, twice) VALUES (2, 8)",
+            "INSERT INTO yield (twice, id) SELECT kilos, id + 1 FROM yield",
+        ] {
+            s.run(&["preview", "--sql", sql]).expect(3).says("engine-column").says("twice");
+            stage.apply(sql, "1", 3);
+        }
+        if stage.on == On::Sqlite {
+            // The one column that takes no other type, whatever the table says.
+            for sql in [
+                "INSERT INTO yield (id, kilos) VALUES (7, 1), ('x', 1)",
+                "UPDATE yield SET id = 'x' WHERE id = 1",
+                "UPDATE yield SET id = NULL WHERE id = 1",
+            ] {
+                s.run(&["preview", "--sql", sql]).expect(3).says("check-refused").says("integer");
+            }
+            stage.there_and_back("INSERT INTO yield (id, kilos) VALUES ('7', 1), (8.0, '2')", "2");
+            stage.there_and_back("UPDATE yield SET id = '12' WHERE id = 1", "1");
+        }
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}

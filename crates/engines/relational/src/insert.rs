@@ -7,7 +7,7 @@
 //! which they came in; the row that is there then must hold all that was known.
 
 use marktwice_core::Value;
-use marktwice_core::finding::{Code, Finding};
+use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{EngineError, Plan};
@@ -79,6 +79,21 @@ pub fn refuse<T: Tabled>(step: &Step, table: &T) -> Result<(), EngineError> {
             None => finding
                 .hint("write two steps: an UPDATE for what is there, then an INSERT … WHERE NOT EXISTS"),
         });
+    }
+    for (at, name) in inserted.named().iter().enumerate() {
+        let computed = target.position(&name.text).and_then(|column| target.columns.get(column));
+        let defaults = match &inserted.brought {
+            Brought::Rows(rows) => rows.iter().all(|row| {
+                row.get(at).is_none_or(|value| step.text(*value).trim().eq_ignore_ascii_case("default"))
+            }),
+            Brought::Defaults => true,
+            Brought::Query(_) => false,
+        };
+        if computed.is_some_and(|column| column.generated) && !defaults {
+            let message = format!("{} is computed by the engine and cannot be given a value", name.text);
+            let finding = Finding::new(Code::EngineColumn, message).at(step.place(name.slice));
+            return refused(finding.weighing(Level::Stop).hint("leave it out, with its values"));
+        }
     }
     if let Brought::Rows(rows) = &inserted.brought
         && let Some(row) =

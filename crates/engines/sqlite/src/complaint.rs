@@ -106,6 +106,16 @@ pub(crate) fn compile_error(
             .hint("assign the columns that it is computed from"),
         ));
     }
+    if let Some(name) = text.strip_prefix("cannot INSERT into generated column ") {
+        let name = name.trim_matches('"');
+        let message = format!("{name} is computed by the engine and cannot be given a value");
+        return EngineError::Refused(Box::new(
+            Finding::new(Code::EngineColumn, message)
+                .at(place_of(source, statement, name))
+                .weighing(Level::Stop)
+                .hint("leave it out, with its values"),
+        ));
+    }
     if text.ends_with("because it is a view") || text.ends_with("may not be modified") {
         return not_writable(connection, source, statement, &text);
     }

@@ -34,6 +34,8 @@ pub(crate) fn rules(connection: &Connection, table: &Table) -> Result<Rules, Eng
         .collect();
     rules.unique.extend(of_some_rows(connection, &target.table).map_err(engine)?);
     rules.checks = checks(connection, &target.table)?;
+    // The one column that takes no other type than its own, whatever the table says.
+    rules.checks.extend(table.row_column.map(|at| format!("typeof({}) = 'integer'", name(&at))));
     rules.not_null = (0..target.columns.len())
         .filter(|at| target.columns.get(*at).is_some_and(|c| c.not_null) && Some(*at) != table.row_column)
         .collect();
