@@ -115,6 +115,19 @@ fn what_is_wrong_with_a_value_is_told_before_anything() {
         s.run(&["apply", "day.sql", "--with", "day=2026-02-03", "--rows", "1", "--yes"]).expect(0);
         stage.undo(&[], 0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        if stage.on == On::Postgres {
+            // What nobody has declared is of the type that the server wants there.
+            let loose = [
+                "--sql",
+                "UPDATE box SET made = :day WHERE box_id = :id",
+                "--with",
+                "id=one",
+                "--with",
+                "day=2026-02-03",
+            ];
+            let told = s.run(&[&["preview"], &loose[..]].concat()).expect(3);
+            told.says(":id is to be of type integer").says("line 1, column 43");
+        }
         let odd = "UPDATE box SET note = ? WHERE box_id = 1";
         assert_eq!(s.run(&["preview", "--sql", odd]).status, Some(3), "{:?}", stage.on);
     });

@@ -4,11 +4,12 @@
 use std::borrow::Cow;
 
 use marktwice_core::Value;
+use marktwice_core::finding::{Code, Finding, TextPlace};
 use marktwice_core::param::{Bound, BoundAs, ParamKind};
 use marktwice_port::EngineError;
 use marktwice_relational::params::{keep, text};
 use marktwice_sql::Language;
-use marktwice_sql::query::placeholders::{Replaced, replaced};
+use marktwice_sql::query::placeholders::{Replaced, placeholders, replaced};
 use postgres::types::Type;
 
 use crate::client::Pg;
@@ -97,11 +98,40 @@ impl Pg {
         // What is wrong with it is told when it is compiled.
         for (name, of) in marked.iter().zip(types.into_iter().flatten()) {
             let said = self.one(&format!("SELECT pg_catalog.format_type({of}, NULL)"))?;
-            if let (Some(said), Some(bound)) = (said, self.params.iter_mut().find(|b| b.name == *name)) {
+            let Some(said) = said else { continue };
+            self.fits(sql, name, &said)?;
+            if let Some(bound) = self.params.iter_mut().find(|bound| bound.name == *name) {
                 bound.of = BoundAs::Column(said);
             }
         }
         Ok(())
+    }
+
+    /// Refuses a value that the server does not take as what it would have to be, where it stands first.
+    fn fits(&mut self, sql: &str, name: &str, of: &str) -> Result<(), EngineError> {
+        self.run("SAVEPOINT marktwice_fits")?;
+        let tried = self
+            .one(&format!("SELECT (pg_catalog.current_setting('{}', true)::{of}) IS NULL", setting(name)));
+        self.run("ROLLBACK TO SAVEPOINT marktwice_fits; RELEASE SAVEPOINT marktwice_fits")?;
+        let null = self.params.iter().any(|bound| bound.name == name && bound.value.is_null());
+        let said = match tried {
+            Ok(_) => return Ok(()),
+            Err(EngineError::Interrupted) => return Err(EngineError::Interrupted),
+            Err(said) => said,
+        };
+        if null {
+            return Ok(());
+        }
+        let first = placeholders(sql, Language::Postgres).into_iter().find(|(_, found)| found == name);
+        let finding =
+            Finding::new(Code::NotUnderstood, format!(":{name} is to be of type {of} here: {said}"));
+        let finding = match first {
+            Some((range, _)) => finding.at(TextPlace::in_source(sql, range.start, range.end)),
+            None => finding,
+        };
+        Err(EngineError::Refused(Box::new(
+            finding.hint(format!("give a value that is one: --with {name}=VALUE")),
+        )))
     }
 
     /// A text as it is sent; `None` where that is the very same.
