@@ -92,6 +92,9 @@ pub fn compare(context: &Context<'_>, changes: [&Change; 2]) -> Result<Differenc
     if let Some(param) = one.params.iter().find(other) {
         return Err((1, unlike(&format!("they have other values for :{}", param.name))));
     }
+    if one.session != two.session {
+        return Err((1, unlike("they are run under other settings of the session")));
+    }
     let mut both: Vec<Vec<Planned>> = Vec::new();
     for (which, change) in changes.into_iter().enumerate() {
         let steps = plan_all(&mut *session, language, change).map_err(|e| (which, Failure::from(e)))?;

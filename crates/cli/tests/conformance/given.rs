@@ -221,6 +221,11 @@ fn settings_of_the_session_are_limited_and_recorded() {
             stage.undo(&[], 0);
             assert_eq!(stage.dump(), before, "{:?}", stage.on);
         }
+        // One session has one setting: two ways of writing are compared under the same.
+        let text = std::fs::read_to_string(s.path("s.sql")).unwrap();
+        s.write("other.sql", text.replace("-03", "-04"));
+        s.run(&["compare", "s.sql", "other.sql"]).expect(2).says("other settings");
+        s.run(&["compare", "s.sql", "s.sql"]).expect(0);
         // The same statement under another setting is another change.
         let mark = s.run(&["preview", "s.sql", "--format", "json"]).expect(0).json()["mark"].clone();
         s.run(&["apply", "--mark", mark.as_str().unwrap(), "--yes"]).expect(0);
