@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use marktwice_core::finding::TextPlace;
+use marktwice_core::finding::{Finding, TextPlace};
 use marktwice_core::param::ParamKind;
 use marktwice_core::table::{Column, Target};
 use marktwice_core::value::Value;
@@ -218,6 +218,11 @@ pub trait Language {
     /// Where a text says `:name`, at token boundaries only: the place with the colon, and the name.
     fn placeholders(&self, _text: &str) -> Vec<(Range<usize>, String)> {
         Vec::new()
+    }
+
+    /// What is to be said of a text where `:name` stands for NULL and is compared by an operator that NULL never passes.
+    fn never_true(&self, _text: &str, _name: &str) -> Option<Finding> {
+        None
     }
 
     /// What a step does with the columns of a sheet.

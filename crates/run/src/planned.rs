@@ -76,6 +76,8 @@ pub(crate) fn plan_all(
             let own = std::iter::once(plan.statement_hash.as_str());
             plan.statement_hash = hash::texts(own.chain(given.iter().map(String::as_str)));
         }
+        let nulls = change.params.iter().filter(|p| p.value.is_null() && words.contains(&p.name));
+        plan.findings.extend(nulls.filter_map(|param| language.never_true(&text, &param.name)));
         let findings = plan.findings.into_iter();
         let findings = findings.map(|f| at_home(proven(session, language, &allow, f), &change.source));
         plan.findings = findings.collect();

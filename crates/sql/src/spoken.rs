@@ -1,9 +1,9 @@
 //! What the rest of the program asks of a language without knowing it: where the steps of a text are, and plain statements.
 
-use marktwice_core::Value;
 use marktwice_core::finding::TextPlace;
 use marktwice_core::param::ParamKind;
 use marktwice_core::table::{Column, Target};
+use marktwice_core::{Finding, Value};
 use marktwice_port::{self as port, Composed, Cut, Days, Draft, Said, Uncomposed};
 use sqlparser::tokenizer::Token;
 
@@ -12,6 +12,7 @@ use crate::dialect::language::Language;
 use crate::query::check::equation;
 use crate::query::placeholders::placeholders;
 use crate::query::sheet_uses::{kind, sheet_uses};
+use crate::rules::null_compare;
 use crate::statement::slicing::{AROUND, main_verb};
 use crate::text::{Tok, statements, tokenize};
 
@@ -123,6 +124,10 @@ impl port::Language for Language {
 
     fn placeholders(&self, text: &str) -> Vec<(std::ops::Range<usize>, String)> {
         placeholders(text, *self)
+    }
+
+    fn never_true(&self, text: &str, name: &str) -> Option<Finding> {
+        null_compare::of_value(text, *self, name)
     }
 
     fn comment(&self, lines: &[String]) -> String {

@@ -115,6 +115,12 @@ fn what_is_wrong_with_a_value_is_told_before_anything() {
         s.run(&["apply", "day.sql", "--with", "day=2026-02-03", "--rows", "1", "--yes"]).expect(0);
         stage.undo(&[], 0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        let null = ["--sql", "DELETE FROM box WHERE note = :n OR box_id = 1", "--with-null", "n"];
+        let told = s.run(&[&["preview"], &null[..]].concat()).expect(0).says("null-compare");
+        told.says(":n is NULL").says(stage.by("IS :n", "IS NOT DISTINCT FROM :n", "<=> :n"));
+        let well = stage.by("note IS :n", "note IS NOT DISTINCT FROM :n", "note <=> :n");
+        let well = format!("DELETE FROM box WHERE {well} OR box_id = 1");
+        s.run(&["preview", "--sql", &well, "--with-null", "n"]).expect(0).says_not("null-compare");
         if stage.on == On::Postgres {
             // What nobody has declared is of the type that the server wants there.
             let loose = [
