@@ -108,6 +108,28 @@ impl Reader<'_> {
         is_it.then(|| self.position(&of.name)).flatten()
     }
 
+    /// The sheet's column in `IN (SELECT column FROM sheet …)`, the word IN standing here.
+    fn in_its_list(&self, at: usize) -> Option<(Ref, usize)> {
+        if !self.is(at + 1, &Token::LParen) || !self.token(at + 2)?.is_word("select") {
+            return None;
+        }
+        let distinct = usize::from(self.token(at + 3)?.is_word("distinct"));
+        let of = self.starting(at + 3 + distinct)?;
+        if !self.token(of.to + 1)?.is_word("from") {
+            return None;
+        }
+        let column = match &of.owner {
+            Some(_) => self.own(&of)?,
+            // Without a table before it the column is that of the one table there.
+            None => self.position(&of.name).filter(|_| {
+                self.token(of.to + 2)
+                    .and_then(|t| t.name())
+                    .is_some_and(|name| name.eq_ignore_ascii_case(&self.sheet))
+            })?,
+        };
+        Some((of, column))
+    }
+
     fn position(&self, name: &str) -> Option<usize> {
         self.columns.iter().position(|column| column.eq_ignore_ascii_case(name))
     }
@@ -176,6 +198,14 @@ pub fn sheet_uses(text: &str, sheet: &str, columns: &[String], language: Languag
         } else if token.is_any(&["from", "where", "on", "join"]) {
             (assigns, assigned) = (false, None);
         }
+        if token.is_word("in")
+            && let Some((own, column)) = reader.in_its_list(at)
+            && let Some(left) = before_in(&reader, at)
+        {
+            let with = Some(reader.other(&left)).filter(|_| reader.own(&left).is_none());
+            let (compared, range) = (with.is_some(), reader.range(&own));
+            found.push(SheetUse { column, with, compared, number: false, range });
+        }
         if signs.iter().any(|sign| token.is(sign)) {
             let left = at.checked_sub(1).and_then(|before| reader.ending(before));
             let right = reader.starting(at + 1);
@@ -241,6 +271,15 @@ pub fn sheet_uses(text: &str, sheet: &str, columns: &[String], language: Languag
         }
     }
     found
+}
+
+/// The column before IN, or before NOT IN.
+fn before_in(reader: &Reader<'_>, at: usize) -> Option<Ref> {
+    let before = at.checked_sub(1)?;
+    match reader.token(before)?.is_word("not") {
+        true => reader.ending(before.checked_sub(1)?),
+        false => reader.ending(before),
+    }
 }
 
 /// What an INSERT gives its columns by name alone.
@@ -323,6 +362,18 @@ mod tests {
             };
             sheet_uses(text, "prices", &columns, language).into_iter().map(told).collect::<Vec<_>>()
         };
+        for text in [
+            "DELETE FROM batch WHERE batch_id IN (SELECT id FROM prices)",
+            "DELETE FROM batch b WHERE b.batch_id NOT IN (SELECT DISTINCT p.id FROM prices AS p WHERE p.id > 3)",
+        ] {
+            let found = uses(text, Language::Postgres);
+            assert_eq!(
+                found.first().map(String::as_str),
+                Some("id batch.batch_id compared"),
+                "{text}: {found:?}"
+            );
+        }
+        assert!(uses("DELETE FROM batch WHERE id IN (SELECT id FROM hive)", Language::Sqlite).is_empty());
         assert_eq!(
             uses(
                 "UPDATE batch AS b SET price = p.price, cost = cost * p.factor, note = coalesce(p.note, '') FROM prices p WHERE b.batch_id = p.id",
