@@ -108,7 +108,7 @@ impl Reader<'_> {
         is_it.then(|| self.position(&of.name)).flatten()
     }
 
-    /// The sheet's column in `IN (SELECT column FROM sheet …)`, the word IN standing here.
+    /// The sheet's column in `IN (SELECT column FROM sheet …)` or `= (SELECT …)`, the word or the sign standing here.
     fn in_its_list(&self, at: usize) -> Option<(Ref, usize)> {
         if !self.is(at + 1, &Token::LParen) || !self.token(at + 2)?.is_word("select") {
             return None;
@@ -198,12 +198,12 @@ pub fn sheet_uses(text: &str, sheet: &str, columns: &[String], language: Languag
         } else if token.is_any(&["from", "where", "on", "join"]) {
             (assigns, assigned) = (false, None);
         }
-        if token.is_word("in")
+        if (token.is_word("in") || token.is(&Token::Eq))
             && let Some((own, column)) = reader.in_its_list(at)
             && let Some(left) = before_in(&reader, at)
         {
             let with = Some(reader.other(&left)).filter(|_| reader.own(&left).is_none());
-            let (compared, range) = (with.is_some(), reader.range(&own));
+            let (compared, range) = (!assigns && with.is_some(), reader.range(&own));
             found.push(SheetUse { column, with, compared, number: false, range });
         }
         if signs.iter().any(|sign| token.is(sign)) {
@@ -273,7 +273,7 @@ pub fn sheet_uses(text: &str, sheet: &str, columns: &[String], language: Languag
     found
 }
 
-/// The column before IN, or before NOT IN.
+/// The column before IN, before NOT IN, or before an equals sign.
 fn before_in(reader: &Reader<'_>, at: usize) -> Option<Ref> {
     let before = at.checked_sub(1)?;
     match reader.token(before)?.is_word("not") {
@@ -373,6 +373,8 @@ mod tests {
                 "{text}: {found:?}"
             );
         }
+        let value = "UPDATE batch SET price = (SELECT price FROM prices p WHERE p.id = batch.batch_id)";
+        assert_eq!(uses(value, Language::Sqlite), ["price batch.price", "id batch.batch_id compared"]);
         assert!(uses("DELETE FROM batch WHERE id IN (SELECT id FROM hive)", Language::Sqlite).is_empty());
         assert_eq!(
             uses(
