@@ -216,3 +216,27 @@ fn a_copy_of_the_rows_is_kept_in_the_same_transaction() {
         s.run(&["apply", "two.sql", "--keep-copy", "kept"]).expect(2).says("there are several");
     });
 }
+
+#[test]
+fn an_archive_that_is_not_there_is_told_as_it_is_to_be_made() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run(
+            "CREATE TABLE visit (visit_id integer, \"order\" varchar(9), kilos decimal(8,2), day date, twice integer GENERATED ALWAYS AS (visit_id * 2) STORED, PRIMARY KEY (visit_id));
+             INSERT INTO visit (visit_id, \"order\", kilos, day) VALUES (1, 'a', 1.50, '2026-01-01'), (2, NULL, 2, NULL), (3, 'c', NULL, '2026-03-01');"
+                .replace('"', stage.by("\"", "\"", "`"))
+                .as_str(),
+        );
+        s.write("gone.sql", "/* marktwice\nrows = 2\narchive_to = \"visit_kept\"\n*/\nDELETE FROM visit WHERE visit_id < 3;\n");
+        let told = s.run(&["preview", "gone.sql"]).expect(3).says("no-archive").says("did you mean visit?");
+        let definition = told.err.lines().find_map(|line| line.split_once("there first: ")).unwrap().1;
+        assert!(definition.starts_with("CREATE TABLE visit_kept (visit_id "), "{definition}");
+        stage.run(definition);
+        let before = stage.dump();
+        s.run(&["apply", "gone.sql", "--yes"]).expect(0);
+        let there = "SELECT count(*) FROM visit_kept WHERE (visit_id = 1 AND kilos = 1.50) OR (visit_id = 2 AND day IS NULL)";
+        assert!(stage.value(there).contains('2'), "{:?}", stage.on);
+        stage.undo(&[], 0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}

@@ -4,7 +4,7 @@ use marktwice_core::archive::Archive;
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::StepKind;
 use marktwice_core::near::nearest;
-use marktwice_core::table::Target;
+use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{EngineError, Plan};
 use marktwice_sql::compose::table_name;
 use marktwice_sql::dialect::ours::before;
@@ -18,6 +18,53 @@ fn refused(message: String, hint: &str) -> EngineError {
     EngineError::Refused(Box::new(Finding::new(Code::NoArchive, message).hint(hint)))
 }
 
+/// Refuses an archive that is not there, with the definition of one, which the engine has been asked about: it has just made a
+/// temporary table like it.
+///
+/// # Errors
+/// [`EngineError::Refused`] where there is no table of this name; what the engine says.
+pub fn there<D: Driver>(driver: &mut D, plan: &Plan, typed: &str) -> Result<(), EngineError> {
+    let (schema, name) = table_name(typed);
+    let names = driver.looking(|driver| match driver.named(schema.as_deref(), &name) {
+        Ok(_) => Ok(None),
+        Err(_) => driver.names(false).map(Some),
+    })?;
+    let Some(names) = names.filter(|_| plan.kind == StepKind::Delete) else { return Ok(()) };
+    let names: Vec<String> = names.into_iter().map(|(_, name)| name).collect();
+    let near = nearest(&name, names.iter().map(String::as_str));
+    let near = near.map_or_else(String::new, |near| format!("did you mean {near}? "));
+    let language = D::Table::LANGUAGE;
+    let shown: Vec<String> = schema.iter().chain([&name]).map(|part| language.name(part)).collect();
+    let hint = match definition(driver, &plan.target) {
+        Some(columns) => {
+            format!("{near}It must be there first: CREATE TABLE {} ({columns})", shown.join("."))
+        }
+        None => format!("{near}It must be there first, with the columns of the rows and a key"),
+    };
+    Err(refused(format!("there is no table {typed} to put the rows away in"), &hint))
+}
+
+/// What a table is made of that takes these rows, where the engine makes one.
+fn definition<D: Driver>(driver: &mut D, own: &Target) -> Option<String> {
+    let language = D::Table::LANGUAGE;
+    let stored = own.columns.iter().filter(|column| !column.generated);
+    let mut parts: Vec<String> = stored
+        .map(|column| format!("{} {}", language.name(&column.name), column.declared).trim_end().to_owned())
+        .collect();
+    match own.key.kind {
+        KeyKind::Primary | KeyKind::Unique => {
+            let names: Vec<String> = own.names(&own.key.columns).iter().map(|n| language.name(n)).collect();
+            parts.push(format!("PRIMARY KEY ({})", names.join(", ")));
+        }
+        KeyKind::RowIdentity => {}
+        KeyKind::WholeRow => return None,
+    }
+    let parts = parts.join(", ");
+    driver.execute(&format!("CREATE TEMPORARY TABLE marktwice_archive ({parts})")).ok()?;
+    driver.execute("DROP TABLE marktwice_archive").ok()?;
+    Some(parts)
+}
+
 /// Adds to a plan where its rows are put away.
 ///
 /// # Errors
@@ -29,15 +76,7 @@ pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Result
         return Err(refused(message, "leave archive_to out, or write a DELETE"));
     }
     let (schema, name) = table_name(typed);
-    let Ok(table) = driver.named(schema.as_deref(), &name) else {
-        let names: Vec<String> = driver.names(false)?.into_iter().map(|(_, name)| name).collect();
-        let near = nearest(&name, names.iter().map(String::as_str));
-        let hint = near.map_or_else(
-            || "make it first, with the columns of the rows and a key".to_owned(),
-            |near| format!("did you mean {near}? It must be there, with the columns of the rows and a key"),
-        );
-        return Err(refused(format!("there is no table {typed} to put the rows away in"), &hint));
-    };
+    let table = driver.named(schema.as_deref(), &name)?;
     let own = &plan.target;
     let target = table.target().clone();
     if target.same_table(own) {

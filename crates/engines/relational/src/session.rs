@@ -159,6 +159,7 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn archive(&mut self, plan: &mut Plan, table: &str) -> Result<(), EngineError> {
+        archive::there(&mut self.driver, plan, table)?;
         self.driver.looking(|driver| archive::settle(driver, plan, table))
     }
 
