@@ -43,7 +43,10 @@ pub(crate) fn spread(
     for sheet in &change.sheets {
         let table = typed(context, session, change, sheet)?;
         fill(context, session, sheet, &table)?;
-        said.push(in_words(sheet, &table));
+        let language = context.engine.language();
+        let read = (0..change.steps.len()).any(|step| names_sheet(language, &change.only(step), sheet));
+        let unread = if read { "" } else { "; no step reads it" };
+        said.push(format!("{}{unread}", in_words(sheet, &table)));
     }
     Ok(said)
 }

@@ -206,6 +206,8 @@ fn a_hostile_sheet_does_what_it_says_and_no_more() {
         assert!(stage.value(there).contains('2'), "{:?} {}", stage.on, stage.value(there));
         stage.undo(&[], 0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        let unread = ["preview", "--sql", "DELETE FROM note WHERE id = 1", "--sheet", "offprint=p.csv"];
+        s.run(&unread).expect(0).says("no step reads it");
         // Neither another encoding nor a line too many is taken for anything.
         for (bytes, says) in [
             (b"id,c7,c49\n1,Sch\xf6n,x\n".to_vec(), "UTF-8"),
