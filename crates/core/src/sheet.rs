@@ -82,9 +82,12 @@ pub fn text(value: &Value) -> Option<String> {
             let digits: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
             format!("x'{digits}'")
         }
-        other => match other.to_json() {
-            serde_json::Value::String(text) => text,
-            json => json.to_string(),
+        // All digits, also of numbers that JSON programs would round.
+        Value::Int(number) => number.to_string(),
+        Value::Bool(truth) => truth.to_string(),
+        Value::Real(number) => match value.to_json() {
+            serde_json::Value::Number(text) => text.to_string(),
+            _ => number.to_string(),
         },
     })
 }
@@ -241,6 +244,20 @@ mod tests {
 
     fn form(decimal_comma: bool, days: Days) -> Form {
         Form { separator: ';', decimal_comma, days, null: None }
+    }
+
+    #[test]
+    fn all_digits_are_written() {
+        for (value, written) in [
+            (Value::Int(9_007_199_254_740_993), "9007199254740993"),
+            (Value::Int(i64::MIN), "-9223372036854775808"),
+            (Value::Real(0.1), "0.1"),
+            (Value::Real(3.0), "3.0"),
+            (Value::Real(f64::INFINITY), "inf"),
+            (Value::Bool(true), "true"),
+        ] {
+            assert_eq!(text(&value).as_deref(), Some(written));
+        }
     }
 
     #[test]

@@ -259,6 +259,7 @@ pub fn list_to_json(values: &[Value]) -> Json {
 pub fn key_text(key: &[Value]) -> String {
     let one = |value: &Value| match value {
         Value::Text(text) | Value::Decimal(text) => text.clone(),
+        Value::Int(number) => number.to_string(),
         other => other.to_json().to_string(),
     };
     key.iter().map(one).collect::<Vec<_>>().join(",")
