@@ -234,8 +234,14 @@ fn held_to(kept: &dyn Mark, taken: &Taken) -> Result<Option<(End, Option<usize>)
     let header = kept.header();
     let hashes = header.steps.iter().map(|step| &step.statement_hash);
     if !hashes.eq(taken.steps.iter().map(|step| &step.plan.statement_hash)) {
+        let given = match (header.params.is_empty(), header.sheets.is_empty()) {
+            (true, true) => "",
+            (false, true) => ", or with other values",
+            (true, false) => ", or with another sheet",
+            (false, false) => ", or with other values or another sheet",
+        };
         return Err(Failure::usage(
-            format!("mark {} was taken of another statement", header.mark),
+            format!("mark {} was taken of another statement{given}", header.mark),
             "preview this one, or leave --mark out",
         ));
     }

@@ -46,7 +46,7 @@ fn an_offices_sheet_is_joined() {
         stage.undo(&[], 0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         s.write("prices.csv", "Batch;price;made;note\n1;9,00;;\n2;8,00;;\n");
-        s.run(&["apply", "--mark", &mark, "--yes"]).expect(2).says("another statement");
+        s.run(&["apply", "--mark", &mark, "--yes"]).expect(2).says("or with another sheet");
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
 }
