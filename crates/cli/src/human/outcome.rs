@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use marktwice_core::mark::StepKind;
-use marktwice_core::receipt::{Receipt, RunKind, StepReceipt};
+use marktwice_core::receipt::{Came, Receipt, RunKind, StepReceipt};
 use marktwice_core::triggered::TriggeredReceipt;
 use marktwice_core::value::{Value, key_text};
 use marktwice_run::{Answer, Compared, End, Preview, RunOutcome, Settling, Shown, UndoPreview, Verdict};
@@ -206,7 +206,9 @@ fn done(kind: RunKind, step: &StepReceipt) -> String {
 
 /// The keys of rows that came in: `: apiary_id 10, 11`.
 fn came(step: &StepReceipt) -> String {
-    let Some(came) = step.came.as_ref().filter(|came| !came.keys.is_empty()) else { return String::new() };
+    // Rows without a key have none to name.
+    let named = |came: &&Came| !came.keys.is_empty() && !came.columns.is_empty();
+    let Some(came) = step.came.as_ref().filter(named) else { return String::new() };
     let show = |json: &serde_json::Value| {
         let value = Value::from_json(json).unwrap_or_else(|_| Value::Text(json.to_string()));
         key_text(&[value])

@@ -282,3 +282,16 @@ fn what_a_column_does_not_take_is_told_before() {
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
 }
+
+#[test]
+fn rows_without_a_key_come_in_and_go() {
+    each(|stage| {
+        stage.run("CREATE TABLE jar (size integer, label varchar(9)); INSERT INTO jar VALUES (1, 'a');");
+        let before = stage.dump();
+        let done = stage.apply("INSERT INTO jar (size, label) VALUES (2, 'b'), (2, 'b'), (1, 'a')", "3", 0);
+        assert!(!done.out.contains("; \n"), "{:?} {}", stage.on, done.out);
+        done.says("3 rows inserted");
+        stage.undo(&[], 0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}
