@@ -541,8 +541,17 @@ fn explainable(case: &Case, end: &End) {
             codes.iter().all(|code| match code {
                 Code::ManySources | Code::ManyValues => true,
                 Code::UndeclaredWrite => child,
-                // Rows that come in, hold on to each other, and take no NULL.
-                Code::NoWayBack if inserts::is_one(case) => case.script.contains("ON DELETE SET NULL"),
+                // Rows that come in and hold on to each other, or to themselves.
+                Code::NoWayBack if inserts::is_one(case) => {
+                    let own = |t: &str| {
+                        let key = |line: &str| {
+                            line.starts_with(&format!("ALTER TABLE {t} "))
+                                && line.contains(&format!("REFERENCES {t} ("))
+                        };
+                        case.script.lines().any(key)
+                    };
+                    case.script.contains("ON DELETE SET NULL") || ["t", "u", "v", "w"].into_iter().any(own)
+                }
                 Code::NoWayBack => case.script.contains("CONSTRAINT older"),
                 _ => false,
             }),

@@ -155,8 +155,8 @@ fn hold_each_other<D: Driver>(
     Ok(all)
 }
 
-/// Rows that refer to themselves by one key that is cut when they go and by another one that forbids it: where NO ACTION does
-/// not wait, the engine meets the second key on its way back to the row, and refuses (found by experiment on MariaDB 10.11).
+/// Rows that refer to themselves by a key that forbids it: where NO ACTION does not wait, the engine sees the row's own reference,
+/// and does not let it go (found by experiment on MariaDB 10.11).
 fn hold_themselves<D: Driver>(
     driver: &mut D,
     detail: &Detail<D::Table>,
@@ -167,25 +167,24 @@ fn hold_themselves<D: Driver>(
         let column = target.position(name)?;
         layout.after.iter().find(|(known, _)| *known == column).map(|(_, name)| name.clone())
     };
-    let (mut cut, mut forbids) = (Vec::new(), Vec::new());
+    let mut forbids = Vec::new();
     for key in detail.foreign_keys.iter().filter(|key| key.is_of(target) && key.leads_to(target)) {
         let pairs = key.child_columns.iter().zip(&key.parent_columns);
         let same: Option<Vec<String>> = pairs
             .map(|(child, parent)| Some(format!("h.{} = h.{}", filled_as(parent)?, filled_as(child)?)))
             .collect();
         let Some(same) = same.map(|same| format!("({})", same.join(" AND "))) else { continue };
-        match key.on_delete.as_str() {
-            "CASCADE" | "SET NULL" => cut.push(same),
-            _ => forbids.push(same),
+        if !["CASCADE", "SET NULL"].contains(&key.on_delete.as_str()) {
+            forbids.push(same);
         }
     }
-    if cut.is_empty() || forbids.is_empty() {
+    if forbids.is_empty() {
         return Ok(None);
     }
-    let (name, cut, forbids) = (filled.held.name(), cut.join(" OR "), forbids.join(" OR "));
-    let rows = driver.number(&format!("SELECT count(*) FROM {name} AS h WHERE ({cut}) AND ({forbids})"))?;
-    let why = "rows that come in refer to themselves by two foreign keys, of which one forbids that they go: the engine does \
-               not take them out again";
+    let (name, forbids) = (filled.held.name(), forbids.join(" OR "));
+    let rows = driver.number(&format!("SELECT count(*) FROM {name} AS h WHERE {forbids}"))?;
+    let why = "rows that come in refer to themselves by a foreign key that forbids that they go: the engine does not take \
+               them out again";
     Ok((rows > 0).then(|| why.to_owned()))
 }
 
