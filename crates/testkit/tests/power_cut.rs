@@ -70,7 +70,8 @@ impl Disk {
 
 #[test]
 fn after_each_sync() {
-    let s = Scene::with("no program", SCRIPT);
+    let script = format!("{SCRIPT}\nCREATE TABLE s (id INTEGER PRIMARY KEY, a INT);");
+    let s = Scene::with("no program", &script);
     let never = Fuse::at(0);
     let root = s.path("book");
     let database = |s: &Scene| std::fs::read(s.path("coop.db")).expect("read");
