@@ -113,33 +113,41 @@ pub fn surroundings<D: Driver>(
     Ok((Matched { matched, total, side, along, many: filled.many.clone(), back, fires }, gathered))
 }
 
-/// Rows that come in and refer to each other by columns that take no NULL, and that become NULL when one of them goes: taking
-/// them out again fails, whichever goes first.
+/// Rows that come in and could not be taken out again, for what they refer to among themselves.
 fn hold_each_other<D: Driver>(
     driver: &mut D,
     detail: &Detail<D::Table>,
     filled: &Filled<D::Table>,
 ) -> Result<Vec<String>, EngineError> {
     let (target, layout) = (detail.table.target(), &filled.held.layout);
-    let mut all = Vec::new();
+    let filled_as = |name: &String| {
+        let column = target.position(name)?;
+        layout.after.iter().find(|(known, _)| *known == column).map(|(_, name)| name.clone())
+    };
+    let name = filled.held.name();
+    let (mut all, mut themselves) = (Vec::new(), Vec::new());
     for key in detail.foreign_keys.iter().filter(|key| key.is_of(target) && key.leads_to(target)) {
-        let at = |name: &String| target.position(name);
-        let filled_as = |name: &String| {
-            let column = at(name)?;
-            layout.after.iter().find(|(known, _)| *known == column).map(|(_, name)| name.clone())
+        // What `h` refers to, as a row `m` of them.
+        let refers_to = |m: &str| -> Option<String> {
+            let pairs = key.child_columns.iter().zip(&key.parent_columns);
+            let same: Option<Vec<String>> = pairs
+                .map(|(child, parent)| Some(format!("{m}.{} = h.{}", filled_as(parent)?, filled_as(child)?)))
+                .collect();
+            Some(format!("({})", same?.join(" AND ")))
         };
-        let closed = key.child_columns.iter().filter_map(at).filter_map(|at| target.columns.get(at));
-        if key.on_delete != "SET NULL" || !closed.into_iter().any(|column| column.not_null) {
-            continue;
+        // Where NO ACTION does not wait, the engine sees the row's own reference, and does not let it go (found by experiment
+        // on MariaDB 10.11).
+        if !D::Table::NO_ACTION_WAITS && !["CASCADE", "SET NULL"].contains(&key.on_delete.as_str()) {
+            themselves.extend(refers_to("h"));
         }
-        let pairs = key.child_columns.iter().zip(&key.parent_columns);
-        let same: Option<Vec<String>> = pairs
-            .map(|(child, parent)| Some(format!("m.{} = h.{}", filled_as(parent)?, filled_as(child)?)))
-            .collect();
-        let (Some(same), name) = (same, filled.held.name()) else { continue };
+        // Columns that take no NULL, and become NULL when one of two rows goes: it fails, whichever goes first.
+        let closed = |name: &String| {
+            target.position(name).and_then(|at| target.columns.get(at)).is_some_and(|column| column.not_null)
+        };
+        let closes = key.on_delete == "SET NULL" && key.child_columns.iter().any(closed);
+        let Some(same) = refers_to("m").filter(|_| closes) else { continue };
         let rows = driver.number(&format!(
-            "SELECT count(*) FROM {name} AS h WHERE EXISTS (SELECT 1 FROM {name} AS m WHERE {})",
-            same.join(" AND ")
+            "SELECT count(*) FROM {name} AS h WHERE EXISTS (SELECT 1 FROM {name} AS m WHERE {same})"
         ))?;
         if rows > 0 {
             let columns = key.child_columns.join(", ");
@@ -149,43 +157,13 @@ fn hold_each_other<D: Driver>(
             ));
         }
     }
-    if !D::Table::NO_ACTION_WAITS {
-        all.extend(hold_themselves(driver, detail, filled)?);
+    if !themselves.is_empty() {
+        let sql = format!("SELECT count(*) FROM {name} AS h WHERE {}", themselves.join(" OR "));
+        let why = "rows that come in refer to themselves by a foreign key that forbids that they go: the engine does not take \
+                   them out again";
+        all.extend((driver.number(&sql)? > 0).then(|| why.to_owned()));
     }
     Ok(all)
-}
-
-/// Rows that refer to themselves by a key that forbids it: where NO ACTION does not wait, the engine sees the row's own reference,
-/// and does not let it go (found by experiment on MariaDB 10.11).
-fn hold_themselves<D: Driver>(
-    driver: &mut D,
-    detail: &Detail<D::Table>,
-    filled: &Filled<D::Table>,
-) -> Result<Option<String>, EngineError> {
-    let (target, layout) = (detail.table.target(), &filled.held.layout);
-    let filled_as = |name: &String| {
-        let column = target.position(name)?;
-        layout.after.iter().find(|(known, _)| *known == column).map(|(_, name)| name.clone())
-    };
-    let mut forbids = Vec::new();
-    for key in detail.foreign_keys.iter().filter(|key| key.is_of(target) && key.leads_to(target)) {
-        let pairs = key.child_columns.iter().zip(&key.parent_columns);
-        let same: Option<Vec<String>> = pairs
-            .map(|(child, parent)| Some(format!("h.{} = h.{}", filled_as(parent)?, filled_as(child)?)))
-            .collect();
-        let Some(same) = same.map(|same| format!("({})", same.join(" AND "))) else { continue };
-        if !["CASCADE", "SET NULL"].contains(&key.on_delete.as_str()) {
-            forbids.push(same);
-        }
-    }
-    if forbids.is_empty() {
-        return Ok(None);
-    }
-    let (name, forbids) = (filled.held.name(), forbids.join(" OR "));
-    let rows = driver.number(&format!("SELECT count(*) FROM {name} AS h WHERE {forbids}"))?;
-    let why = "rows that come in refer to themselves by a foreign key that forbids that they go: the engine does not take \
-               them out again";
-    Ok((rows > 0).then(|| why.to_owned()))
 }
 
 /// What is known of rows that were counted and shown, and are held nowhere.
