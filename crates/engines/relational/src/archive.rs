@@ -7,7 +7,7 @@ use marktwice_core::near::nearest;
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{EngineError, Plan};
 use marktwice_sql::compose::table_name;
-use marktwice_sql::dialect::ours::before;
+use marktwice_sql::dialect::ours::{TRIED, before};
 
 use crate::driver::Driver;
 use crate::held::Held;
@@ -18,20 +18,15 @@ fn refused(message: String, hint: &str) -> EngineError {
     EngineError::Refused(Box::new(Finding::new(Code::NoArchive, message).hint(hint)))
 }
 
-/// Refuses an archive that is not there, with the definition of one, which the engine has been asked about: it has just made a
-/// temporary table like it.
+/// Why an archive that is not there cannot be settled, with the definition of one, which the engine has been asked about: it has
+/// just made a temporary table like it.
 ///
 /// # Errors
-/// [`EngineError::Refused`] where there is no table of this name; what the engine says.
-pub fn there<D: Driver>(driver: &mut D, plan: &Plan, typed: &str) -> Result<(), EngineError> {
+/// What the engine says.
+pub fn missing<D: Driver>(driver: &mut D, plan: &Plan, typed: &str) -> Result<EngineError, EngineError> {
     let (schema, name) = table_name(typed);
-    let names = driver.looking(|driver| match driver.named(schema.as_deref(), &name) {
-        Ok(_) => Ok(None),
-        Err(_) => driver.names(false).map(Some),
-    })?;
-    let Some(names) = names.filter(|_| plan.kind == StepKind::Delete) else { return Ok(()) };
-    let names: Vec<String> = names.into_iter().map(|(_, name)| name).collect();
-    let near = nearest(&name, names.iter().map(String::as_str));
+    let names = driver.looking(|driver| driver.names(false))?;
+    let near = nearest(&name, names.iter().map(|(_, name)| name.as_str()));
     let near = near.map_or_else(String::new, |near| format!("did you mean {near}? "));
     let language = D::Table::LANGUAGE;
     let shown: Vec<String> = schema.iter().chain([&name]).map(|part| language.name(part)).collect();
@@ -41,7 +36,7 @@ pub fn there<D: Driver>(driver: &mut D, plan: &Plan, typed: &str) -> Result<(), 
         }
         None => format!("{near}It must be there first, with the columns of the rows and a key"),
     };
-    Err(refused(format!("there is no table {typed} to put the rows away in"), &hint))
+    Ok(refused(format!("there is no table {typed} to put the rows away in"), &hint))
 }
 
 /// What a table is made of that takes these rows, where the engine makes one.
@@ -60,23 +55,23 @@ fn definition<D: Driver>(driver: &mut D, own: &Target) -> Option<String> {
         KeyKind::WholeRow => return None,
     }
     let parts = parts.join(", ");
-    driver.execute(&format!("CREATE TEMPORARY TABLE marktwice_archive ({parts})")).ok()?;
-    driver.execute("DROP TABLE marktwice_archive").ok()?;
+    driver.execute(&format!("CREATE TEMPORARY TABLE {TRIED} ({parts})")).ok()?;
+    driver.execute(&format!("DROP TABLE {TRIED}")).ok()?;
     Some(parts)
 }
 
-/// Adds to a plan where its rows are put away.
+/// Adds to a plan where its rows are put away; `false` where there is no such table.
 ///
 /// # Errors
-/// [`EngineError::Refused`] where there is no such table, a column has no place in it, something in it stays without a value, or
+/// [`EngineError::Refused`] where a column has no place in it, something in it stays without a value, or
 /// rows could not be taken out of it again; what the engine says.
-pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Result<(), EngineError> {
+pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Result<bool, EngineError> {
     if plan.kind != StepKind::Delete {
         let message = "archive_to puts rows away that go, and this step takes none away".to_owned();
         return Err(refused(message, "leave archive_to out, or write a DELETE"));
     }
     let (schema, name) = table_name(typed);
-    let table = driver.named(schema.as_deref(), &name)?;
+    let Ok(table) = driver.named(schema.as_deref(), &name) else { return Ok(false) };
     let own = &plan.target;
     let target = table.target().clone();
     if target.same_table(own) {
@@ -125,7 +120,7 @@ pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Result
         plan.triggered.push(table);
     }
     plan.archive = Some(Archive { target, columns });
-    Ok(())
+    Ok(true)
 }
 
 /// Makes a table of the held rows of a step, as they are; gives how many it holds.

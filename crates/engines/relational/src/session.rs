@@ -159,8 +159,10 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn archive(&mut self, plan: &mut Plan, table: &str) -> Result<(), EngineError> {
-        archive::there(&mut self.driver, plan, table)?;
-        self.driver.looking(|driver| archive::settle(driver, plan, table))
+        match self.driver.looking(|driver| archive::settle(driver, plan, table))? {
+            true => Ok(()),
+            false => Err(archive::missing(&mut self.driver, plan, table)?),
+        }
     }
 
     fn copy_database(&mut self, file: &str, told: &mut Told<'_>) -> Result<u64, EngineError> {

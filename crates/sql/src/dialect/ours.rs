@@ -31,6 +31,8 @@ pub fn held(step: usize) -> String {
 pub const ASKED: Ours = Ours("asked");
 /// The temporary table of contents that are there.
 pub const FOUND: Ours = Ours("found");
+/// A temporary table that is made only to see whether the engine makes it.
+pub const TRIED: Ours = Ours("tried");
 /// The view that lets a server tell what a text calls.
 pub const SEEN: Ours = Ours("seen");
 /// The held table's ordinal column.
