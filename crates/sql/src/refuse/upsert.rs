@@ -36,33 +36,20 @@ pub fn two_steps(step: &Step, target: &Target, key: &[String]) -> Option<String>
     let mut steps = Vec::new();
     let others: Vec<&String> =
         named.iter().filter(|n| !keys.iter().any(|key| key.eq_ignore_ascii_case(n))).collect();
-    if conflict.replaces && !others.is_empty() {
-        let set = |column: &&String| {
-            let of = if language == Language::Mysql { format!("{own}.") } else { String::new() };
-            format!("{of}{0} = incoming.{0}", name(column))
-        };
-        let sets = others.iter().map(set).collect::<Vec<_>>().join(", ");
-        steps.push(match language {
-            Language::Mysql => {
-                format!(
-                    "UPDATE {table} JOIN ({with} SELECT * FROM incoming) AS incoming ON {same} SET {sets};"
-                )
-            }
-            Language::Sqlite | Language::Postgres => {
-                format!("{with}\nUPDATE {table} SET {sets} FROM incoming WHERE {same};")
-            }
-        });
-    }
-    if !conflict.set.is_empty() {
-        let sets: Option<Vec<String>> = conflict
-            .set
-            .iter()
-            .map(|(column, value)| {
-                let of = if language == Language::Mysql { format!("{own}.") } else { String::new() };
-                Some(format!("{of}{} = {}", name(&column.text), renamed(step, target, *value)?))
-            })
-            .collect();
-        let sets = sets?.join(", ");
+    // A REPLACE sets every column that it names.
+    let sets: Option<Vec<(String, String)>> = match conflict.replaces {
+        true => Some(others.iter().map(|n| (name(n), format!("incoming.{}", name(n)))).collect()),
+        false => {
+            let set = conflict.set.iter();
+            set.map(|(column, value)| Some((name(&column.text), renamed(step, target, *value)?))).collect()
+        }
+    };
+    let sets = sets?;
+    if !sets.is_empty() {
+        let of = if language == Language::Mysql { format!("{own}.") } else { String::new() };
+        let sets: Vec<String> =
+            sets.iter().map(|(column, value)| format!("{of}{column} = {value}")).collect();
+        let sets = sets.join(", ");
         let only = match conflict.filter {
             Some(filter) => format!(" AND ({})", renamed(step, target, filter)?),
             None => String::new(),
