@@ -12,6 +12,7 @@ pub(crate) mod look;
 mod next;
 mod outcome;
 mod preview;
+mod shown;
 mod table;
 mod trouble;
 pub(crate) mod values;

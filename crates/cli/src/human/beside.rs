@@ -7,7 +7,8 @@ use marktwice_core::asked::QueryFound;
 use marktwice_core::image::Role;
 use marktwice_run::{Block, Kept, KeptRows, StepPreview};
 
-use super::preview::{done_word, row_table};
+use super::preview::done_word;
+use super::shown::row_table;
 use super::{BOLD, DIM, cells, rows, styled, verb};
 
 /// Checks of the whole change.
