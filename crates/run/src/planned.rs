@@ -69,7 +69,7 @@ pub(crate) fn plan_all(
         let words: Vec<String> = language.placeholders(&text).into_iter().map(|(_, name)| name).collect();
         let params = change.params.iter().filter(|p| words.contains(&p.name)).map(Param::identity);
         let mut given: Vec<String> = params.collect();
-        let reads = |sheet: &&Sheet| names_sheet(language, &text, sheet);
+        let reads = |sheet: &&Sheet| names_sheet(&text, sheet);
         given.extend(change.session.iter().map(|setting| format!("session {setting}")));
         given.extend(change.sheets.iter().filter(reads).map(Sheet::identity));
         if !given.is_empty() {

@@ -6,7 +6,7 @@ use marktwice_core::finding::TextPlace;
 use marktwice_core::param::ParamKind;
 use marktwice_core::sheet::{LINE, Sheet, cell};
 use marktwice_core::words;
-use marktwice_port::{Language, Phase, Session, SheetColumn, SheetTable, SheetUse};
+use marktwice_port::{Phase, Session, SheetColumn, SheetTable, SheetUse};
 
 use crate::collect::unwrap_sink;
 use crate::context::Context;
@@ -24,9 +24,8 @@ type Known = (ParamKind, Option<(Option<String>, String, String)>, usize);
 struct Stopped(String);
 
 /// Whether a step reads a sheet.
-pub(crate) fn names_sheet(language: &dyn Language, step: &str, sheet: &Sheet) -> bool {
+pub(crate) fn names_sheet(step: &str, sheet: &Sheet) -> bool {
     // A word that is called like it counts, wherever it stands: then it is one more reason to be another change.
-    let _ = language;
     step.to_lowercase().contains(&sheet.name.to_lowercase())
 }
 
@@ -43,8 +42,7 @@ pub(crate) fn spread(
     for sheet in &change.sheets {
         let table = typed(context, session, change, sheet)?;
         fill(context, session, sheet, &table)?;
-        let language = context.engine.language();
-        let read = (0..change.steps.len()).any(|step| names_sheet(language, &change.only(step), sheet));
+        let read = (0..change.steps.len()).any(|step| names_sheet(&change.only(step), sheet));
         let unread = if read { "" } else { "; no step reads it" };
         said.push(format!("{}{unread}", in_words(sheet, &table)));
     }
@@ -104,31 +102,30 @@ fn typed(
         for of in uses.iter().filter(|of| of.column == at) {
             compared |= of.compared;
             number |= of.number;
-            let Some((schema, table, column)) = &of.with else { continue };
-            let tables: Vec<_> = table.iter().map(|table| (schema.clone(), table.clone())).collect();
-            for (schema, table) in tables {
-                let Some(found) = session.column(schema.as_deref(), &table, column)? else { continue };
-                let kind = language.kind(&found);
-                match &known {
-                    Some((other, _, first)) if *other != kind => {
-                        let place = |range: usize| TextPlace::in_source(&change.source, range, range).line;
-                        let message = format!(
-                            "{name} of the sheet {} is used as {} (line {}) and as {} (line {})",
-                            sheet.name,
-                            other.as_str(),
-                            place(*first),
-                            kind.as_str(),
-                            place(of.range.start)
-                        );
-                        let hint = "give the sheet a column for each, or say what it is: [sheet.NAME.types]";
-                        if !sheet.types.contains_key(name) {
-                            return Err(Failure::usage(message, hint));
-                        }
+            let Some((schema, Some(table), column)) = &of.with else { continue };
+            let Some(found) = session.column(schema.as_deref(), table, column)? else { continue };
+            let kind = language.kind(&found);
+            match &known {
+                Some((other, _, first)) if *other != kind => {
+                    let place = |at: usize| TextPlace::in_source(&change.source, at, at).line;
+                    let message = format!(
+                        "{name} of the sheet {} is used as {} (line {}) and as {} (line {})",
+                        sheet.name,
+                        other.as_str(),
+                        place(*first),
+                        kind.as_str(),
+                        place(of.range.start)
+                    );
+                    let hint = "give the sheet a column for each, or say what it is: [sheet.NAME.types]";
+                    if !sheet.types.contains_key(name) {
+                        return Err(Failure::usage(message, hint));
                     }
-                    Some(_) => {}
-                    None => known = Some((kind, Some((schema, table, column.clone())), of.range.start)),
                 }
-                break;
+                Some(_) => {}
+                None => {
+                    let like = (schema.clone(), table.clone(), column.clone());
+                    known = Some((kind, Some(like), of.range.start));
+                }
             }
         }
         let computed = if number { ParamKind::Decimal } else { ParamKind::Text };

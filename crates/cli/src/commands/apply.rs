@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
+use marktwice_core::Change;
 use marktwice_core::param::Param;
-use marktwice_core::sheet::Sheet;
-use marktwice_core::{Change, Value};
+use marktwice_core::sheet::{Sheet, text as written};
 use marktwice_run::{
     Agreement, ApplyOptions, MarkedChange, RunOutcome, Show, Shown, apply, look_again, mark_text,
 };
@@ -55,7 +55,7 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
 /// The arguments with the values of a mark, which it is held to.
 fn with_the_marks(mut args: ChangeArgs, params: &[Param]) -> Result<ChangeArgs, Trouble> {
     for param in params {
-        let text = typed(&param.value);
+        let text = written(&param.value);
         let said =
             args.with.iter().find(|(name, _)| *name == param.name).map(|(_, value)| Some(value.clone()));
         let null = args.with_null.contains(&param.name).then_some(None);
@@ -75,17 +75,6 @@ fn with_the_marks(mut args: ChangeArgs, params: &[Param]) -> Result<ChangeArgs, 
         }
     }
     Ok(args)
-}
-
-/// A parameter's value as it is typed; `None` for NULL.
-fn typed(value: &Value) -> Option<String> {
-    match value {
-        Value::Null => None,
-        Value::Text(text) | Value::Decimal(text) => Some(text.clone()),
-        Value::Int(number) => Some(number.to_string()),
-        Value::Real(number) => Some(format!("{number:?}")),
-        other => Some(other.to_json().to_string()),
-    }
 }
 
 /// The whole path of a file that must not be there yet.

@@ -94,16 +94,18 @@ fn steps(desk: &Desk, sql: &str) -> Result<String, Trouble> {
     }
 }
 
+/// A table as it was typed, and whether its schema was said.
+fn named(desk: &Desk, typed: &str) -> Result<(Target, bool), Trouble> {
+    let (schema, name) = desk.engine.language().table_name(typed);
+    let found = desk.with(|context| target(context, schema.as_deref(), &name));
+    let found = found.map_err(|failure| super::look::no_table(desk, failure, &name))?;
+    Ok((found.seen, schema.is_some()))
+}
+
 /// The steps that bring a table up to what another one says. The engine is asked whether it takes them before they are written.
 fn from_table(desk: &Desk, (into, from): (&str, &str), key: &[String]) -> Result<String, Trouble> {
     let language = desk.engine.language();
-    let seen = |typed: &str| {
-        let (schema, name) = language.table_name(typed);
-        let found = desk.with(|context| target(context, schema.as_deref(), &name));
-        let found = found.map_err(|failure| super::look::no_table(desk, failure, &name))?;
-        Ok::<_, Trouble>((found.seen, schema.is_some()))
-    };
-    let ((own, own_said), (other, other_said)) = (seen(into)?, seen(from)?);
+    let ((own, own_said), (other, other_said)) = (named(desk, into)?, named(desk, from)?);
     let merge = Merge { target: (&own, own_said), source: (&other, other_said), key };
     let merged = language.merge(&merge).map_err(|wrong| Trouble::usage(wrong.message, wrong.hint))?;
     let mut text = block(&format!("{into} as {from} has it"), None);
@@ -137,18 +139,14 @@ pub(super) struct Back<'a> {
 pub(super) fn from_sheet(desk: &Desk, back: &Back<'_>) -> Result<String, Trouble> {
     let Back { table: typed, file: path, null, takes_new } = *back;
     let language = desk.engine.language();
-    let (schema, name) = language.table_name(typed);
-    let own = desk
-        .with(|context| target(context, schema.as_deref(), &name))
-        .map_err(|failure| super::look::no_table(desk, failure, &name))?
-        .seen;
+    let (own, schema) = named(desk, typed)?;
     let block_of = SheetBlock { null: null.map(str::to_owned), ..SheetBlock::default() };
     let sheet = csv_file::look("sheet", path, &block_of)?;
     let found = desk.with(|context| edited(context, &own, &sheet));
     let found = found.map_err(|failure| Trouble::failure(&failure, typed).on(&desk.shown))?;
     let shown = path.display().to_string();
     refuse(&own, &found, &shown, takes_new)?;
-    let steps = edited_steps(desk, &own, schema.is_some(), &found)?;
+    let steps = edited_steps(desk, &own, schema, &found)?;
     if steps.is_empty() {
         return Err(Trouble::usage(
             format!("{shown} says what {typed} holds"),
@@ -156,11 +154,9 @@ pub(super) fn from_sheet(desk: &Desk, back: &Back<'_>) -> Result<String, Trouble
         ));
     }
     let mut text = block(&format!("{typed} as it was edited in {}", file_name(path)), None);
-    let mut said = vec![format!("{} say what their rows hold", words::of(found.same, "line"))];
-    if found.same == 1 {
-        said = vec!["1 line says what its row holds".to_owned()];
-    }
-    let draft = Draft { target: &own, schema: schema.is_some(), work: Work::Delete, rows: Which::All };
+    let hold = words::either(found.same, "says what its row holds", "say what their rows hold");
+    let mut said = vec![format!("{} {hold}", words::of(found.same, "line"))];
+    let draft = Draft { target: &own, schema, work: Work::Delete, rows: Which::All };
     let whole = language.compose(&draft).map_err(|wrong| Trouble::usage(wrong.message, wrong.hint))?.text;
     let all = desk.with(|context| rows(context, &whole, None, Some(0)));
     let all = all.map_err(|failure| Trouble::failure(&failure, typed).on(&desk.shown))?.seen.matched;
@@ -306,10 +302,7 @@ fn draft(desk: &Desk, args: &DraftArgs, typed: &str) -> Result<(String, InCommon
             .map(|seen| seen.seen)
             .map_err(|failure| Trouble::failure(&failure, typed).on(&desk.shown))
     };
-    let seen = desk
-        .with(|context| target(context, schema.as_deref(), &name))
-        .map_err(|failure| super::look::no_table(desk, failure, &name))?
-        .seen;
+    let (seen, _) = named(desk, typed)?;
     let dated = dated(desk, &seen, schema.is_some(), &args.sets)?;
     let compose = |work: Work<'_>, rows: Which<'_>| {
         let draft = Draft { target: &dated, schema: schema.is_some(), work, rows };

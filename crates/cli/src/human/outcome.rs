@@ -193,7 +193,10 @@ pub(super) fn untouched(step: &StepReceipt) -> Option<String> {
 fn done(kind: RunKind, step: &StepReceipt) -> String {
     match (kind, step.kind) {
         (RunKind::Apply, StepKind::Delete) => format!("{} deleted", rows(step.matched)),
-        (RunKind::Apply, StepKind::Insert) => format!("{} inserted{}", rows(step.matched), came(step)),
+        (RunKind::Apply, StepKind::Insert) => {
+            let keys = came(step).map_or(String::new(), |keys| format!(": {keys}"));
+            format!("{} inserted{keys}", rows(step.matched))
+        }
         (RunKind::Apply, _) if step.changed < step.matched => {
             format!("{} changed ({} matched)", rows(step.changed), number(step.matched))
         }
@@ -204,11 +207,11 @@ fn done(kind: RunKind, step: &StepReceipt) -> String {
     }
 }
 
-/// The keys of rows that came in: `: apiary_id 10, 11`.
-fn came(step: &StepReceipt) -> String {
+/// The keys of rows that came in: `apiary_id 10, 11`.
+fn came(step: &StepReceipt) -> Option<String> {
     // Rows without a key have none to name.
     let named = |came: &&Came| !came.keys.is_empty() && !came.columns.is_empty();
-    let Some(came) = step.came.as_ref().filter(named) else { return String::new() };
+    let came = step.came.as_ref().filter(named)?;
     let show = |json: &serde_json::Value| {
         let value = Value::from_json(json).unwrap_or_else(|_| Value::Text(json.to_string()));
         key_text(&[value])
@@ -224,10 +227,10 @@ fn came(step: &StepReceipt) -> String {
     let keys = came.keys.iter().map(key).collect::<Vec<_>>().join(if one { ", " } else { "; " });
     let more = step.matched.saturating_sub(came.keys.len() as u64);
     let more = if more > 0 { format!(" and {} more", number(more)) } else { String::new() };
-    match came.columns.as_slice() {
-        [column] => format!(": {column} {keys}{more}"),
-        _ => format!(": {keys}{more}"),
-    }
+    Some(match came.columns.as_slice() {
+        [column] => format!("{column} {keys}{more}"),
+        _ => format!("{keys}{more}"),
+    })
 }
 
 fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
@@ -265,7 +268,7 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     };
     let keys = match (receipt.kind, receipt.steps.as_slice()) {
         (RunKind::Apply, [step]) => came(step),
-        _ => String::new(),
+        _ => None,
     };
     let way = receipt.back.clone().unwrap_or_default();
     let _ = write!(out, "{} as {}.", styled(GOOD, &done), styled(BOLD, &receipt.run));
@@ -277,8 +280,8 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     let back = format!("marktwice undo {}{on}{allow}", receipt.run);
     let again = if receipt.kind == RunKind::Undo { "To take the undo back" } else { "To take it back" };
     let _ = writeln!(out, " {again}: {}", styled(BOLD, &back));
-    if !keys.is_empty() {
-        let _ = writeln!(out, "  {}", cells::escape(keys.trim_start_matches([':', ' '])));
+    if let Some(keys) = keys {
+        let _ = writeln!(out, "  {}", cells::escape(&keys));
     }
     if let [step] = receipt.steps.as_slice()
         && let Some(text) = along(step)

@@ -2,6 +2,7 @@
 
 use marktwice_core::near::nearest;
 use marktwice_core::table::{Column, Target};
+use marktwice_core::words::either;
 use marktwice_port::{Merge, Merged, Uncomposed};
 
 use super::{table, wrong};
@@ -91,10 +92,8 @@ pub fn merge(language: Language, merge: &Merge<'_>) -> Result<Merged, Uncomposed
         let missing = of.columns.iter().filter(|c| column(against, &c.name).is_none());
         missing.map(|c| c.name.clone()).collect()
     };
-    let mut said = vec![format!("a row is there already where {} are the same", key.join(", "))];
-    if key.len() == 1 {
-        said = vec![format!("a row is there already where {} is the same", key.join(", "))];
-    }
+    let are = either(key.len() as u64, "is", "are");
+    let mut said = vec![format!("a row is there already where {} {are} the same", key.join(", "))];
     if !open.is_empty() {
         let names: Vec<&str> = open.iter().map(|(_, theirs)| theirs.name.as_str()).collect();
         said.push(format!("rows of {other} without a value in {} are passed over", names.join(", ")));
