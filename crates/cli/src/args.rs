@@ -215,6 +215,9 @@ pub(crate) struct ChangeArgs {
     /// NULL for :name in the change; may be given more than once
     #[arg(long, value_name = "NAME")]
     pub(crate) with_null: Vec<String>,
+    /// Make the table that archive_to names where it is not there, with the columns and the key of the rows
+    #[arg(long)]
+    pub(crate) make_archive: bool,
     /// A second run of a statement that was committed already is meant
     #[arg(long)]
     pub(crate) again: bool,
@@ -270,8 +273,9 @@ impl ChangeArgs {
         let also =
             self.also_writes.iter().map(|table| format!(" --also-writes {}", word(&table.to_string())));
         let check = self.check.iter().map(|check| format!(" --check {}", word(check)));
+        let make = self.make_archive.then(|| " --make-archive".to_owned());
         let again = self.again.then(|| " --again".to_owned());
-        allow.chain(also).chain(check).chain(again).collect()
+        allow.chain(also).chain(check).chain(make).chain(again).collect()
     }
 }
 

@@ -293,6 +293,13 @@ pub(crate) fn change_of(
     let given = args.with.iter().map(|(name, value)| (name.clone(), Some(value.clone()))).chain(null);
     give_params(&mut change, (&more.params, &given.collect::<Vec<_>>()), language, &text.name)?;
     change.sheets = sheets(text, args, &more)?;
+    if args.make_archive && (0..change.steps.len()).all(|at| change.terms(at).archive_to.is_none()) {
+        return Err(Trouble::usage(
+            "--make-archive makes the table that archive_to names, and no step says archive_to",
+            "leave it out, or say archive_to = \"TABLE\" in the block before the DELETE",
+        ));
+    }
+    change.make_archive = args.make_archive;
     (change.again, change.quick) = (args.again, args.quick);
     change.shown = args.columns.iter().map(|name| name.trim().to_owned()).collect();
     let terms = change.terms(0);

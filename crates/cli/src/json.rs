@@ -135,6 +135,10 @@ fn step(step: &StepPreview) -> Json {
             "schema": archive.target.schema,
             "columns": archive.columns.iter().map(|(own, _)| name(&step.block.target, *own)).collect::<Vec<_>>(),
             "left_to_defaults": archive.left_to_defaults(),
+            "made_by": archive.making.as_ref().map(|making| json!({
+                "definition": making.definition,
+                "in_transaction": making.inside,
+            })),
         })),
         "already_run": step.already_run.as_ref().map(|(run, when)| json!({ "run": run, "when": when })),
         "way_back": step.back,

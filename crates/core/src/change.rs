@@ -165,6 +165,8 @@ pub struct Change {
     pub again: bool,
     /// Whether the closer look (funnel, near misses, what would pin the rows) is left out.
     pub quick: bool,
+    /// Whether a table is made that rows are to be put away in and that is not there.
+    pub make_archive: bool,
     /// Which columns are shown of each row besides its key and what changes; chosen by what they say where none is named.
     pub shown: Vec<String>,
 }

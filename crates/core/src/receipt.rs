@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::along::AlongReceipt;
+use crate::archive::Making;
 use crate::asked::QueryFound;
 use crate::change::Terms;
 use crate::check::CheckFound;
@@ -226,6 +227,9 @@ pub struct Receipt {
     /// The table that was made of the rows as they were, and how many it holds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kept_copy: Option<(String, u64)>,
+    /// Tables that the run makes for rows that it puts away.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub makes: Vec<Making>,
     /// Its parameters by name: what each is, and its value.
     #[serde(default, skip_serializing_if = "serde_json::Map::is_empty")]
     pub params: serde_json::Map<String, serde_json::Value>,
@@ -293,6 +297,7 @@ impl Receipt {
             steps,
             copy: None,
             kept_copy: None,
+            makes: Vec::new(),
             params: serde_json::Map::new(),
             sheets: Vec::new(),
             checks: Vec::new(),

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use marktwice_core::archive::Archive;
 use marktwice_core::change::Setting;
 use marktwice_core::finding::Code;
 use marktwice_core::hash::Fingerprint;
@@ -178,12 +179,27 @@ pub trait Session {
     /// When the engine fails.
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError>;
 
-    /// Adds to a plan that its rows are copied into a table before they go, with where each column goes.
+    /// Adds to a plan that its rows are copied into a table before they go, with where each column goes; with `make` the table
+    /// may not be there yet, and the plan says how it will be made.
     ///
     /// # Errors
     /// [`EngineError::Refused`] where they cannot be put away there, or could not be taken out again.
-    fn archive(&mut self, _plan: &mut Plan, table: &str) -> Result<(), EngineError> {
+    fn archive(&mut self, _plan: &mut Plan, table: &str, _make: bool) -> Result<(), EngineError> {
         Err(EngineError::Other(format!("this engine puts no rows away: {table}")))
+    }
+
+    /// The same as [`Tx::make_archive`] where the engine makes no table inside a transaction: it is there from then on, whatever
+    /// becomes of the run.
+    ///
+    /// # Errors
+    /// What the engine says of the definition; where it has made another table than that.
+    fn make_archive(
+        &mut self,
+        archive: &mut Archive,
+        _held: &mut [Triggered],
+        _there: bool,
+    ) -> Result<(), EngineError> {
+        Err(EngineError::Other(format!("this engine makes no table {}", archive.target.table)))
     }
 
     /// Copies the whole database, as it stands now, into a new file; `told` is told how many pages are done, of how many, and says

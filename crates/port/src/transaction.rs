@@ -1,5 +1,6 @@
 //! Held rows and the transaction of a run.
 
+use marktwice_core::archive::Archive;
 use marktwice_core::asked::Answer;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
@@ -7,6 +8,7 @@ use marktwice_core::mark::HeldRow;
 use marktwice_core::param::Bound;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
+use marktwice_core::triggered::Triggered;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 
@@ -117,12 +119,29 @@ pub trait Tx: Hold {
         Err(EngineError::Other(format!("this engine makes no table {name} of {}", plan.target.table)))
     }
 
+    /// Makes a table that rows are to be put away in, as a part of this transaction, and puts it as it is then into `archive`, and
+    /// into the tables that are to be `held`; `there` where another step has had it made already.
+    ///
+    /// # Errors
+    /// What the engine says of the definition; where it has made another table than that.
+    fn make_archive(
+        &mut self,
+        archive: &mut Archive,
+        _held: &mut [Triggered],
+        _there: bool,
+    ) -> Result<(), EngineError> {
+        Err(EngineError::Other(format!("this engine makes no table {}", archive.target.table)))
+    }
+
     /// Copies the held rows of a step to where its plan puts them away; gives the engine's own count.
     ///
     /// # Errors
     /// When the engine refuses one.
-    fn archive(&mut self, plan: &Plan) -> Result<u64, EngineError> {
-        Err(EngineError::Other(format!("this engine puts no rows away: {}", plan.target.table)))
+    fn archive(&mut self, step: usize, archive: &Archive) -> Result<u64, EngineError> {
+        Err(EngineError::Other(format!(
+            "this engine puts no rows of step {step} away in {}",
+            archive.target.table
+        )))
     }
 
     /// Executes the plan's statement, verbatim, through an interface that takes one statement only.

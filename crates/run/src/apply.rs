@@ -11,7 +11,7 @@ use marktwice_port::{Intent, Logbook, Mark, Phase};
 use crate::context::{Answer, Context, Question, Shown, Talk};
 use crate::mark::{Agreed, ground_shifted, moved_between};
 use crate::outcome::{End, Failure, RunOutcome};
-use crate::phases::{Ended, Prepared, StepFacts, other_along};
+use crate::phases::{Ended, Prepared, StepFacts, makings, other_along};
 use crate::planned::{set_up, step_receipts};
 use crate::preview::{Preview, Show, StepPreview};
 use crate::sheets::spread;
@@ -294,6 +294,7 @@ fn first_receipt(
         back: Some(preview.back()),
         params: to_map(&change.params),
         sheets: change.sheets.clone(),
+        makes: makings(taken.steps.iter().filter_map(|step| step.plan.archive.as_ref())),
         ..Receipt::prepared(
             run,
             RunKind::Apply,

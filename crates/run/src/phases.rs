@@ -37,7 +37,7 @@ mod prepared;
 mod proof;
 mod triggers;
 
-pub(crate) use prepared::Prepared;
+pub(crate) use prepared::{Prepared, makings};
 
 use proof::Written;
 
@@ -135,6 +135,11 @@ fn roll_back_and<'a>(
 }
 
 impl<'a, 's> Begun<'a, 's> {
+    fn new(run: Prepared<'a>, tx: Box<dyn Tx + 's>) -> Self {
+        let (unheld, put_away, first_answers) = (Vec::new(), Vec::new(), Vec::new());
+        Begun { run, tx, snapshot: None, proven: 0, beside: 0, unheld, put_away, first_answers }
+    }
+
     /// Ends it here, for a reason that has come up before a step is held.
     pub(crate) fn end(self, end: End) -> Ended {
         let step = self.proven;
@@ -418,8 +423,8 @@ impl<'a, 's> Marked<'a, 's> {
                 Err(error) => return Err(self.end(ended_by(error))),
             }
         }
-        if let Some(archive) = &plan.archive {
-            match self.begun.tx.archive(plan) {
+        if let Some(archive) = &self.begun.facts().and_then(|facts| facts.archive.clone()) {
+            match self.begun.tx.archive(plan.step, archive) {
                 Ok(count) if count == self.held.matched => {}
                 Ok(count) => {
                     let rows = words::rows(self.held.matched);

@@ -57,7 +57,7 @@ pub(crate) fn plan_all(
             }
         };
         if let Some(table) = change.terms(step).archive_to
-            && let Err(error) = session.archive(&mut plan, &table)
+            && let Err(error) = session.archive(&mut plan, &table, change.make_archive)
         {
             return Err(in_the_whole(error, &change.source));
         }

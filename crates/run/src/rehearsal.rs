@@ -4,13 +4,14 @@
 
 use marktwice_core::asked::QueryFound;
 use marktwice_core::change::Change;
+use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::StepKind;
-use marktwice_port::{DraftMark, Intent};
+use marktwice_port::{DraftMark, EngineError, Intent};
 
 use crate::collect::{Collector, Fired};
 use crate::context::Context;
 use crate::outcome::{Failure, RunOutcome};
-use crate::phases::{Ended, Prepared, StepFacts};
+use crate::phases::{Ended, Prepared, StepFacts, makings};
 use crate::planned::{Planned, set_up};
 use crate::preview::{Block, Show};
 use crate::sheets::spread;
@@ -33,6 +34,18 @@ pub(crate) fn rehearse(
     draft: &mut dyn DraftMark,
     (seen, show): (&mut [Collector<'_>], Show),
 ) -> Result<Rehearsed, Failure> {
+    if let Some(making) = makings(steps.iter().filter_map(|step| step.plan.archive.as_ref()))
+        .into_iter()
+        .find(|making| !making.inside)
+    {
+        let message = format!(
+            "a rehearsal would leave the table {} behind, which this engine does not roll back",
+            making.table
+        );
+        let finding =
+            Finding::new(Code::NoArchive, message).hint(format!("make it first: {}", making.definition));
+        return Err(EngineError::Refused(Box::new(finding)).into());
+    }
     let facts = steps.iter().map(|step| StepFacts::of(step, change)).collect();
     let mut session = context.open(Intent::Write)?;
     spread(context, &mut *session, change)?;

@@ -10,6 +10,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 
 use marktwice_core::Value;
+use marktwice_core::archive::{Made, stays};
 use marktwice_core::image::{Place, Role};
 use marktwice_core::receipt::{Receipt, RunState};
 use marktwice_core::table::KeyKind;
@@ -127,10 +128,13 @@ pub(crate) fn tidy_up(book: &dyn Logbook, context: &Context<'_>) -> Result<Tidie
         let run = receipt.run.clone();
         match receipt.state {
             RunState::Prepared => {
-                conclude(book, context, receipt, RunState::RolledBack, "cut off before COMMIT")?;
-                notes.push(format!(
-                    "run {run} was cut off before its COMMIT: it was rolled back, nothing changed"
-                ));
+                let receipt =
+                    conclude(book, context, receipt, RunState::RolledBack, "cut off before COMMIT")?;
+                let what = match stays(&receipt.makes) {
+                    None => "it was rolled back, nothing changed".to_owned(),
+                    Some(stays) => format!("it was rolled back, but {stays}"),
+                };
+                notes.push(format!("run {run} was cut off before its COMMIT: {what}"));
             }
             RunState::Committing => {
                 tidied.unsettled = Some(run.clone());
@@ -152,6 +156,10 @@ fn conclude(
     why: &str,
 ) -> Result<Receipt, Failure> {
     receipt.state = state;
+    // What is made before the transaction is written down before that, and may be there since.
+    for making in receipt.makes.iter_mut().filter(|making| !making.inside && making.made == Made::No) {
+        making.made = Made::Unknown;
+    }
     receipt.ended = Some(context.ambient.now().rfc3339);
     receipt.why = Some(why.to_owned());
     book.open_run(&receipt.run)?.receipt(&receipt)?;

@@ -26,7 +26,12 @@ struct Stopped(String);
 /// Whether a step reads a sheet.
 pub(crate) fn names_sheet(step: &str, sheet: &Sheet) -> bool {
     // A word that is called like it counts, wherever it stands: then it is one more reason to be another change.
-    step.to_lowercase().contains(&sheet.name.to_lowercase())
+    names(step, &sheet.name)
+}
+
+/// Whether a text has a name anywhere in it, whatever it is there.
+pub(crate) fn names(text: &str, name: &str) -> bool {
+    text.to_lowercase().contains(&name.to_lowercase())
 }
 
 /// Makes the tables of a change's sheets in a session. What was taken for granted is said.

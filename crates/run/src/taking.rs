@@ -14,7 +14,7 @@ use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
 use marktwice_port::{Intent, Logbook, Mark, Matched, Plan, SideWrite};
 
-use crate::checked::{foreseen, open_ones};
+use crate::checked::{asked, foreseen, open_ones};
 use crate::collect::{Collector, unmet, unwrap_sink};
 use crate::context::{Context, Talk};
 use crate::history::standing;
@@ -186,7 +186,7 @@ pub(crate) fn take(
                     collector.held = Some(held);
                 }
             }
-            answers.extend(change.checks.iter().map(|check| hold.ask(&check.sql)));
+            answers.extend(asked(hold, change, &open_checks));
             for plan in &plans {
                 let Some(collector) = seen.get_mut(plan.step) else { continue };
                 hold.held(plan.step, &mut |row| collector.row(&mut *draft, row))?;

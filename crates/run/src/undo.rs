@@ -4,6 +4,7 @@
 use std::cell::RefCell;
 
 use marktwice_core::along::Along;
+use marktwice_core::archive::Made;
 use marktwice_core::change::Terms;
 use marktwice_core::image::{Place, Role};
 use marktwice_core::mark::{Foreseen, Label, StepKind};
@@ -144,6 +145,8 @@ pub fn undo(
         Ok(undoing) => undoing,
         Err(end) => return Ok(RunOutcome::not_begun(end)),
     };
+    let made = undoing.entry.receipt.makes.iter().filter(|making| making.made == Made::Yes);
+    notes.extend(made.map(|making| format!("the table {}, which the run made, stays", making.table)));
     let only = Only::parse(&options.only, &undoing.batches);
     let sight = if undoing.must_rehearse() {
         let database = session.database().clone();

@@ -9,13 +9,14 @@
     reason = "a test that cannot go on is to fail"
 )]
 
+use marktwice_core::archive::Made;
 use marktwice_core::{Change, RunState};
 use marktwice_port::Intent;
 use marktwice_run::{
     Agreement, ApplyOptions, Context, End, Failure, RunOutcome, Show, Verdict, apply, history, settle,
 };
 use marktwice_testkit::Fuse;
-use marktwice_testkit::attempt::{Ground, Yes, apply_once, undo_once};
+use marktwice_testkit::attempt::{Ground, Yes, apply_once, make_once, undo_once};
 
 /// What an attempt must have left behind, by what it says of itself.
 fn check(
@@ -31,6 +32,18 @@ fn check(
         Ok(End::Committed | End::ReceiptIncomplete(_)) => assert_eq!(now, after, "{what}"),
         Ok(End::Unknown(_)) => assert_eq!(now, if went_through { after } else { before }, "{what}"),
         _ => assert_eq!(now, before, "{what}: {result:?}"),
+    }
+    // A table that was made for rows that are put away is there, or it is rolled back, or it is said that it may be there.
+    if let Ok(Some(receipt)) = result.as_ref().map(|outcome| &outcome.receipt)
+        && let Some(making) = receipt.makes.first()
+    {
+        let there = g.is_there("made");
+        let said = match (making.inside, making.made) {
+            (_, Made::Unknown) => there,
+            (true, _) => now == after,
+            (false, made) => made == Made::Yes,
+        };
+        assert_eq!(there, said, "{what}: {making:?}");
     }
     // The next commands, on a healthy machine, find the truth.
     let settled = g.healthy(|context| settle(context, None)).unwrap_or_else(|e| panic!("{what}: {e}")).runs;
@@ -52,7 +65,7 @@ fn check(
     });
 }
 
-/// The two attempts: what they start from, what they leave, and how many calls they make.
+/// The attempts: what they start from, what they leave, and how many calls they make.
 struct Attempt {
     what: &'static str,
     run: fn(&Context<'_>) -> Result<RunOutcome, Failure>,
@@ -63,7 +76,7 @@ struct Attempt {
     engine_calls: u64,
 }
 
-fn attempts(g: &Ground) -> [Attempt; 2] {
+fn attempts(g: &Ground) -> [Attempt; 3] {
     let applied = |g: &Ground| {
         g.reset();
         g.healthy(apply_once).unwrap();
@@ -83,7 +96,11 @@ fn attempts(g: &Ground) -> [Attempt; 2] {
             engine_calls: engine.calls(),
         }
     };
-    let all = [one("apply", apply_once, Ground::reset), one("undo", undo_once, applied)];
+    let all = [
+        one("apply", apply_once, Ground::reset),
+        one("undo", undo_once, applied),
+        one("make", make_once, Ground::reset),
+    ];
     assert_eq!(all[1].after, all[0].before, "an undo brings back the start");
     all
 }

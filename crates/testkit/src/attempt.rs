@@ -15,7 +15,7 @@ use marktwice_core::undo::Policy;
 use marktwice_core::{Change, ChangeStep, Expect, Terms};
 use marktwice_logbook::Shelf;
 use marktwice_mysql::Mysql;
-use marktwice_port::{Ambient, Engine, Limits, LogError, Logbook, Phase, Stamp, Stopper};
+use marktwice_port::{Ambient, Engine, Intent, Limits, LogError, Logbook, Phase, Stamp, Stopper};
 use marktwice_postgres::Postgres;
 use marktwice_run::{
     Agreement, Answer, ApplyOptions, Context, Failure, Question, RunOutcome, Show, Shown, Talk, UndoOptions,
@@ -107,7 +107,7 @@ impl Ground {
     pub fn reset(&self) {
         let _ = std::fs::remove_dir_all(self.stage.scene.path("book"));
         self.stage.run(
-            "DROP TABLE IF EXISTS c; DROP TABLE IF EXISTS t; DROP TABLE IF EXISTS g; DROP TABLE IF EXISTS k; DROP TABLE IF EXISTS s;",
+            "DROP TABLE IF EXISTS c; DROP TABLE IF EXISTS t; DROP TABLE IF EXISTS g; DROP TABLE IF EXISTS k; DROP TABLE IF EXISTS s; DROP TABLE IF EXISTS made;",
         );
         self.stage.run(SCRIPT);
         self.stage.run(self.stage.by(
@@ -121,6 +121,14 @@ impl Ground {
             "CREATE OR REPLACE FUNCTION counts() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN UPDATE g SET n = n + 1 WHERE id = 1; RETURN NULL; END $$; CREATE TRIGGER counts AFTER UPDATE ON t FOR EACH ROW EXECUTE FUNCTION counts();",
             "CREATE TRIGGER counts AFTER UPDATE ON t FOR EACH ROW UPDATE g SET n = n + 1 WHERE id = 1;",
         ));
+    }
+
+    /// Whether there is such a table.
+    pub fn is_there(&self, table: &str) -> bool {
+        self.healthy(|context| {
+            let session = context.engine.open(context.address, Intent::Read, context.waits);
+            session.is_ok_and(|mut session| session.survey(None, table).is_ok())
+        })
     }
 
     /// Every row of every table.
@@ -230,6 +238,22 @@ pub fn change() -> Change {
 /// # Errors
 /// As [`apply`].
 pub fn apply_once(context: &Context<'_>) -> Result<RunOutcome, Failure> {
+    applied(context, &change())
+}
+
+/// Takes rows away that are put away in a table which is made for that.
+///
+/// # Errors
+/// As [`apply`].
+pub fn make_once(context: &Context<'_>) -> Result<RunOutcome, Failure> {
+    let also_writes = vec![AlsoWrites { table: "c".to_owned(), rows: None }];
+    let (rows, archive_to) = (Some(Expect::Range(1, Some(1))), Some("made".to_owned()));
+    let terms = Terms { rows, also_writes, archive_to, ..Terms::default() };
+    let change = Change { make_archive: true, ..Change::of("DELETE FROM t WHERE id = 2").with(terms) };
+    applied(context, &change)
+}
+
+fn applied(context: &Context<'_>, change: &Change) -> Result<RunOutcome, Failure> {
     let options = ApplyOptions {
         agreement: Agreement::Given,
         mark: None,
@@ -238,7 +262,7 @@ pub fn apply_once(context: &Context<'_>) -> Result<RunOutcome, Failure> {
         copy_database: None,
         keep_copy: None,
     };
-    apply(context, &change(), &options, &mut Yes)
+    apply(context, change, &options, &mut Yes)
 }
 
 /// Takes the last application back, asking inside the open transaction.

@@ -5,6 +5,7 @@ use std::cell::Cell;
 use std::rc::Rc;
 
 use marktwice_core::Code;
+use marktwice_core::archive::Archive;
 use marktwice_core::asked::Answer;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
@@ -272,8 +273,17 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.view(plans, &mut |hold| work(&mut FaultyHold(hold, fuse.clone()))))
     }
 
-    fn archive(&mut self, plan: &mut Plan, table: &str) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.archive(plan, table))
+    fn archive(&mut self, plan: &mut Plan, table: &str, make: bool) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.archive(plan, table, make))
+    }
+
+    fn make_archive(
+        &mut self,
+        archive: &mut Archive,
+        held: &mut [Triggered],
+        there: bool,
+    ) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.make_archive(archive, held, there))
     }
 
     fn copy_database(&mut self, file: &str, told: &mut marktwice_port::Told<'_>) -> Result<u64, EngineError> {
@@ -431,8 +441,17 @@ impl Tx for FaultyTx<'_> {
         self.1.engine(|| self.0.keep_copy(plan, name))
     }
 
-    fn archive(&mut self, plan: &Plan) -> Result<u64, EngineError> {
-        self.1.engine(|| self.0.archive(plan))
+    fn make_archive(
+        &mut self,
+        archive: &mut Archive,
+        held: &mut [Triggered],
+        there: bool,
+    ) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.make_archive(archive, held, there))
+    }
+
+    fn archive(&mut self, step: usize, archive: &Archive) -> Result<u64, EngineError> {
+        self.1.engine(|| self.0.archive(step, archive))
     }
 
     fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {

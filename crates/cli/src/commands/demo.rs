@@ -164,6 +164,7 @@ impl Walk<'_> {
             with_null: Vec::new(),
             again: false,
             quick: false,
+            make_archive: false,
             show: Show::First(20),
             columns: Vec::new(),
         };

@@ -74,21 +74,32 @@ pub(super) fn kept(out: &mut String, kept: &Kept, several: bool) {
     }
 }
 
-/// Where the rows are put away before they go.
+/// Where the rows are put away before they go, and how that is made first.
 pub(super) fn put_away(out: &mut String, step: &StepPreview) {
-    let Some(archive) = step.archive.as_ref().filter(|_| step.told && step.block.matched > 0) else { return };
-    let goes = verb(step.block.matched, "is", "are");
-    let what = format!(
-        "{} {goes} copied into {} first, all columns by name",
-        rows(step.block.matched),
-        cells::escape(&archive.target.table)
-    );
-    let rest = archive.left_to_defaults();
-    let rest = match rest.as_slice() {
-        [] => String::new(),
-        names => format!("; left to its defaults: {}", cells::escape(&names.join(", "))),
-    };
-    let _ = writeln!(out, "\n  {}{rest}", styled(BOLD, &what));
+    let Some(archive) = &step.archive else { return };
+    if step.told && step.block.matched > 0 {
+        let goes = verb(step.block.matched, "is", "are");
+        let what = format!(
+            "{} {goes} copied into {} first, all columns by name",
+            rows(step.block.matched),
+            cells::escape(&archive.target.table)
+        );
+        let rest = archive.left_to_defaults();
+        let rest = match rest.as_slice() {
+            [] => String::new(),
+            names => format!("; left to its defaults: {}", cells::escape(&names.join(", "))),
+        };
+        let _ = writeln!(out, "\n  {}{rest}", styled(BOLD, &what));
+    }
+    if let Some(making) = &archive.making {
+        let how = match making.inside {
+            true => "made in the same transaction",
+            false => "made before the transaction, and stays where that is rolled back",
+        };
+        let table = cells::escape(&making.table);
+        let _ = writeln!(out, "  {table} is not there: it is {how}");
+        let _ = writeln!(out, "    {}", cells::escape(&making.definition));
+    }
 }
 
 /// Rows that are taken along.

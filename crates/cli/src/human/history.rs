@@ -202,6 +202,12 @@ pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
     if let Some((table, n)) = &receipt.kept_copy {
         line("copy", &format!("the rows as they were, {} in {table}", rows(*n)));
     }
+    let stays = marktwice_core::archive::stays(&receipt.makes);
+    let made = match receipt.state {
+        RunState::RolledBack => stays,
+        _ => super::outcome::made(receipt),
+    };
+    line("made", &made.unwrap_or_default());
     line("put away", &super::outcome::put_away(receipt).unwrap_or_default());
     line("triggers", &super::outcome::triggered(receipt).unwrap_or_default());
     for table in receipt.triggered.iter().flatten() {

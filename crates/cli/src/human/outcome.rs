@@ -2,6 +2,7 @@
 
 use std::fmt::Write;
 
+use marktwice_core::archive::{Made, stays};
 use marktwice_core::mark::StepKind;
 use marktwice_core::receipt::{Came, Receipt, RunKind, StepReceipt};
 use marktwice_core::triggered::TriggeredReceipt;
@@ -79,7 +80,12 @@ pub(crate) fn ended(outcome: &RunOutcome, begun: bool, (tables, file): (&[&str],
         let _ = writeln!(out, "{} ({}):", styled(BOLD, &format!("Step {}", step + 1)), cells::escape(table));
     }
     let run = outcome.receipt.as_ref().map_or("", |r| r.run.as_str());
-    let begun = if begun { "Rolled back; nothing changed." } else { "Not begun; nothing changed." };
+    let stays = outcome.receipt.as_ref().and_then(|receipt| stays(&receipt.makes));
+    let begun = match stays {
+        Some(stays) => format!("Rolled back; no row changed, but {}.", cells::escape(&stays)),
+        None if begun => "Rolled back; nothing changed.".to_owned(),
+        None => "Not begun; nothing changed.".to_owned(),
+    };
     match &outcome.end {
         End::Committed => committed(&mut out, outcome, on),
         End::ReceiptIncomplete(error) => {
@@ -296,6 +302,9 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
         let text = format!("the rows as they were: {} in the table {table}, which an undo leaves", rows(*n));
         let _ = writeln!(out, "  {}", styled(DIM, &cells::escape(&text)));
     }
+    if let Some(made) = made(receipt) {
+        let _ = writeln!(out, "  {}", styled(DIM, &cells::escape(&format!("{made}, which an undo leaves"))));
+    }
     if let Some(rows) = put_away(receipt) {
         let text = format!("before they went: {rows}, and an undo takes them out again");
         let _ = writeln!(out, "  {}", styled(DIM, &cells::escape(&text)));
@@ -340,6 +349,13 @@ pub(crate) fn triggered(receipt: &Receipt) -> Option<String> {
         }
     }
     (!parts.is_empty()).then(|| parts.join(", "))
+}
+
+/// Tables that a run has made for rows that it put away; `None` where it made none.
+pub(crate) fn made(receipt: &Receipt) -> Option<String> {
+    let made = receipt.makes.iter().filter(|making| making.made == Made::Yes);
+    let made: Vec<String> = made.map(|making| format!("the table {} was made", making.table)).collect();
+    (!made.is_empty()).then(|| made.join(", "))
 }
 
 /// What a run has put away before it went.
@@ -406,8 +422,11 @@ pub(crate) fn settled(database: &str, found: &Settling, on: &str) -> String {
                 let _ = writeln!(out, "{run} committed{says}{known}");
             }
             Verdict::RolledBack if one.rows.is_none() => {
-                let _ =
-                    writeln!(out, "{run} was rolled back: it had not asked for COMMIT, so nothing changed.");
+                let changed = match stays(&one.receipt.makes) {
+                    Some(stays) => format!("no row changed, but {}", cells::escape(&stays)),
+                    None => "nothing changed".to_owned(),
+                };
+                let _ = writeln!(out, "{run} was rolled back: it had not asked for COMMIT, so {changed}.");
             }
             Verdict::RolledBack => {
                 let _ = writeln!(out, "{run} was rolled back{says}{known}");

@@ -229,7 +229,7 @@ fn an_archive_that_is_not_there_is_told_as_it_is_to_be_made() {
         );
         s.write("gone.sql", "/* marktwice\nrows = 2\narchive_to = \"visit_kept\"\n*/\nDELETE FROM visit WHERE visit_id < 3;\n");
         let told = s.run(&["preview", "gone.sql"]).expect(3).says("no-archive").says("did you mean visit?");
-        let definition = told.err.lines().find_map(|line| line.split_once("there first: ")).unwrap().1;
+        let definition = told.err.lines().find_map(|line| line.split_once("makes it): ")).unwrap().1;
         assert!(definition.starts_with("CREATE TABLE visit_kept (visit_id "), "{definition}");
         stage.run(definition);
         let before = stage.dump();
@@ -237,6 +237,110 @@ fn an_archive_that_is_not_there_is_told_as_it_is_to_be_made() {
         let there = "SELECT count(*) FROM visit_kept WHERE (visit_id = 1 AND kilos = 1.50) OR (visit_id = 2 AND day IS NULL)";
         assert!(stage.value(there).contains('2'), "{:?}", stage.on);
         stage.undo(&[], 0);
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+    });
+}
+
+#[test]
+fn an_archive_is_made_where_that_is_asked_for() {
+    each(|stage| {
+        let s = &stage.scene;
+        stage.run(stage.by(
+            "CREATE TABLE visit (visit_id integer, name varchar(9), day date, twice integer GENERATED ALWAYS AS (visit_id * 2) STORED, at timestamp, PRIMARY KEY (visit_id));
+             CREATE TABLE loose (note text);",
+            "CREATE TYPE flower AS ENUM ('lime', 'heather');
+             CREATE TABLE visit (twice integer GENERATED ALWAYS AS (visit_id * 2) STORED, visit_id integer, name flower, day date, at timestamp, PRIMARY KEY (visit_id));
+             CREATE TABLE loose (note text);",
+            "CREATE TABLE visit (visit_id integer, name varchar(9) CHARACTER SET latin2 COLLATE latin2_bin, day date, twice integer GENERATED ALWAYS AS (visit_id * 2) STORED, at timestamp NULL, PRIMARY KEY (visit_id));
+             CREATE TABLE loose (note text);",
+        ));
+        stage.run(
+            "INSERT INTO visit (visit_id, name, day) VALUES (1, 'lime', '2026-01-01'), (2, NULL, NULL), (3, 'heather', '2026-03-01');
+             INSERT INTO loose VALUES ('a');",
+        );
+        let before = stage.dump();
+        let there = || s.run(&["look", "visit_kept"]).status == Some(0);
+        let check = |wanted: u32| {
+            format!(
+                "[[check]]\nsql = \"SELECT count(*) FROM visit_kept WHERE visit_id < 9\"\nchanges_by = {wanted}\n"
+            )
+        };
+        let block = |rows: u32, what: &str| {
+            format!(
+                "/* marktwice step\nrows = {rows}\narchive_to = \"visit_kept\"\n*/\nDELETE FROM visit WHERE visit_id {what};\n"
+            )
+        };
+        let change = |wanted: u32| {
+            format!("/* marktwice\ntitle = \"Visits\"\n\n{}*/\n{}", check(wanted), block(2, "< 3"))
+        };
+        let inside = stage.on != On::Maria;
+        s.write("go.sql", change(2));
+        s.run(&["preview", "go.sql"]).expect(3).says("(--make-archive makes it): CREATE TABLE visit_kept (");
+        let how =
+            if inside { "made in the same transaction" } else { "made before the transaction, and stays" };
+        s.run(&["preview", "go.sql", "--make-archive"])
+            .expect(0)
+            .says("CREATE TABLE visit_kept (visit_id ")
+            .says(how)
+            .says("only the run can tell: it reads visit_kept, which is made first")
+            .says("--make-archive");
+        let rehearsed = s.run(&["rehearse", "go.sql", "--make-archive"]);
+        match inside {
+            true => rehearsed.expect(0).says("a change by 2"),
+            false => rehearsed.expect(3).says("would leave the table visit_kept behind"),
+        };
+        assert!(!there(), "{:?}", stage.on);
+        // A run that is rolled back takes the table with it, or says that it stays.
+        s.write("bad.sql", change(3));
+        let rolled_back =
+            s.run(&["apply", "bad.sql", "--make-archive", "--yes"]).expect(4).says("a change by 2");
+        assert_eq!(rolled_back.err.contains("nothing changed"), inside, "{}", rolled_back.err);
+        let stays = "no row changed, but the table visit_kept, which was made before, stays";
+        assert_eq!(rolled_back.err.contains(stays), !inside, "{}", rolled_back.err);
+        let receipt = s.run(&["receipt"]).expect(0);
+        assert_eq!(receipt.out.contains("which was made before, stays"), !inside, "{}", receipt.out);
+        assert_eq!(there(), !inside, "{:?}", stage.on);
+        if !inside {
+            assert!(stage.value("SELECT count(*) FROM visit_kept").contains('0'));
+            stage.run("DROP TABLE visit_kept;");
+        }
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        s.run(&["apply", "go.sql", "--make-archive", "--yes"])
+            .expect(0)
+            .says("the table visit_kept was made, which an undo leaves")
+            .says("2 rows copied into visit_kept");
+        s.run(&["receipt"]).expect(0).says("the table visit_kept was made");
+        // Another time it is there, and its key tells what is in it already.
+        s.run(&["undo", "--yes", "--rows", "2"])
+            .expect(0)
+            .says("the table visit_kept, which the run made, stays");
+        s.run(&["apply", "go.sql", "--make-archive", "--yes", "--again"]).expect(0).says("2 rows copied");
+        stage.undo(&[], 0);
+        stage.run("DROP TABLE visit_kept;");
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        // Steps that rest on one another are rehearsed first, which nothing may be left of.
+        s.write("both.sql", block(1, "= 1") + &block(1, "= 2"));
+        let both = s.run(&["apply", "both.sql", "--make-archive", "--yes"]);
+        if inside {
+            both.expect(0).says("2 rows copied into visit_kept");
+            stage.undo(&[], 0);
+            stage.run("DROP TABLE visit_kept;");
+        } else {
+            both.expect(3).says("would leave the table visit_kept behind");
+            assert!(!there());
+        }
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        // What has no key cannot be put away in a table of which it could be taken out again.
+        s.write(
+            "loose.sql",
+            "/* marktwice\nrows = 1\narchive_to = \"loose_kept\"\n*/\nDELETE FROM loose WHERE note = 'a';\n",
+        );
+        let loose = s.run(&["preview", "loose.sql", "--make-archive"]);
+        match stage.on {
+            On::Sqlite => loose.expect(0),
+            On::Postgres | On::Maria => loose.expect(3).says("cannot be made"),
+        };
+        s.run(&["preview", "--sql", GO, "--make-archive"]).expect(2).says("no step says archive_to");
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
 }

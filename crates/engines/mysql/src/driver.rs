@@ -9,7 +9,7 @@ use marktwice_core::param::Bound;
 use marktwice_core::side::ELSEWHERE;
 use marktwice_core::steps::Touches;
 use marktwice_core::survey::Declared;
-use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::table::{Column, KeyKind, Target};
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, Constraint, EngineError, FoundSink, Intent, PATIENCE, Plan, Settings,
@@ -132,6 +132,35 @@ impl Driver for My {
     }
 
     const SETTINGS: &'static [&'static str] = &["sql_mode", "time_zone"];
+
+    const TABLES_ARE: &'static str = " ENGINE=InnoDB";
+
+    const HOME: &'static str = "SELECT database()";
+
+    fn stored_types(&mut self, own: &Target) -> Result<Vec<String>, EngineError> {
+        // A column that is not of the database's own character set could not take every text of its table.
+        let sql = format!(
+            "SELECT COLUMN_NAME, CHARACTER_SET_NAME, COLLATION_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = {} \
+             AND TABLE_NAME = {} AND COLLATION_NAME <> @@collation_database",
+            literal(&own.schema),
+            literal(&own.table)
+        );
+        let other = self.rows(&sql)?;
+        let of = |(at, column): (usize, &Column)| {
+            if column.declared.starts_with("timestamp") && !own.key.columns.contains(&at) {
+                // Without that word some servers take it for one that they set by themselves.
+                return format!("{} NULL", column.declared);
+            }
+            let told = other.iter().find(|row| row.first().and_then(Option::as_deref) == Some(&*column.name));
+            match told.map(Vec::as_slice) {
+                Some([_, Some(set), Some(collation)]) => {
+                    format!("{} CHARACTER SET {set} COLLATE {collation}", column.declared)
+                }
+                _ => column.declared.clone(),
+            }
+        };
+        Ok(own.columns.iter().enumerate().map(of).collect())
+    }
 
     fn set(&mut self, name: &str, value: &str) -> Result<(), EngineError> {
         self.run(&format!("SET SESSION {name} = {}", literal(value)))?;

@@ -111,6 +111,8 @@ impl Driver for Pg {
 
     const SETTINGS: &'static [&'static str] = &["TimeZone", "DateStyle", "IntervalStyle"];
 
+    const HOME: &'static str = "SELECT current_schema()";
+
     fn set(&mut self, name: &str, value: &str) -> Result<(), EngineError> {
         let value = format!("E'{}'", value.replace('\\', "\\\\").replace('\'', "''"));
         // For each transaction anew, so that nothing of it stays in the session.

@@ -1,11 +1,12 @@
 //! Rows that are put away before a DELETE: which table takes them, column by column, and the copying.
 
-use marktwice_core::archive::Archive;
+use marktwice_core::archive::{Archive, Made, Making};
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::StepKind;
 use marktwice_core::near::nearest;
-use marktwice_core::table::{KeyKind, Target};
-use marktwice_port::{EngineError, Plan};
+use marktwice_core::table::{Column, Key, KeyKind, Target};
+use marktwice_core::triggered::Triggered;
+use marktwice_port::{EngineError, Plan, Unusable};
 use marktwice_sql::compose::table_name;
 use marktwice_sql::dialect::ours::{TRIED, before};
 
@@ -28,23 +29,108 @@ pub fn missing<D: Driver>(driver: &mut D, plan: &Plan, typed: &str) -> Result<En
     let names = driver.looking(|driver| driver.names(false))?;
     let near = nearest(&name, names.iter().map(|(_, name)| name.as_str()));
     let near = near.map_or_else(String::new, |near| format!("did you mean {near}? "));
-    let language = D::Table::LANGUAGE;
-    let shown: Vec<String> = schema.iter().chain([&name]).map(|part| language.name(part)).collect();
-    let hint = match definition(driver, &plan.target) {
-        Some(columns) => {
-            format!("{near}It must be there first: CREATE TABLE {} ({columns})", shown.join("."))
+    let hint = match definition(driver, &plan.target, (schema.as_deref(), &name))? {
+        Some(definition) => {
+            format!("{near}It must be there first (--make-archive makes it): {definition}")
         }
         None => format!("{near}It must be there first, with the columns of the rows and a key"),
     };
     Ok(refused(format!("there is no table {typed} to put the rows away in"), &hint))
 }
 
-/// What a table is made of that takes these rows, where the engine makes one.
-fn definition<D: Driver>(driver: &mut D, own: &Target) -> Option<String> {
+/// Adds to a plan that its rows are put away in a table that is not there yet, and how it is made; the engine has just made a
+/// temporary table like it.
+///
+/// # Errors
+/// Where no such table can be told; what the engine says.
+pub fn promise<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Result<(), EngineError> {
+    let (schema, name) = table_name(typed);
+    let own = &plan.target;
+    let Some(definition) = definition(driver, own, (schema.as_deref(), &name))? else {
+        let message = format!("a table {typed} that takes rows of {} as they are cannot be made", own.table);
+        return Err(refused(message, "make one by hand, with the columns of the rows and a key"));
+    };
+    let stored: Vec<(usize, &Column)> =
+        own.columns.iter().enumerate().filter(|(_, column)| !column.generated).collect();
+    let place = |own: &usize| stored.iter().position(|(at, _)| at == own);
+    let kind = if own.key.columns.is_empty() { own.key.kind } else { KeyKind::Primary };
+    let key = Key { kind, columns: own.key.columns.iter().filter_map(place).collect(), ..own.key.clone() };
+    let schema = match schema {
+        Some(schema) => schema,
+        None => driver.peeking(|driver| driver.home())?,
+    };
+    let target = Target {
+        table: name,
+        schema,
+        columns: stored.iter().map(|(_, column)| (*column).clone()).collect(),
+        key,
+        definition: String::new(),
+        naming: None,
+        refers: Vec::new(),
+    };
+    let columns = stored.iter().enumerate().map(|(place, (at, _))| (*at, place)).collect();
+    let inside = D::MAKES_TABLES_INSIDE;
+    let making = Making { table: typed.to_owned(), definition, inside, made: Made::No };
+    plan.triggered.push(Triggered { shown: typed.to_owned(), target: Ok(target.clone()), large: false });
+    plan.archive = Some(Archive { target, columns, making: Some(making) });
+    Ok(())
+}
+
+/// Makes a table that rows are to be put away in, if that is not done yet, and looks at it: it has to be what was promised, and
+/// is the one of that name among `held` from then on.
+///
+/// # Errors
+/// What the engine says; where it is another one.
+pub fn make<D: Driver>(
+    driver: &mut D,
+    archive: &mut Archive,
+    held: &mut [Triggered],
+    there: bool,
+) -> Result<(), EngineError> {
+    let Archive { target, making: Some(making), .. } = archive else { return Ok(()) };
+    let (schema, name) = table_name(&making.table);
+    if !there && let Err(error) = driver.make_table(&making.definition) {
+        // The answer may have been lost on its way.
+        let now = if making.inside { None } else { Some(driver.named(schema.as_deref(), &name)) };
+        let missing = matches!(now, None | Some(Err(EngineError::Unusable(Unusable::Missing, _))));
+        making.made = if missing { Made::No } else { Made::Unknown };
+        return Err(error);
+    }
+    making.made = Made::Yes;
+    let table = driver.named(schema.as_deref(), &name)?;
+    let made = table.target();
+    let names = |target: &Target| target.columns.iter().map(|c| c.name.clone()).collect::<Vec<_>>();
+    if names(made) != names(target) || made.key.columns != target.key.columns {
+        let what = format!("the table {} was made otherwise than it was defined", making.table);
+        return Err(EngineError::Other(what));
+    }
+    let promised = std::mem::replace(target, made.clone());
+    let of = |known: &Triggered| known.target.as_ref().is_ok_and(|target| *target == promised);
+    if let Some(known) = held.iter_mut().find(|known| of(known)) {
+        *known = Triggered { shown: table.shown().to_owned(), target: Ok(made.clone()), large: false };
+    }
+    Ok(())
+}
+
+/// The statement that makes a table which takes these rows, where the engine makes one.
+fn definition<D: Driver>(
+    driver: &mut D,
+    own: &Target,
+    (schema, name): (Option<&str>, &str),
+) -> Result<Option<String>, EngineError> {
+    let Some(columns) = made_of(driver, own)? else { return Ok(None) };
     let language = D::Table::LANGUAGE;
-    let stored = own.columns.iter().filter(|column| !column.generated);
+    let shown: Vec<String> = schema.into_iter().chain([name]).map(|part| language.name(part)).collect();
+    Ok(Some(format!("CREATE TABLE {} {columns}", shown.join("."))))
+}
+
+/// What a table is made of that takes these rows, where the engine makes one.
+fn made_of<D: Driver>(driver: &mut D, own: &Target) -> Result<Option<String>, EngineError> {
+    let language = D::Table::LANGUAGE;
+    let types = driver.looking(|driver| driver.stored_types(own))?;
+    let stored = own.columns.iter().zip(types).filter(|(column, _)| !column.generated);
     let mut parts: Vec<String> = stored
-        .map(|column| format!("{} {}", language.name(&column.name), column.declared).trim_end().to_owned())
+        .map(|(column, kind)| format!("{} {kind}", language.name(&column.name)).trim_end().to_owned())
         .collect();
     match own.key.kind {
         KeyKind::Primary | KeyKind::Unique => {
@@ -52,12 +138,14 @@ fn definition<D: Driver>(driver: &mut D, own: &Target) -> Option<String> {
             parts.push(format!("PRIMARY KEY ({})", names.join(", ")));
         }
         KeyKind::RowIdentity => {}
-        KeyKind::WholeRow => return None,
+        KeyKind::WholeRow => return Ok(None),
     }
-    let parts = parts.join(", ");
-    driver.execute(&format!("CREATE TEMPORARY TABLE {TRIED} ({parts})")).ok()?;
-    driver.execute(&format!("DROP TABLE {TRIED}")).ok()?;
-    Some(parts)
+    let parts = format!("({}){}", parts.join(", "), D::TABLES_ARE);
+    if driver.execute(&format!("CREATE TEMPORARY TABLE {TRIED} {parts}")).is_err() {
+        return Ok(None);
+    }
+    driver.execute(&format!("DROP TABLE {TRIED}"))?;
+    Ok(Some(parts))
 }
 
 /// Adds to a plan where its rows are put away; `false` where there is no such table.
@@ -119,7 +207,7 @@ pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Result
         plan.triggered.retain(|known| known.shown != table.shown);
         plan.triggered.push(table);
     }
-    plan.archive = Some(Archive { target, columns });
+    plan.archive = Some(Archive { target, columns, making: None });
     Ok(true)
 }
 

@@ -168,7 +168,8 @@ impl<D: Driver> Looking<'_, D> {
         if self.held.layout.comes_in() && self.found.found.is_empty() {
             self.twins()?;
         }
-        if let Some(archive) = archive {
+        // A table that is not there yet holds no row that could be in the way.
+        if let Some(archive) = archive.filter(|archive| archive.making.is_none()) {
             self.there_already(archive)?;
         }
         Ok(self.found)

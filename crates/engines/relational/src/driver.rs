@@ -166,6 +166,31 @@ pub trait Driver: Shell + 'static {
     /// Whether a table that is made inside a transaction is a part of it.
     const MAKES_TABLES_INSIDE: bool = true;
 
+    /// What stands behind the columns of a table that is made, so that its rows are rolled back.
+    const TABLES_ARE: &'static str = "";
+
+    /// Asks for the schema in which a table is made that is named without one.
+    const HOME: &'static str;
+
+    /// The schema in which a table is made that is named without one.
+    fn home(&mut self) -> Result<String, EngineError> {
+        let answer = self.question(Self::HOME)?;
+        let first = answer.rows.into_iter().next().and_then(|row| row.into_iter().next());
+        first
+            .flatten()
+            .ok_or_else(|| EngineError::Other("no schema is set in which a table is made".to_owned()))
+    }
+
+    /// Makes a table of this definition.
+    fn make_table(&mut self, definition: &str) -> Result<(), EngineError> {
+        self.execute(definition).map(drop)
+    }
+
+    /// The types of the columns of a table, as another table is declared that takes every value of them.
+    fn stored_types(&mut self, own: &Target) -> Result<Vec<String>, EngineError> {
+        Ok(own.columns.iter().map(|column| column.declared.clone()).collect())
+    }
+
     /// Copies the whole database into a new file; see [`Session::copy_database`](marktwice_port::Session::copy_database).
     fn copy_database(&mut self, _file: &str, _told: &mut Told<'_>) -> Result<u64, EngineError> {
         let what = "only an embedded database is copied as a file; a server has means of its own";

@@ -1,6 +1,7 @@
 //! An open database, the same for every relational engine.
 
 use marktwice_core::Value;
+use marktwice_core::archive::Archive;
 use marktwice_core::change::Setting;
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::hash::{Fingerprint, RowHash};
@@ -158,11 +159,21 @@ impl<D: Driver> Session for Opened<D> {
         Ok(touches)
     }
 
-    fn archive(&mut self, plan: &mut Plan, table: &str) -> Result<(), EngineError> {
+    fn archive(&mut self, plan: &mut Plan, table: &str, make: bool) -> Result<(), EngineError> {
         match self.driver.looking(|driver| archive::settle(driver, plan, table))? {
             true => Ok(()),
+            false if make => archive::promise(&mut self.driver, plan, table),
             false => Err(archive::missing(&mut self.driver, plan, table)?),
         }
+    }
+
+    fn make_archive(
+        &mut self,
+        archive: &mut Archive,
+        held: &mut [Triggered],
+        there: bool,
+    ) -> Result<(), EngineError> {
+        archive::make(&mut self.driver, archive, held, there)
     }
 
     fn copy_database(&mut self, file: &str, told: &mut Told<'_>) -> Result<u64, EngineError> {

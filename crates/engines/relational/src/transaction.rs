@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 
 use marktwice_core::along::{is_of, number};
+use marktwice_core::archive::Archive;
 use marktwice_core::asked::Answer;
 use marktwice_core::breach::Breaches;
 use marktwice_core::check::{CheckFound, EachCheck};
 use marktwice_core::mark::StepKind;
 use marktwice_core::param::Bound;
 use marktwice_core::table::Target;
-use marktwice_core::triggered::{self, Copied};
+use marktwice_core::triggered::{self, Copied, Triggered};
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, EngineError, Hold, KeepSink, Matched, PairSink, Plan, RowSink,
@@ -212,10 +213,17 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         self.driver.acting(|driver| archive::keep_copy(driver, &held, &plan.target, name))
     }
 
-    fn archive(&mut self, plan: &Plan) -> Result<u64, EngineError> {
-        let none = || EngineError::Other("the step puts no rows away".to_owned());
-        let to = plan.archive.as_ref().ok_or_else(none)?;
-        let held = self.rows_held(plan.step)?;
+    fn make_archive(
+        &mut self,
+        archive: &mut Archive,
+        held: &mut [Triggered],
+        there: bool,
+    ) -> Result<(), EngineError> {
+        self.driver.acting(|driver| archive::make(driver, archive, held, there))
+    }
+
+    fn archive(&mut self, step: usize, to: &Archive) -> Result<u64, EngineError> {
+        let held = self.rows_held(step)?;
         self.driver.acting(|driver| archive::put_away(driver, &held, to))
     }
 

@@ -39,6 +39,7 @@ use crate::look::{checks, defaults, triggers};
 use crate::names::quoted;
 use crate::params::prepared;
 use crate::plan::plan;
+use crate::plan::schema_version;
 use crate::rules::rules;
 use crate::session::{Lite, STEPS};
 use crate::touches::{of_text, touches};
@@ -49,6 +50,15 @@ impl Driver for Lite {
     type Here = ();
     /// The compile step has named all writes elsewhere beforehand; the library has no counters by table.
     type Books = ();
+
+    const HOME: &'static str = "SELECT 'main'";
+
+    fn make_table(&mut self, definition: &str) -> Result<(), EngineError> {
+        let version = schema_version(self.connection()?)?;
+        self.batch(definition)?;
+        self.own_definitions += schema_version(self.connection()?)? - version;
+        Ok(())
+    }
 
     fn obey(&mut self, watch: &Watch) {
         self.stop = Some(watch.stop.clone());

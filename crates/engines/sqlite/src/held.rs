@@ -221,7 +221,7 @@ pub(crate) fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
 
 /// Fills the held table of a plan, in one statement.
 pub(crate) fn fill(lite: &mut Lite, plan: &Plan, detail: &Detail) -> Result<Filled, EngineError> {
-    if schema_version(lite.connection()?)? != detail.own.schema {
+    if schema_version(lite.connection()?)? != detail.own.schema + lite.own_definitions {
         return Err(EngineError::redefined(
             "definitions in the database have changed since the preview".to_owned(),
         ));

@@ -23,6 +23,8 @@ pub(crate) struct Lite {
     pub(crate) stop: Option<Stopper>,
     /// What stands for `:name`.
     pub(crate) params: Vec<Bound>,
+    /// By how much our own definitions have counted the version of all of them up.
+    pub(crate) own_definitions: i64,
     /// Whether a view is open in which rows can be held.
     pub(crate) reading: bool,
     /// Set when a reading session may leave log files of the engine's behind that were not there before.
@@ -73,6 +75,7 @@ impl Lite {
             reading: false,
             tidy,
             unlocked,
+            own_definitions: 0,
         }
     }
 

@@ -16,7 +16,14 @@ pub(crate) fn answer(hold: &mut dyn Hold, check: &QueryCheck) -> Result<Answer, 
 
 impl Begun<'_, '_> {
     /// Asks, at the beginning, what is compared with the end.
-    pub(super) fn ask_first(&mut self) -> Result<(), EngineError> {
+    pub(super) fn asked_first(mut self) -> Result<Self, Ended> {
+        match self.ask_first() {
+            Ok(()) => Ok(self),
+            Err(error) => Err(self.over(ended_by(error))),
+        }
+    }
+
+    fn ask_first(&mut self) -> Result<(), EngineError> {
         for check in &self.run.checks {
             let first = if check.compares() { Some(answer(&mut *self.tx, check)?) } else { None };
             self.first_answers.push(first);

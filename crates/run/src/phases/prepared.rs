@@ -3,14 +3,16 @@
 
 use std::any::Any;
 
+use marktwice_core::archive::{Archive, Making};
 use marktwice_core::asked::{QueryCheck, QueryFound};
 use marktwice_core::check::CheckFound;
 use marktwice_core::receipt::{Receipt, RunState, StepReceipt};
+use marktwice_core::triggered::Triggered;
 use marktwice_core::words;
-use marktwice_port::{EngineError, Logbook, RunFolder, Session};
+use marktwice_port::{EngineError, Logbook, RunFolder, Session, Tx};
 
 use super::proof::{Records, records};
-use super::{Begun, Ended, StepFacts, ended_by, roll_back};
+use super::{Begun, Ended, StepFacts, ended_by};
 use crate::context::{Answer, Context};
 use crate::outcome::{End, Failure, RunOutcome};
 
@@ -76,8 +78,36 @@ impl<'a> Prepared<'a> {
         Prepared { context, record: None, records: records(&steps), steps, checks: Vec::new() }
     }
 
-    /// Step 3: BEGIN.
+    /// Step 3: BEGIN, with tables made for rows that are put away: before it where the engine cannot take them back.
     pub(crate) fn begin<'s>(mut self, session: &'s mut dyn Session) -> Result<Begun<'a, 's>, Ended> {
+        let made = make(&mut self.steps, false, &mut |archive, held, there| {
+            session.make_archive(archive, held, there)
+        });
+        self.has_made();
+        if let Err(error) = made {
+            return Err(Box::new(self.ended(ended_by(error), None)));
+        }
+        let (mut run, mut tx) = self.opened(session)?;
+        let made =
+            make(&mut run.steps, true, &mut |archive, held, there| tx.make_archive(archive, held, there));
+        run.has_made();
+        let begun = Begun::new(run, tx);
+        match made {
+            Ok(()) => begun.asked_first(),
+            Err(error) => Err(begun.over(ended_by(error))),
+        }
+    }
+
+    /// Takes over what became of tables that were to be made.
+    fn has_made(&mut self) {
+        let makings = makings(self.steps.iter().filter_map(|facts| facts.archive.as_ref()));
+        if !makings.is_empty() {
+            self.receipt(|receipt| receipt.makes = makings);
+            self.records = records(&self.steps);
+        }
+    }
+
+    fn opened<'s>(mut self, session: &'s mut dyn Session) -> Result<(Self, Box<dyn Tx + 's>), Ended> {
         match session.begin(self.context.ambient.stopper()) {
             Ok(tx) => {
                 let settings = tx.settings();
@@ -85,20 +115,7 @@ impl<'a> Prepared<'a> {
                     receipt.settings = settings.said;
                     receipt.warnings = settings.warnings;
                 });
-                let mut begun = Begun {
-                    run: self,
-                    tx,
-                    snapshot: None,
-                    proven: 0,
-                    beside: 0,
-                    unheld: Vec::new(),
-                    put_away: Vec::new(),
-                    first_answers: Vec::new(),
-                };
-                match begun.ask_first() {
-                    Ok(()) => Ok(begun),
-                    Err(error) => Err(roll_back(begun.run, begun.tx, ended_by(error), None)),
-                }
+                Ok((self, tx))
             }
             Err(error) => Err(Box::new(self.ended(ended_by(error), None))),
         }
@@ -148,6 +165,35 @@ impl<'a> Prepared<'a> {
             }
         });
     }
+}
+
+/// Makes the tables that steps put rows away in and that are not there yet, each once: those that are made `inside` the
+/// transaction, or those that are not.
+fn make(
+    steps: &mut [StepFacts],
+    inside: bool,
+    work: &mut dyn FnMut(&mut Archive, &mut [Triggered], bool) -> Result<(), EngineError>,
+) -> Result<(), EngineError> {
+    let mut there: Vec<String> = Vec::new();
+    for StepFacts { archive, triggered, .. } in steps {
+        let Some(archive) = archive else { continue };
+        let Some(making) = archive.making.as_ref().filter(|making| making.inside == inside) else { continue };
+        let table = making.table.clone();
+        work(archive, triggered, there.contains(&table))?;
+        there.push(table);
+    }
+    Ok(())
+}
+
+/// The tables that are made for rows that are put away, each once.
+pub(crate) fn makings<'m>(archives: impl Iterator<Item = &'m Archive>) -> Vec<Making> {
+    let mut all: Vec<Making> = Vec::new();
+    for making in archives.filter_map(|archive| archive.making.as_ref()) {
+        if !all.iter().any(|known| known.table == making.table) {
+            all.push(making.clone());
+        }
+    }
+    all
 }
 
 /// Why a run did not commit, in one sentence for its receipt.
