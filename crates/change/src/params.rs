@@ -5,6 +5,7 @@ use std::str::FromStr;
 use marktwice_core::Value;
 use marktwice_core::near::nearest;
 use marktwice_core::param::{Param, ParamKind};
+use marktwice_core::secret::{HIDDEN, SHORTEST};
 use serde::Deserialize;
 use toml::value::Datetime;
 
@@ -18,6 +19,8 @@ pub(super) struct Declared {
     kind: ParamKind,
     default: Option<Said>,
     meaning: Option<String>,
+    #[serde(default)]
+    secret: bool,
 }
 
 fn text() -> ParamKind {
@@ -35,6 +38,8 @@ pub struct Expected {
     pub default: Option<Value>,
     /// What it means.
     pub meaning: Option<String>,
+    /// Whether its value is never shown or kept, but in the snapshot.
+    pub secret: bool,
 }
 
 /// Whether a name can stand behind a colon.
@@ -128,7 +133,14 @@ impl Declared {
                 _ => return Err(format!("the default of {name} is no single value")),
             },
         };
-        Ok(Expected { name: name.to_owned(), kind: self.kind, default, meaning: self.meaning })
+        if self.secret && default.is_some() {
+            return Err(format!("{name} is secret, and its default would stand in the file for everybody"));
+        }
+        if self.secret && self.kind == ParamKind::Boolean {
+            return Err(format!("{name} is secret, and true and false can be guessed"));
+        }
+        let Declared { kind, meaning, secret, .. } = self;
+        Ok(Expected { name: name.to_owned(), kind, default, meaning, secret })
     }
 }
 
@@ -157,9 +169,20 @@ pub fn give(
             return Err((format!("two values are given for {name}"), "give one".to_owned()));
         }
         let kind = declared.map_or_else(|| text.as_deref().map_or(ParamKind::Text, looks_like), |w| w.kind);
+        let secret = declared.is_some_and(|w| w.secret);
+        let short = |text: &&String| secret && text.chars().count() < SHORTEST;
+        if text.as_ref().is_some_and(|text| short(&text)) {
+            return Err((
+                format!(
+                    "{name} is secret, and a text of fewer than {SHORTEST} characters cannot be kept out of others"
+                ),
+                format!("give a longer one, or leave secret out of [params.{name}]"),
+            ));
+        }
         let value = match text {
             None => Value::Null,
             Some(text) => value(kind, text).map_err(|what| {
+                let what = if secret { what.replace(&format!("\"{text}\""), HIDDEN) } else { what };
                 (
                     format!("the value of {name}: {what}"),
                     format!("--with {name}=VALUE, as its type {} wants it", kind.as_str()),
@@ -167,21 +190,27 @@ pub fn give(
             })?,
         };
         let meaning = declared.and_then(|w| w.meaning.clone());
-        all.push(Param { name: name.clone(), kind, value, meaning });
+        all.push(Param { name: name.clone(), kind, value, meaning, secret });
     }
     for declared in wanted {
         if let (Some(value), false) = (&declared.default, all.iter().any(|p| p.name == declared.name)) {
             let Expected { name, kind, meaning, .. } = declared.clone();
-            all.push(Param { name, kind, value: value.clone(), meaning });
+            all.push(Param { name, kind, value: value.clone(), meaning, secret: false });
         }
     }
     let missing: Vec<&String> = used.iter().filter(|name| !all.iter().any(|p| p.name == **name)).collect();
     if let Some(first) = missing.first() {
-        let meaning = wanted.iter().find(|w| w.name == **first).and_then(|w| w.meaning.as_deref());
+        let declared = wanted.iter().find(|w| w.name == **first);
+        let meaning = declared.and_then(|w| w.meaning.as_deref());
         let meaning = meaning.map_or(String::new(), |meaning| format!(" ({meaning})"));
         return Err((
             format!(":{first}{meaning} has no value"),
-            format!("give it one: --with {first}=VALUE, or --with-null {first}"),
+            match declared.is_some_and(|w| w.secret) {
+                true => format!(
+                    "give it one: --with-file {first}=FILE, which leaves it out of the shell's history, or --with {first}=VALUE"
+                ),
+                false => format!("give it one: --with {first}=VALUE, or --with-null {first}"),
+            },
         ));
     }
     all.retain(|param| used.contains(&param.name));
@@ -218,12 +247,14 @@ mod tests {
                 kind: ParamKind::Decimal,
                 default: Some(Value::Decimal("1.1".into())),
                 meaning: None,
+                secret: false,
             },
             Expected {
                 name: "day".into(),
                 kind: ParamKind::Date,
                 default: None,
                 meaning: Some("of the visit".into()),
+                secret: false,
             },
         ];
         let used = ["rise".to_owned(), "day".to_owned()];

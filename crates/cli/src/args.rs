@@ -123,6 +123,9 @@ pub(crate) struct CompareArgs {
     /// A value for :name in the changes: NAME=VALUE; may be given more than once
     #[arg(long, value_name = "NAME=VALUE", value_parser = given)]
     pub(crate) with: Vec<(String, String)>,
+    /// A value for :name in the changes, read from a file, or from standard input where that is -: NAME=FILE; may be given more than once
+    #[arg(long, value_name = "NAME=FILE", value_parser = given)]
+    pub(crate) with_file: Vec<(String, String)>,
     /// NULL for :name in the changes; may be given more than once
     #[arg(long, value_name = "NAME")]
     pub(crate) with_null: Vec<String>,
@@ -209,6 +212,9 @@ pub(crate) struct ChangeArgs {
     /// A value for :name in the change: NAME=VALUE; may be given more than once
     #[arg(long, value_name = "NAME=VALUE", value_parser = given)]
     pub(crate) with: Vec<(String, String)>,
+    /// A value for :name in the change, read from a file, or from standard input where that is -: NAME=FILE; may be given more than once
+    #[arg(long, value_name = "NAME=FILE", value_parser = given)]
+    pub(crate) with_file: Vec<(String, String)>,
     /// A spreadsheet as CSV that the change reads as a table of this name: NAME=FILE; may be given more than once
     #[arg(long, value_name = "NAME=FILE", value_parser = given)]
     pub(crate) sheet: Vec<(String, String)>,

@@ -10,6 +10,7 @@ use marktwice_change::sheets::SheetBlock;
 use marktwice_core::TextPlace;
 use marktwice_core::asked::{QueryCheck, Wanted, Wants};
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::secret::Secrets;
 use marktwice_core::sheet::Sheet;
 use marktwice_core::table::NamedBy;
 use marktwice_core::{Change, Code, Terms};
@@ -23,6 +24,7 @@ use crate::args::{ChangeArgs, Common};
 use crate::config::Config;
 use crate::csv_file;
 use crate::engines::{self, Kind};
+use crate::out::keep_out;
 use crate::place;
 use crate::report::Trouble;
 
@@ -227,7 +229,25 @@ pub(crate) fn give_params(
             None => trouble,
         }
     })?;
+    keep_out(Secrets::of(&change.params));
     Ok(())
+}
+
+/// The values that the line gives: itself, in files, and NULL.
+pub(crate) fn given(
+    with: &[(String, String)],
+    files: &[(String, String)],
+    null: &[String],
+) -> Result<Vec<(String, Option<String>)>, Trouble> {
+    let mut all: Vec<(String, Option<String>)> =
+        with.iter().map(|(name, value)| (name.clone(), Some(value.clone()))).collect();
+    for (name, file) in files {
+        let text = Text::of_file(Path::new(file))?.text;
+        let text = text.strip_suffix('\n').map_or(&*text, |text| text.strip_suffix('\r').unwrap_or(text));
+        all.push((name.clone(), Some(text.to_owned())));
+    }
+    all.extend(null.iter().map(|name| (name.clone(), None)));
+    Ok(all)
 }
 
 /// The sheets of a change: those of its text, and those of the line, which names the file of one that the text describes.
@@ -289,9 +309,8 @@ pub(crate) fn change_of(
     }
     let unsaid = checks.into_iter().filter(|check| !change.checks.contains(check)).collect::<Vec<_>>();
     change.checks.extend(unsaid);
-    let null = args.with_null.iter().map(|name| (name.clone(), None));
-    let given = args.with.iter().map(|(name, value)| (name.clone(), Some(value.clone()))).chain(null);
-    give_params(&mut change, (&more.params, &given.collect::<Vec<_>>()), language, &text.name)?;
+    let given = given(&args.with, &args.with_file, &args.with_null)?;
+    give_params(&mut change, (&more.params, &given), language, &text.name)?;
     change.sheets = sheets(text, args, &more)?;
     if args.make_archive && (0..change.steps.len()).all(|at| change.terms(at).archive_to.is_none()) {
         return Err(Trouble::usage(

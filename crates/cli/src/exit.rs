@@ -5,7 +5,7 @@ use marktwice_run::{Answer, End, Failure, Preview};
 
 /// Done.
 pub(crate) const DONE: u8 = 0;
-/// Failed; nothing changed.
+/// Failed; no row changed.
 pub(crate) const FAILED: u8 = 1;
 /// The command line, the configuration or the change file cannot be meant as it stands.
 pub(crate) const USAGE: u8 = 2;
@@ -28,7 +28,7 @@ pub(crate) const OUTPUT_LOST: u8 = 9;
 pub(crate) const HELP: &str = "\
 Exit status:
   0  done
-  1  failed; nothing changed
+  1  failed; no row changed
   2  usage: the command line, the configuration or the change file
   3  stopped by a finding
   4  rolled back or not begun: an expectation, a check or a verification failed

@@ -1,9 +1,36 @@
 //! Standard output and standard error: text for people, bytes as they are, documents; what could not be written is noted.
 
+use std::borrow::Cow;
 use std::io::{IsTerminal, Write};
 use std::sync::OnceLock;
 
+use marktwice_core::secret::Secrets;
+use serde_json::Value as Json;
+
 use crate::human;
+
+/// What is never written, whatever a message says.
+static SECRETS: OnceLock<Secrets> = OnceLock::new();
+
+/// From now on these are taken out of everything that is written for people, and of documents.
+pub(crate) fn keep_out(secrets: Secrets) {
+    let _ = SECRETS.set(secrets);
+}
+
+fn clean(text: &str) -> Cow<'_, str> {
+    match SECRETS.get().filter(|secrets| !secrets.is_empty()) {
+        Some(secrets) => Cow::Owned(secrets.scrub(text)),
+        None => Cow::Borrowed(text),
+    }
+}
+
+/// A document without them.
+pub(crate) fn clean_document(mut document: Json) -> Json {
+    if let Some(secrets) = SECRETS.get() {
+        secrets.scrub_document(&mut document);
+    }
+    document
+}
 
 /// Why standard output could not be written, where it could not.
 static UNWRITTEN: OnceLock<String> = OnceLock::new();
@@ -23,7 +50,7 @@ fn noted(written: std::io::Result<()>) {
 /// Writes to standard output.
 pub(crate) fn print(text: &str) {
     let mut out = anstream::stdout();
-    noted(out.write_all(human::fit(text).as_bytes()).and_then(|()| out.flush()));
+    noted(out.write_all(human::fit(&clean(text)).as_bytes()).and_then(|()| out.flush()));
 }
 
 /// Writes bytes to standard output as they are; on a terminal, so that they do not drive it.
@@ -84,7 +111,7 @@ pub(crate) fn print_document(text: &str) {
 /// Writes to standard error.
 pub(crate) fn tell(text: &str) {
     let mut err = anstream::stderr();
-    let _ = err.write_all(human::fit(text).as_bytes()).and_then(|()| err.flush());
+    let _ = err.write_all(human::fit(&clean(text)).as_bytes()).and_then(|()| err.flush());
 }
 
 /// Why standard output could not be written, where it could not.

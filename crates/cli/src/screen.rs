@@ -173,7 +173,7 @@ impl Renderer for Documents {
             Screen::Values(seen, show, _) => json::values(seen, *show),
             Screen::LookedAgain(seen, _) => json::looked_again(seen),
         };
-        Some(format!("{document:#}"))
+        Some(format!("{:#}", crate::out::clean_document(document)))
     }
 
     fn print(&self, text: &str) {

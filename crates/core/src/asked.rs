@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Number;
 
 use crate::decimal::Decimal;
+use crate::secret::HIDDEN;
 use crate::words;
 
 /// Rows of an answer that are compared at most.
@@ -87,6 +88,21 @@ pub struct QueryFound {
 }
 
 impl QueryFound {
+    /// Hides what it gave where its query may read one of these columns: by its name, or with all others.
+    pub fn hide(&mut self, hidden: &[String]) {
+        let sql = self.check.sql.to_lowercase();
+        let all = sql.replace("(*)", "").contains('*');
+        if !hidden.iter().any(|column| all || sql.contains(&column.to_lowercase())) {
+            return;
+        }
+        self.said = match self.holds {
+            Some(true) => "holds".to_owned(),
+            Some(false) => format!("does not hold; what it gave is {HIDDEN}"),
+            None => self.said.split("; now it ").next().unwrap_or_default().to_owned(),
+        };
+        (self.before, self.found) = (None, None);
+    }
+
     /// Which check it is, and what was found.
     pub fn told(&self) -> String {
         format!("{}: {}", self.check.title(), self.said)

@@ -3,6 +3,8 @@
 use serde::Serialize;
 
 use crate::finding::Code;
+use crate::secret::HIDDEN;
+use crate::table::Target;
 use crate::value::{Value, key_text};
 use crate::words;
 
@@ -78,6 +80,18 @@ impl Breach {
 }
 
 impl Breach {
+    /// Hides what rows hold in hidden columns.
+    pub fn hide(&mut self, target: &Target) {
+        let hidden = target.names(&target.hidden);
+        let own = self.table.is_none() && self.columns.iter().any(|column| hidden.contains(column));
+        // What keys of the table name stays: a secret is part of none.
+        if own || (!hidden.is_empty() && self.rule == Rule::Twins) {
+            for cell in self.first.iter_mut().flat_map(|row| &mut row.holds) {
+                *cell = Some(HIDDEN.to_owned());
+            }
+        }
+    }
+
     /// What is said of it: how many rows break it, and the first of them by key.
     pub fn sentence(&self, table: &str) -> String {
         let table = self.table.as_deref().unwrap_or(table);

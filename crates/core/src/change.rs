@@ -7,6 +7,7 @@ use crate::check::EachCheck;
 use crate::expect::Expect;
 use crate::finding::Code;
 use crate::param::Param;
+use crate::secret::HashKey;
 use crate::sheet::Sheet;
 use crate::side::{AlsoWrites, SideWrite, rows_of};
 
@@ -155,6 +156,8 @@ pub struct Change {
     pub checks: Vec<QueryCheck>,
     /// Parameters with their values.
     pub params: Vec<Param>,
+    /// The key for hashes of what its secret parameters are assigned to.
+    pub hash_key: Option<HashKey>,
     /// Settings of the session that it is run under.
     pub session: Vec<Setting>,
     /// Spreadsheets that are read as tables.
@@ -177,6 +180,11 @@ impl Change {
         let source = source.into();
         let steps = vec![ChangeStep { terms: Terms::default(), range: 0..source.len() }];
         Change { source, steps, ..Change::default() }
+    }
+
+    /// Whether one of its parameters is never shown.
+    pub fn has_secret(&self) -> bool {
+        self.params.iter().any(|param| param.secret)
     }
 
     /// The same with terms for its first step.

@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::secret::HIDDEN;
+use crate::table::Target;
 use crate::value::{Value, key_text};
 use crate::words;
 
@@ -71,6 +73,20 @@ impl CheckFound {
     /// One that only the run can answer.
     pub fn open(check: &EachCheck, why: String) -> CheckFound {
         CheckFound { check: check.clone(), rows: 0, failing: 0, first: Vec::new(), open: Some(why) }
+    }
+
+    /// Hides what it reads of hidden columns.
+    pub fn hide(&mut self, target: &Target) {
+        let hidden = target.names(&target.hidden);
+        let is_hidden = |name: &str| {
+            let bare = name.rsplit('.').next().unwrap_or(name).trim_matches(['"', '`']);
+            hidden.iter().any(|column| column.eq_ignore_ascii_case(bare))
+        };
+        for (name, value) in self.first.iter_mut().flat_map(|failing| &mut failing.reads) {
+            if is_hidden(name) || (self.check.was.is_some() && !hidden.is_empty()) {
+                *value = Some(HIDDEN.to_owned());
+            }
+        }
     }
 
     /// What old values were found.

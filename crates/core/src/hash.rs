@@ -6,6 +6,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::secret::HashKey;
 use crate::value::Value;
 
 /// A hash of one row (or of some columns of it): the first eight bytes of BLAKE3.
@@ -34,12 +35,31 @@ impl RowHash {
         RowHash(*blake3::hash(buffer).as_bytes())
     }
 
+    /// The same under a key, where there is one: then nobody without it can try values out.
+    pub fn under<'a>(
+        key: Option<&HashKey>,
+        buffer: &mut Vec<u8>,
+        values: impl IntoIterator<Item = &'a Value>,
+    ) -> Self {
+        let Some(HashKey(key)) = key else { return RowHash::with(buffer, values) };
+        buffer.clear();
+        for value in values {
+            feed(buffer, value);
+        }
+        RowHash(*blake3::keyed_hash(key, buffer).as_bytes())
+    }
+
     /// The first eight bytes, little-endian.
     pub fn short(&self) -> ShortHash {
         let mut first = [0u8; 8];
         first.copy_from_slice(self.0.first_chunk::<8>().unwrap_or(&[0; 8]));
         ShortHash(u64::from_le_bytes(first))
     }
+}
+
+/// The hash of a text under a key, in hexadecimal digits.
+pub fn keyed_text(HashKey(key): &HashKey, text: &str) -> String {
+    blake3::keyed_hash(key, text.as_bytes()).to_hex().to_string()
 }
 
 fn feed(into: &mut Vec<u8>, value: &Value) {

@@ -26,6 +26,7 @@ pub mod notice;
 pub mod param;
 pub mod receipt;
 pub mod record;
+pub mod secret;
 pub mod shape;
 pub mod sheet;
 pub mod side;

@@ -7,6 +7,7 @@ use crate::cell::pick;
 use crate::hash::{Fingerprint, RowHash, ShortHash};
 use crate::image::Image;
 pub use crate::kind::StepKind;
+use crate::secret::HashKey;
 use crate::table::Target;
 use crate::value::Value;
 
@@ -94,6 +95,9 @@ pub struct Parts {
     /// Whether the key tells rows that an earlier step has brought in, and may be another one each time: then it is no evidence.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub loose: bool,
+    /// The key that hashes are taken under, where the change has a secret.
+    #[serde(skip)]
+    pub key: Option<HashKey>,
 }
 
 impl Parts {
@@ -112,6 +116,7 @@ impl Parts {
             rest: all.filter(|c| !is_related(c)).collect(),
             after: foreseen.iter().filter(|f| f.label != Label::Unknown).map(|f| f.column).collect(),
             loose: false,
+            key: None,
         }
     }
 }
@@ -132,14 +137,14 @@ impl Marker {
 
     /// Takes one row into the mark and gives its record.
     pub fn take(&mut self, row: &HeldRow) -> MarkRow {
-        let buffer = &mut self.buffer;
+        let (under, buffer) = (self.parts.key.as_ref(), &mut self.buffer);
         let before = row.image.before().unwrap_or_default();
         let key: &[Value] = if self.parts.loose { &[] } else { &row.key };
-        let related = RowHash::with(buffer, key.iter().chain(pick(before, &self.parts.related)));
-        let rest = RowHash::with(buffer, key.iter().chain(pick(before, &self.parts.rest)));
+        let related = RowHash::under(under, buffer, key.iter().chain(pick(before, &self.parts.related)));
+        let rest = RowHash::under(under, buffer, key.iter().chain(pick(before, &self.parts.rest)));
         let after = match row.image.after() {
-            None => RowHash::with(buffer, key),
-            Some(values) => RowHash::with(buffer, key.iter().chain(pick(values, &self.parts.after))),
+            None => RowHash::under(under, buffer, key),
+            Some(values) => RowHash::under(under, buffer, key.iter().chain(pick(values, &self.parts.after))),
         };
         let changed = row.image.differs();
         self.summary.matched += 1;
@@ -156,12 +161,14 @@ impl Marker {
         let columns: Vec<usize> = along.foreseen.iter().map(|f| f.column).collect();
         let before = row.image.before().unwrap_or_default();
         let start = table.iter().chain(&row.key);
-        let buffer = &mut self.buffer;
+        let (under, buffer) = (self.parts.key.as_ref(), &mut self.buffer);
         let hash = match row.image.after() {
-            None => RowHash::with(buffer, start.chain(before)),
-            Some(after) => {
-                RowHash::with(buffer, start.chain(pick(before, &columns)).chain(pick(after, &columns)))
-            }
+            None => RowHash::under(under, buffer, start.chain(before)),
+            Some(after) => RowHash::under(
+                under,
+                buffer,
+                start.chain(pick(before, &columns)).chain(pick(after, &columns)),
+            ),
         };
         self.summary.along.add(&hash);
     }
@@ -215,7 +222,7 @@ mod tests {
     }
 
     fn mark(rows: &[HeldRow]) -> MarkSummary {
-        let parts = Parts { related: vec![0, 1], rest: vec![2], after: vec![1], loose: false };
+        let parts = Parts { related: vec![0, 1], rest: vec![2], after: vec![1], loose: false, key: None };
         let mut marker = Marker::new(parts);
         rows.iter().for_each(|r| {
             marker.take(r);

@@ -247,6 +247,7 @@ mod tests {
             definition: String::new(),
             naming: None,
             refers: Vec::new(),
+            hidden: Vec::new(),
         }
     }
 

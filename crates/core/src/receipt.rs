@@ -10,6 +10,7 @@ use crate::check::CheckFound;
 use crate::finding::{Code, Finding};
 use crate::hash::Fingerprint;
 use crate::mark::StepKind;
+use crate::secret::Secrets;
 use crate::sheet::Sheet;
 use crate::side::SideWrite;
 use crate::triggered::TriggeredReceipt;
@@ -263,6 +264,28 @@ pub struct Receipt {
 }
 
 impl Receipt {
+    /// Takes secrets out of everything that was said: what was noticed, what checks found, why it ended.
+    pub fn scrub(&mut self, secrets: &Secrets) {
+        if secrets.is_empty() {
+            return;
+        }
+        let clean = |text: &mut String| *text = secrets.scrub(text);
+        let said = self.why.iter_mut().chain(&mut self.warnings).chain(&mut self.changed_elsewhere);
+        said.for_each(clean);
+        for finding in &mut self.findings {
+            clean(&mut finding.message);
+            finding.hint.iter_mut().for_each(clean);
+        }
+        for check in &mut self.checks {
+            clean(&mut check.said);
+            let answers = check.before.iter_mut().chain(&mut check.found);
+            answers.flat_map(|answer| answer.rows.iter_mut().flatten().flatten()).for_each(clean);
+        }
+        let found = self.steps.iter_mut().flat_map(|step| &mut step.checks);
+        let reads = found.flat_map(|check| &mut check.first).flat_map(|failing| &mut failing.reads);
+        reads.filter_map(|(_, value)| value.as_mut()).for_each(clean);
+    }
+
     /// The first receipt of a run, `prepared`, with nothing in it that only some runs have.
     pub fn prepared(
         run: &str,

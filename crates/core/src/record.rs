@@ -66,6 +66,9 @@ pub struct MarkHeader {
     /// Values of parameters by name (none in this version of the program).
     #[serde(default)]
     pub params: serde_json::Map<String, serde_json::Value>,
+    /// Whether its hashes are taken under a key that the logbook keeps, since the change has a secret.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub keyed: bool,
     /// Spreadsheets that are read as tables.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub sheets: Vec<Sheet>,

@@ -248,6 +248,7 @@ mod tests {
             definition: String::new(),
             naming: None,
             refers: Vec::new(),
+            hidden: Vec::new(),
         }
     }
 
@@ -278,7 +279,7 @@ mod tests {
         assert!(!all[1].must_wait());
         assert_eq!(all[1].written, [1]);
         assert_eq!(all[2].waits[0].why, "reads keeper.region, which step 1 writes");
-        let mut parts = Parts { related: vec![0, 1, 2], rest: vec![], after: vec![2], loose: false };
+        let mut parts = Parts { related: vec![0, 1, 2], rest: vec![], after: vec![2], ..Parts::default() };
         all[1].fit(&mut parts);
         assert_eq!(parts.related, [0, 2]);
     }
@@ -308,7 +309,7 @@ mod tests {
         assert_eq!((all[2].unsteady.as_slice(), all[2].tainted), ([1].as_slice(), false));
         // The column that a tainted step has written is as unsteady as what it was made of.
         assert_eq!(all[3].unsteady, [1]);
-        let mut parts = Parts { related: vec![1], rest: vec![], after: vec![1], loose: false };
+        let mut parts = Parts { related: vec![1], rest: vec![], after: vec![1], ..Parts::default() };
         all[1].fit(&mut parts);
         assert!(parts.after.is_empty());
     }

@@ -69,6 +69,9 @@ pub struct Target {
     /// Columns that refer to other tables: their numbers are names, and no amounts.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub refers: Vec<usize>,
+    /// Columns whose values are never shown: a secret is assigned to them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub hidden: Vec<usize>,
 }
 
 /// The column that names a row to a person: one that is called so, or a text that is called like its table, and not part of

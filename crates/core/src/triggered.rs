@@ -148,7 +148,16 @@ mod tests {
         ];
         let key = Key { kind: KeyKind::WholeRow, names: Vec::new(), columns: Vec::new() };
         let (table, schema, definition) = ("log".to_owned(), String::new(), String::new());
-        let target = Target { table, schema, columns: vec![], key, definition, naming: None, refers: vec![] };
+        let target = Target {
+            table,
+            schema,
+            columns: vec![],
+            key,
+            definition,
+            naming: None,
+            refers: vec![],
+            hidden: vec![],
+        };
         let why = "it has too many rows".to_owned();
         let held = Triggered { shown: "log".into(), target: Ok(target), large: false };
         tell(&mut side, &[held, Triggered { shown: "big".into(), target: Err(why.clone()), large: true }]);

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use marktwice_core::hash;
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
 use marktwice_core::record::MarkHeader;
+use marktwice_core::secret::HashKey;
 use marktwice_port::{Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader};
 
 use crate::atomic::{self, io_error, make_folder};
@@ -243,6 +244,30 @@ impl Logbook for Shelf {
             )),
             Err(fs::TryLockError::Error(error)) => Err(io_error("lock", &path, &error)),
         }
+    }
+
+    fn hash_key(&self) -> Result<HashKey, LogError> {
+        let path = self.folder.join("key");
+        let read = || fs::read_to_string(&path);
+        let text = match read() {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                let mut dice = [0u8; 32];
+                getrandom::fill(&mut dice)
+                    .map_err(|e| LogError::new(LogErrorKind::Io, format!("no random numbers: {e}")))?;
+                let digits: String = dice.iter().map(|byte| format!("{byte:02x}")).collect();
+                atomic::write(&path, format!("{digits}\n").as_bytes())?;
+                read()
+            }
+            other => other,
+        };
+        let text = text.map_err(|e| io_error("read", &path, &e))?;
+        let digit = |at: usize| text.get(at * 2..at * 2 + 2).and_then(|two| u8::from_str_radix(two, 16).ok());
+        let mut key = [0u8; 32];
+        for (at, byte) in key.iter_mut().enumerate() {
+            let what = || LogError::new(LogErrorKind::Damaged, format!("{} is no key", path.display()));
+            *byte = digit(at).ok_or_else(what)?;
+        }
+        Ok(HashKey(key))
     }
 
     fn draft_mark(

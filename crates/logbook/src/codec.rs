@@ -215,6 +215,7 @@ mod tests {
             definition: String::new(),
             naming: None,
             refers: Vec::new(),
+            hidden: Vec::new(),
         };
         let row = |a: i64, b: Value| Some(vec![Value::Int(a), b]);
         for (before, after, key_after) in [

@@ -5,6 +5,7 @@ use std::any::Any;
 use marktwice_core::mark::{MarkRow, MarkSummary};
 use marktwice_core::receipt::{Receipt, SnapshotRef};
 use marktwice_core::record::{MarkHeader, SnapshotHeader, SnapshotTotals};
+use marktwice_core::secret::HashKey;
 use marktwice_core::undo::RowChange;
 
 /// What kind of failure it was.
@@ -136,6 +137,12 @@ pub trait Logbook {
     /// # Errors
     /// [`LogErrorKind::Busy`] when another process has it.
     fn lock(&self) -> Result<Box<dyn Any>, LogError>;
+
+    /// The key for hashes of what must not be guessed; made where there is none yet. It stands in no mark, receipt or snapshot.
+    ///
+    /// # Errors
+    /// When it cannot be made or read.
+    fn hash_key(&self) -> Result<HashKey, LogError>;
 
     /// Begins a mark. The header's name is filled in and given back.
     ///

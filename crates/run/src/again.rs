@@ -6,6 +6,7 @@ use std::collections::{HashMap, HashSet};
 use marktwice_core::hash::RowHash;
 use marktwice_core::image::{Place, Role};
 use marktwice_core::receipt::{DatabaseId, Receipt, RunState, SnapshotRef};
+use marktwice_core::secret::hide_rows;
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
@@ -294,7 +295,8 @@ impl Looking<'_> {
         if let Some(count) = self.table.counts.get_mut(at) {
             *count += 1;
         }
-        let [before, left, now] = [before, left, now].map(|row| row.map(<[Value]>::to_vec));
+        let rows = [before, left, now].map(|row| row.map(<[Value]>::to_vec));
+        let [before, left, now] = hide_rows(&self.table.target, rows);
         let row = AgainRow { key: change.key_now().to_vec(), before, left, now, stands };
         each(&self.table, &row)?;
         let rows = &mut self.table.rows;

@@ -5,6 +5,7 @@ use marktwice_core::change::Change;
 use marktwice_core::mark::{Comparison, agreement};
 use marktwice_core::param::to_map;
 use marktwice_core::receipt::{Receipt, RunKind};
+use marktwice_core::secret::Secrets;
 use marktwice_core::words;
 use marktwice_port::{Intent, Logbook, Mark, Phase};
 
@@ -133,9 +134,11 @@ pub fn apply(
     let facts = facts.collect();
     let mark = agreed.name.clone();
     let mut prepared = Prepared::new(context, &**book as &dyn Logbook, facts, &change.source, &mut |run| {
-        first_receipt(context, change, &taken, run, (&mark, by))
+        let mut receipt = first_receipt(context, change, &taken, run, (&mark, by));
+        receipt.scrub(&Secrets::of(&change.params));
+        receipt
     })?
-    .checking(&change.checks);
+    .of(change);
     let opened = context.open(Intent::Write).and_then(|mut session| {
         set_up(&mut *session, change)?;
         Ok(session)

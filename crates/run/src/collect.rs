@@ -6,6 +6,7 @@ use marktwice_core::cell::{CellDiff, diff};
 use marktwice_core::check::CheckFound;
 use marktwice_core::mark::{Foreseen, HeldRow, Label, Marker, StepKind};
 use marktwice_core::notice::{Assigned, Notices};
+use marktwice_core::secret::hide_image;
 use marktwice_core::table::Target;
 use marktwice_core::totals::Totals;
 use marktwice_core::{Expect, Image, Value};
@@ -50,7 +51,8 @@ pub(crate) struct Collector<'a> {
 
 impl<'a> Collector<'a> {
     pub(crate) fn new(context: &'a Context<'a>, plan: &Plan, show: Show) -> Collector<'a> {
-        let assigned = plan.foreseen.iter().filter(|f| f.label != Label::Unknown).map(|f| f.column);
+        let seen = |f: &&Foreseen| f.label != Label::Unknown && !plan.target.hidden.contains(&f.column);
+        let assigned = plan.foreseen.iter().filter(seen).map(|f| f.column);
         Collector {
             step: plan.step,
             marker: Marker::new(plan.parts.clone()),
@@ -131,7 +133,8 @@ impl Collector<'_> {
 
     /// A rehearsal is about to look at what became of the rows.
     pub(crate) fn rehearsed(&mut self, plan: &Plan) {
-        let columns = plan.target.amounts(plan.foreseen.iter().map(|f| f.column));
+        let seen = plan.foreseen.iter().map(|f| f.column).filter(|at| !plan.target.hidden.contains(at));
+        let columns = plan.target.amounts(seen);
         let totals = Totals::new(columns);
         self.proven = Some(Proven { changes: 0, totals, measured: Vec::new(), shown: 0 });
     }
@@ -209,7 +212,7 @@ impl Fired {
             }
         }
         if self.show.wants(&block.rows) {
-            block.rows.push(ShownRow { key: key.to_vec(), image });
+            block.rows.push(ShownRow { key: key.to_vec(), image: hide_image(target, image) });
         }
     }
 }
@@ -254,6 +257,7 @@ pub(crate) fn unmet(
 fn foreseeable(plan: &Plan) -> Vec<Assigned> {
     let unknown = |column| plan.foreseen.iter().any(|f| f.column == column && f.label == Label::Unknown);
     let mut assigned = plan.assigned.clone();
+    assigned.retain(|a| !plan.target.hidden.contains(&a.column));
     assigned.iter_mut().filter(|a| unknown(a.column)).for_each(|a| a.operands.clear());
     assigned
 }

@@ -9,6 +9,7 @@ use marktwice_core::mark::{HeldRow, Label, MarkRow, StepKind};
 use marktwice_core::moved::{How, find};
 use marktwice_core::param::Param;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::secret::hide_image;
 use marktwice_core::table::Target;
 use marktwice_core::value::{Value, key_text};
 use marktwice_port::{EngineError, Hold, Intent, Plan};
@@ -240,7 +241,7 @@ fn difference(
             let key = key_of(row);
             let named = rows.iter_mut().find(|named| named.key == key);
             if let Some(image) = named.and_then(|named| named.images.get_mut(side)) {
-                *image = Some(row.image.clone());
+                *image = Some(hide_image(target, row.image.clone()));
             }
             Ok(())
         })?;

@@ -1,5 +1,6 @@
 //! Faults and conflicts by row, as many as a person can read, and all of them counted.
 
+use marktwice_core::secret::hide_cell;
 use marktwice_core::table::Target;
 use marktwice_core::undo::Conflict;
 use marktwice_core::value::Value;
@@ -58,6 +59,12 @@ impl Conflicts {
     pub(crate) fn add(&mut self, key: &[Value], conflict: Conflict) {
         self.count += 1;
         if self.named.len() < NAMED {
+            let conflict = match conflict {
+                Conflict::Changed(cells) => {
+                    Conflict::Changed(cells.into_iter().map(|cell| hide_cell(&self.target, cell)).collect())
+                }
+                other => other,
+            };
             self.named.push(NamedConflict { key: key.to_vec(), conflict });
         }
     }
@@ -75,6 +82,11 @@ impl Faults {
     pub(crate) fn add(&mut self, key: &[Value], fault: Fault) {
         self.count += 1;
         if self.named.len() < NAMED {
+            let fault = match fault {
+                Fault::Outside(cell) => Fault::Outside(hide_cell(&self.target, cell)),
+                Fault::Unforeseen(cell) => Fault::Unforeseen(hide_cell(&self.target, cell)),
+                other => other,
+            };
             self.named.push(NamedFault { key: key.to_vec(), fault });
         }
     }

@@ -1,7 +1,7 @@
 //! Marks in use: the text of a kept one, and what moved between a kept one and now.
 
 use marktwice_core::asked::QueryCheck;
-use marktwice_core::mark::{Comparison, MarkRow, MarkSummary, Marker, StepKind, agreement};
+use marktwice_core::mark::{Comparison, MarkRow, MarkSummary, Marker, Parts, StepKind, agreement};
 use marktwice_core::moved::{Moved, find};
 use marktwice_core::param::{Param, from_map};
 use marktwice_core::record::MarkHeader;
@@ -117,7 +117,9 @@ pub(crate) fn since_then(
         return Ok(None);
     }
     let same_text = step.statement_hash == plan.statement_hash;
-    let rows_only = header.parts.get(at) != Some(&plan.parts);
+    // Hashes under another key, or under none, say nothing about each other.
+    let keyed = header.keyed == plan.parts.key.is_some();
+    let rows_only = !keyed || header.parts.get(at) != Some(&Parts { key: None, ..plan.parts.clone() });
     let both = earlier.totals().get(at).zip(totals);
     let same = both.is_some_and(|(a, b)| agreement(a, b) == Comparison::Same) && !rows_only;
     let moved = if same {

@@ -28,11 +28,13 @@ pub(crate) fn closer(
     (notices, breaches): (&Notices, &[Breach]),
     step: &mut StepPreview,
 ) {
+    // What is near a secret, or pins a row by it, is not to be read either.
+    let secret = change.has_secret();
     let block = &mut step.block;
     let unmet = block.unmet.iter().any(|u| u.what == "rows");
     let few = block.matched <= FEW as u64 && block.rows.len() as u64 == block.matched;
     let wish = Wish {
-        scope: if change.quick { Scope::Brief } else { Scope::Whole },
+        scope: if change.quick || secret { Scope::Brief } else { Scope::Whole },
         matched: block.matched,
         total: step.total,
         expected: change.terms(plan.step).rows.filter(|_| unmet),
@@ -44,10 +46,10 @@ pub(crate) fn closer(
             let left = block.matched.checked_sub(keys.len() as u64).filter(|left| *left > 0)?;
             Some((keys, left))
         }),
-        example: block.rows.first().map(|r| r.image.row().to_vec()).unwrap_or_default(),
+        example: block.rows.first().filter(|_| !secret).map(|r| r.image.row().to_vec()).unwrap_or_default(),
         keys: if few { block.rows.iter().map(|r| r.key.clone()).collect() } else { Vec::new() },
         references: if change.quick { Vec::new() } else { references(block) },
-        known: notices.with_new_texts(),
+        known: if secret { Vec::new() } else { notices.with_new_texts() },
         numbered: change.sheets.iter().filter(|s| s.numbers_lines()).map(|s| s.name.clone()).collect(),
     };
     match session.study(plan, &wish) {
@@ -75,7 +77,7 @@ pub(crate) fn closer(
 /// Values of shown rows, by column, that may refer to other tables: as many as are looked up, however many rows are shown.
 fn references(block: &Block) -> Vec<(usize, Vec<Value>)> {
     let mut all: Vec<(usize, Vec<Value>)> = Vec::new();
-    for at in 0..block.target.columns.len() {
+    for at in (0..block.target.columns.len()).filter(|at| !block.target.hidden.contains(at)) {
         let images = block.rows.iter().flat_map(|r| [r.image.before(), r.image.after()]).flatten();
         let mut values: Vec<Value> = Vec::new();
         for value in images.filter_map(|image| image.get(at)) {

@@ -13,6 +13,7 @@ use marktwice_core::mark::{Comparison, Foreseen, MarkSummary, Marker, agreement}
 use marktwice_core::moved::How;
 use marktwice_core::param::Bound;
 use marktwice_core::record::StepRecord;
+use marktwice_core::secret::hide_cell;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
 use marktwice_core::triggered::{Triggered, TriggeredReceipt};
@@ -248,6 +249,7 @@ impl<'a, 's> Begun<'a, 's> {
             let cells = shown.map(|shown| diff(shown.image.row(), row.image.row())).unwrap_or_default();
             for cell in cells.iter().filter(|cell| plan.parts.rest.contains(&cell.column)) {
                 let column = plan.target.columns.get(cell.column).map_or("", |c| c.name.as_str());
+                let cell = hide_cell(&plan.target, cell.clone());
                 let (was, now) = (text(&cell.before), text(&cell.after));
                 notes.push(format!("since the preview somebody changed {name}: {column} was {was} and is {now}"));
             }

@@ -67,7 +67,11 @@ pub(crate) fn plan_all(
         }
         // The same statement with another value is another change.
         let words: Vec<String> = language.placeholders(&text).into_iter().map(|(_, name)| name).collect();
-        let params = change.params.iter().filter(|p| words.contains(&p.name)).map(Param::identity);
+        let params = change
+            .params
+            .iter()
+            .filter(|p| words.contains(&p.name))
+            .map(|param| param.identity(change.hash_key.as_ref()));
         let mut given: Vec<String> = params.collect();
         let reads = |sheet: &&Sheet| names_sheet(&text, sheet);
         given.extend(change.session.iter().map(|setting| format!("session {setting}")));
@@ -105,6 +109,10 @@ pub(crate) fn plan_all(
             let finding = Finding::new(Code::NoArchive, message);
             return Err(EngineError::Refused(Box::new(finding.hint("write it in a change of its own"))));
         }
+    }
+    hide_everywhere(&mut plans);
+    if change.has_secret() {
+        plans.iter_mut().for_each(|plan| plan.parts.key = change.hash_key);
     }
     let mut standings = vec![Standing::default(); plans.len()];
     if plans.len() > 1 {
@@ -159,11 +167,19 @@ pub(crate) fn kept(plan: &Plan, name: &str) -> Result<Bound, EngineError> {
     match (target.key.kind, target.key.columns.as_slice()) {
         (KeyKind::Primary | KeyKind::Unique, [one]) => {
             let declared = target.columns.get(*one).map_or(String::new(), |c| c.declared.clone());
-            Ok(Bound { name: name.to_owned(), value: Value::Null, of: BoundAs::Column(declared) })
+            Ok(Bound {
+                name: name.to_owned(),
+                value: Value::Null,
+                of: BoundAs::Column(declared),
+                secret: false,
+            })
         }
-        (KeyKind::RowIdentity, _) => {
-            Ok(Bound { name: name.to_owned(), value: Value::Null, of: BoundAs::Kind(ParamKind::Integer) })
-        }
+        (KeyKind::RowIdentity, _) => Ok(Bound {
+            name: name.to_owned(),
+            value: Value::Null,
+            of: BoundAs::Kind(ParamKind::Integer),
+            secret: false,
+        }),
         _ => Err(refused(format!(
             "{} has no key of one column, and keep = \"{name}\" keeps one",
             target.table
@@ -183,6 +199,37 @@ fn written_by_steps(plans: &mut [Plan]) {
             table.target = Err("another step writes it by itself".to_owned());
         }
     }
+}
+
+/// A column that one step hides is hidden wherever rows of its table are shown. What foreign keys' actions and triggers write
+/// for its rows may hold the same: there all is hidden but the keys.
+fn hide_everywhere(plans: &mut [Plan]) {
+    let hiding: Vec<Target> =
+        plans.iter().map(|plan| plan.target.clone()).filter(|t| !t.hidden.is_empty()).collect();
+    for plan in plans {
+        let hides = !plan.target.hidden.is_empty();
+        let fired = plan.triggered.iter_mut().filter_map(|table| table.target.as_mut().ok());
+        let taken = plan.along.iter_mut().map(|along| &mut along.target);
+        let away = plan.archive.iter_mut().map(|archive| &mut archive.target);
+        for target in fired.chain(taken).chain(away) {
+            let all = (0..target.columns.len()).filter(|at| !target.key.columns.contains(at));
+            if hides {
+                target.hidden = all.collect();
+            }
+            hide_as(target, &hiding);
+        }
+        hide_as(&mut plan.target, &hiding);
+    }
+}
+
+/// Hides in a table what is hidden in the same one elsewhere.
+fn hide_as(target: &mut Target, hiding: &[Target]) {
+    let same = hiding.iter().filter(|other| other.same_table(target));
+    let names: Vec<String> = same.flat_map(|other| other.names(&other.hidden)).collect();
+    target.hidden.extend(names.iter().filter_map(|name| target.position(name)).collect::<Vec<_>>());
+    target.hidden.sort_unstable();
+    target.hidden.dedup();
+    target.naming = target.naming.filter(|at| !target.hidden.contains(at));
 }
 
 /// A place in the text of one step shows the line of the whole text.
@@ -256,6 +303,7 @@ pub(crate) fn mark_header(
         change: change.source.clone(),
         checks: change.checks.clone(),
         params: to_map(&change.params),
+        keyed: steps.iter().any(|step| step.plan.parts.key.is_some()),
         sheets: change.sheets.clone(),
         settings: steps.first().map(|step| step.plan.settings.clone()).unwrap_or_default(),
         steps: records,

@@ -10,6 +10,7 @@ use marktwice_core::mark::{Foreseen, HeldRow, Label, StepKind};
 use marktwice_core::moved::Moved;
 use marktwice_core::param::Param;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::secret::hide_image;
 use marktwice_core::side::{ELSEWHERE, SideWrite};
 use marktwice_core::steps::Dependence;
 use marktwice_core::study::Study;
@@ -152,6 +153,15 @@ impl Block {
             operands: Vec::new(),
             chosen: None,
         }
+    }
+
+    /// Hides what is hidden of its rows, and of those that they take along.
+    pub(crate) fn hide(&mut self) {
+        for row in &mut self.rows {
+            row.image = hide_image(&self.target, row.image.clone());
+        }
+        self.along.iter_mut().for_each(Block::hide);
+        self.checks.iter_mut().for_each(|check| check.hide(&self.target));
     }
 
     /// Checks that do not hold.

@@ -51,7 +51,7 @@ pub(crate) fn rehearse(
     spread(context, &mut *session, change)?;
     set_up(&mut *session, change)?;
     let run = || -> Result<Rehearsed, Ended> {
-        let prepared = Prepared::unrecorded(context, facts).checking(&change.checks);
+        let prepared = Prepared::unrecorded(context, facts).of(change);
         let mut begun = prepared.begin(&mut *session)?;
         for (planned, collector) in steps.iter().zip(seen) {
             let marked = begun.look(&planned.plan, draft, collector)?;

@@ -123,11 +123,13 @@ pub(crate) fn take(
     way: Way<'_>,
 ) -> Result<Taken, Failure> {
     let mut session = context.open(Intent::Read)?;
+    let book = (context.book)(session.database())?;
+    let hash_key = if change.has_secret() { Some(book.hash_key()?) } else { None };
+    let change = &Change { hash_key, ..change.clone() };
     let sheets = spread(context, &mut *session, change)?;
     let steps = plan_all(&mut *session, context.engine.language(), change)?;
     there_to_show(change, &steps)?;
     let open_checks = open_ones(&mut *session, &steps, change)?;
-    let book = (context.book)(session.database())?;
     let mut notes = session.notes().to_vec();
     notes.extend(sheets);
     let tidied = tidy_up(&*book, context)?;
@@ -203,6 +205,9 @@ pub(crate) fn take(
             });
         }
         checks = foreseen(change, &open_checks, answers)?;
+        let hidden = steps.iter().map(|step| &step.plan.target);
+        let hidden: Vec<String> = hidden.flat_map(|target| target.names(&target.hidden)).collect();
+        checks.iter_mut().for_each(|found| found.hide(&hidden));
     }
     let totals: Vec<MarkSummary> = seen.iter().map(|collector| *collector.marker.summary()).collect();
     // A mark that does not cover what it says it covers is none.
@@ -224,12 +229,14 @@ pub(crate) fn take(
     }
     let receipts = book.receipts()?;
     let mut previews = Vec::new();
-    for (planned, collector) in steps.iter().zip(seen) {
+    for (planned, mut collector) in steps.iter().zip(seen) {
+        collector.breaches.found.iter_mut().for_each(|breach| breach.hide(&planned.plan.target));
         let mut step = assemble(planned, change, &collector, &receipts);
         step.since = since.get_mut(planned.plan.step).and_then(Option::take);
         let notices = collector.notices;
         step.block.rows = collector.rows;
         step.block.along = collector.along;
+        step.block.hide();
         step.block.totals = collector
             .proven
             .map_or(collector.totals, |proven| proven.totals)

@@ -361,6 +361,7 @@ mod tests {
             definition: String::new(),
             naming: None,
             refers: Vec::new(),
+            hidden: Vec::new(),
         }
     }
 

@@ -214,7 +214,13 @@ pub fn change() -> Change {
     ];
     let mut change = Change::default();
     let kind = ParamKind::Integer;
-    change.params.push(Param { name: "seven".to_owned(), kind, value: Value::Int(7), meaning: None });
+    change.params.push(Param {
+        name: "seven".to_owned(),
+        kind,
+        value: Value::Int(7),
+        meaning: None,
+        secret: false,
+    });
     for (sql, rows) in steps {
         let start = change.source.len();
         change.source.push_str(sql);

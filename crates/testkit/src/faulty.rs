@@ -14,6 +14,7 @@ use marktwice_core::mark::{MarkRow, MarkSummary};
 use marktwice_core::param::Bound;
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
 use marktwice_core::record::{MarkHeader, SnapshotHeader, SnapshotTotals};
+use marktwice_core::secret::HashKey;
 use marktwice_core::steps::Touches;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
@@ -137,6 +138,10 @@ impl RunFolder for FaultyFolder {
 impl Logbook for FaultyBook {
     fn lock(&self) -> Result<Box<dyn Any>, LogError> {
         self.inner.lock()
+    }
+
+    fn hash_key(&self) -> Result<HashKey, LogError> {
+        self.fuse.log(|| self.inner.hash_key())
     }
 
     fn draft_mark(&self, header: MarkHeader, stamp: &str) -> Result<(String, Box<dyn DraftMark>), LogError> {

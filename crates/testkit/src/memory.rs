@@ -264,6 +264,7 @@ fn target(name: &str, collection: &Collection) -> Target {
         definition: hash::texts(collection.fields.iter().map(String::as_str)),
         naming: None,
         refers: Vec::new(),
+        hidden: Vec::new(),
     }
 }
 

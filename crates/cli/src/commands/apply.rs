@@ -54,7 +54,8 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
 
 /// The arguments with the values of a mark, which it is held to.
 fn with_the_marks(mut args: ChangeArgs, params: &[Param]) -> Result<ChangeArgs, Trouble> {
-    for param in params {
+    // A secret is in no mark, and given again; whether it is the same the statement's own hash tells.
+    for param in params.iter().filter(|param| !param.secret) {
         let text = written(&param.value);
         let said =
             args.with.iter().find(|(name, _)| *name == param.name).map(|(_, value)| Some(value.clone()));

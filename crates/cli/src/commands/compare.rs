@@ -4,7 +4,7 @@ use marktwice_core::Change;
 use marktwice_run::compare;
 
 use crate::args::{Common, CompareArgs};
-use crate::desk::{Desk, Text, give_params};
+use crate::desk::{Desk, Text, give_params, given};
 use crate::exit;
 use crate::report::Trouble;
 use crate::screen::{Screen, show};
@@ -16,9 +16,7 @@ pub(crate) fn run(common: &Common, args: &CompareArgs) -> Result<u8, Trouble> {
     let lines = args.sql.iter().map(|sql| Ok(Text::of_line(sql)));
     let texts: Vec<Text> = files.chain(lines).collect::<Result<_, _>>()?;
     let language = desk.engine.language();
-    let null = args.with_null.iter().map(|name| (name.clone(), None));
-    let given = args.with.iter().map(|(name, value)| (name.clone(), Some(value.clone()))).chain(null);
-    let given: Vec<(String, Option<String>)> = given.collect();
+    let given = given(&args.with, &args.with_file, &args.with_null)?;
     let changes = texts.iter().map(|text| {
         let (mut change, more) = text.change(language, &args.allow)?;
         let named = language.placeholders(&change.source);

@@ -165,6 +165,7 @@ impl Walk<'_> {
             again: false,
             quick: false,
             make_archive: false,
+            with_file: Vec::new(),
             show: Show::First(20),
             columns: Vec::new(),
         };

@@ -4,8 +4,9 @@ use std::fs::OpenOptions;
 use std::io::{BufWriter, Write};
 use std::path::Path;
 
+use marktwice_core::secret::hide_image;
 use marktwice_core::undo::RowChange;
-use marktwice_core::{Image, Value};
+use marktwice_core::{Image, Target, Value};
 use marktwice_port::{Intent, LogError, LogErrorKind};
 use marktwice_run::{Entry, Failure, Show, find_run, kept_rows};
 
@@ -109,7 +110,8 @@ fn write_csv(desk: &Desk, entry: &Entry, path: &Path, raw: bool) -> Result<u64, 
             let table = header.tables.get(place.table).map_or("", |t| t.table.as_str());
             let step = [Cell::Plain((place.step + 1).to_string()), Cell::Text(table.to_owned())];
             let own = step.into_iter().filter(|_| several);
-            let cells: Vec<Cell> = own.chain(record(&change, names.len())).collect();
+            let cells: Vec<Cell> =
+                own.chain(record(&change, header.tables.get(place.table), names.len())).collect();
             sheet.record(&cells).map_err(io)?;
             rows += 1;
         }
@@ -121,7 +123,7 @@ fn write_csv(desk: &Desk, entry: &Entry, path: &Path, raw: bool) -> Result<u64, 
     })
 }
 
-fn record(change: &RowChange, width: usize) -> Vec<Cell> {
+fn record(change: &RowChange, target: Option<&Target>, width: usize) -> Vec<Cell> {
     let what = match &change.image {
         Image::Update { before, after } if before == after => "same",
         Image::Update { .. } => "changed",
@@ -133,6 +135,10 @@ fn record(change: &RowChange, width: usize) -> Vec<Cell> {
         None => vec![Cell::Empty; width],
     };
     let first = [Cell::Plain(change.ordinal.to_string()), Cell::Plain(what.to_owned())];
-    let (before, after) = (image(change.image.before()), image(change.image.after()));
+    let shown = match target {
+        Some(target) => hide_image(target, change.image.clone()),
+        None => change.image.clone(),
+    };
+    let (before, after) = (image(shown.before()), image(shown.after()));
     first.into_iter().chain(before).chain(after).collect()
 }

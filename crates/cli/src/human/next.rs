@@ -26,7 +26,7 @@ pub(crate) fn rehearsed(seen: &Rehearsal, file: &str, on: &str) -> String {
         return out;
     }
     let mark = preview.mark.as_deref().unwrap_or_default();
-    let apply = styled(BOLD, &cells::escape(&format!("marktwice apply --mark {mark}{on}")));
+    let apply = styled(BOLD, &cells::escape(&format!("marktwice apply --mark {mark}{}{on}", again(preview))));
     let proven = "every row verified, every constraint kept";
     format!(
         "{}: {proven}. Rolled back; nothing changed.\nMark {} is taken; to apply exactly this: {apply}\n",
@@ -66,7 +66,7 @@ pub(crate) fn next_step(preview: &Preview, on: &str) -> String {
         return format!("Nothing was written. It cannot be applied here: {why}.\n");
     }
     let mark = preview.mark.as_deref().unwrap_or_default();
-    let apply = styled(BOLD, &cells::escape(&format!("marktwice apply --mark {mark}{on}")));
+    let apply = styled(BOLD, &cells::escape(&format!("marktwice apply --mark {mark}{}{on}", again(preview))));
     if !preview.open().is_empty() {
         return format!(
             "Nothing was written. Mark {} is taken. To rehearse all steps, see their rows, and be asked: {}\n",
@@ -75,4 +75,10 @@ pub(crate) fn next_step(preview: &Preview, on: &str) -> String {
         );
     }
     format!("Nothing was written. Mark {} is taken; to apply exactly this: {}\n", styled(BOLD, mark), apply)
+}
+
+/// Secrets that a mark does not keep, as they are given again.
+fn again(preview: &Preview) -> String {
+    let secret = preview.params.iter().filter(|param| param.secret);
+    secret.map(|param| format!(" --with {}=...", param.name)).collect()
 }

@@ -7,6 +7,7 @@ use marktwice_core::Value;
 use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::param::{Param, ParamKind};
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::secret::HIDDEN;
 use marktwice_core::table::Pin;
 use marktwice_run::{BatchPreview, Block, Preview, StepPreview, UndoPreview, Unmet};
 
@@ -194,12 +195,22 @@ fn given(out: &mut String, preview: &Preview) {
     if !preview.params.is_empty() {
         let all: Vec<String> = preview.params.iter().map(param).collect();
         let _ = writeln!(out, "with {}", cells::escape(&all.join(", ")));
+        let secret: Vec<String> =
+            preview.params.iter().filter(|p| p.secret).map(|p| format!(":{}", p.name)).collect();
+        if !secret.is_empty() {
+            let text = format!(
+                "what {} gives is shown nowhere; only the snapshot of a run will hold it, as it holds the rows",
+                secret.join(", ")
+            );
+            let _ = writeln!(out, "{}", styled(DIM, &cells::escape(&text)));
+        }
     }
 }
 
 /// A parameter with its value, and what it means.
 pub(crate) fn param(param: &Param) -> String {
     let value = match (&param.value, param.kind) {
+        _ if param.secret => HIDDEN.to_owned(),
         (Value::Text(text), ParamKind::Text) => format!("'{}'", text.replace('\'', "''")),
         (value, _) => cells::value(value),
     };

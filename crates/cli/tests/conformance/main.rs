@@ -32,6 +32,7 @@ mod races;
 mod refused;
 mod rehearse;
 mod said;
+mod secret;
 mod settling;
 mod sheets;
 mod shipped;

@@ -136,6 +136,7 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
         definition: definition(my, found, &name)?,
         naming,
         refers: Vec::new(),
+        hidden: Vec::new(),
     };
     let shown = shown(my, &found.schema, &found.table)?;
     Ok(Table { target, name, shown, types, extras, keys, partitioned: found.partitioned })

@@ -212,6 +212,7 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
             definition,
             naming,
             refers: Vec::new(),
+            hidden: Vec::new(),
         },
         oid: oid.clone(),
         from,

@@ -67,6 +67,7 @@ pub fn promise<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Resul
         definition: String::new(),
         naming: None,
         refers: Vec::new(),
+        hidden: Vec::new(),
     };
     let columns = stored.iter().enumerate().map(|(place, (at, _))| (*at, place)).collect();
     let inside = D::MAKES_TABLES_INSIDE;
@@ -104,10 +105,12 @@ pub fn make<D: Driver>(
         let what = format!("the table {} was made otherwise than it was defined", making.table);
         return Err(EngineError::Other(what));
     }
+    let mut made = made.clone();
+    made.hidden.clone_from(&target.hidden);
     let promised = std::mem::replace(target, made.clone());
     let of = |known: &Triggered| known.target.as_ref().is_ok_and(|target| *target == promised);
     if let Some(known) = held.iter_mut().find(|known| of(known)) {
-        *known = Triggered { shown: table.shown().to_owned(), target: Ok(made.clone()), large: false };
+        *known = Triggered { shown: table.shown().to_owned(), target: Ok(made), large: false };
     }
     Ok(())
 }

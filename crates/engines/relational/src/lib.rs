@@ -22,6 +22,7 @@ pub mod params;
 pub mod put;
 pub mod reach;
 pub mod recipe;
+pub mod secret;
 pub mod session;
 pub mod sheet;
 pub mod shell;

@@ -28,7 +28,7 @@ use crate::shell::{Tabled, forms};
 use crate::statement::detail;
 use crate::transaction::Transaction;
 use crate::view::View;
-use crate::{along, archive, asked, sheet, through, ties, triggered};
+use crate::{along, archive, asked, secret, sheet, through, ties, triggered};
 
 /// An open database of a relational engine.
 pub struct Opened<D> {
@@ -38,12 +38,21 @@ pub struct Opened<D> {
     named_by: NamedBy,
     /// Settings that a change makes, in words.
     set_up: Vec<String>,
+    /// Parameters whose values are never shown.
+    secrets: Vec<String>,
 }
 
 impl<D: Driver> Opened<D> {
     /// One over this connection; `notes` is what happened on opening it.
     pub fn new(driver: D, database: DatabaseId, notes: Vec<String>) -> Self {
-        Opened { driver, database, notes, named_by: NamedBy::default(), set_up: Vec::new() }
+        Opened {
+            driver,
+            database,
+            notes,
+            named_by: NamedBy::default(),
+            set_up: Vec::new(),
+            secrets: Vec::new(),
+        }
     }
 
     /// The target with the name that was said for its rows.
@@ -96,6 +105,7 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn bind(&mut self, values: &[Bound]) -> Result<(), EngineError> {
+        self.secrets.extend(values.iter().filter(|value| value.secret).map(|value| value.name.clone()));
         values.iter().try_for_each(|value| self.driver.bind(value.clone()))
     }
 
@@ -146,6 +156,7 @@ impl<D: Driver> Session for Opened<D> {
         triggered::settle(&mut self.driver, &mut plan)?;
         // What a mark covers was settled before: it is the same whatever is shown.
         plan.target = self.named(plan.target);
+        secret::settle::<D::Table>(&mut plan, &self.secrets)?;
         Ok(plan)
     }
 

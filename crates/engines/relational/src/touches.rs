@@ -418,6 +418,7 @@ mod tests {
             definition: String::new(),
             naming: None,
             refers: Vec::new(),
+            hidden: Vec::new(),
         };
         let mut touches = Touches::default();
         touches.of_target("apiary", StepKind::Delete, &target, &[]);

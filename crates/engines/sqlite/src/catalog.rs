@@ -221,6 +221,7 @@ pub(crate) fn viewed(connection: &mut Connection, name: &str) -> Result<Option<V
             definition: hash::texts([definition.as_str()]),
             naming: None,
             refers: Vec::new(),
+            hidden: Vec::new(),
         },
     };
     Ok(Some(Viewed { table, of: OfView { definition, reads } }))
@@ -252,8 +253,16 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
     let conflict_clause = silent_conflict_clause(&create);
     let naming = naming(&table, &columns, &key);
     let definition = hash::texts(texts.iter().map(String::as_str));
-    let target =
-        Target { table, schema: "main".to_owned(), columns, key, definition, naming, refers: Vec::new() };
+    let target = Target {
+        table,
+        schema: "main".to_owned(),
+        columns,
+        key,
+        definition,
+        naming,
+        refers: Vec::new(),
+        hidden: Vec::new(),
+    };
     Ok(Table { target, strict, row, row_column, keys, collations, generated, conflict_clause })
 }
 

@@ -38,6 +38,7 @@ fn target() -> Target {
         definition: "d".into(),
         naming: None,
         refers: Vec::new(),
+        hidden: Vec::new(),
     }
 }
 
@@ -87,6 +88,7 @@ fn mark_header() -> MarkHeader {
         change: "UPDATE".into(),
         checks: Vec::new(),
         params: serde_json::Map::new(),
+        keyed: false,
         sheets: Vec::new(),
         settings: vec![],
         steps: vec![step()],

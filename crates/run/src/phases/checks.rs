@@ -39,9 +39,13 @@ impl Begun<'_, '_> {
     /// Asks all of them at the end. They go into the receipt; one that does not hold ends the run.
     pub(super) fn ask_last(&mut self) -> Result<Vec<QueryFound>, Box<End>> {
         let mut all = Vec::new();
+        let tables = self.run.records.tables.iter();
+        let hidden: Vec<String> = tables.flat_map(|table| table.names(&table.hidden)).collect();
         for (check, first) in self.run.checks.iter().zip(&self.first_answers) {
             let last = answer(&mut *self.tx, check).map_err(ended_by)?;
-            all.push(check.judge(first.as_ref(), &last));
+            let mut found = check.judge(first.as_ref(), &last);
+            found.hide(&hidden);
+            all.push(found);
         }
         self.run.receipt(|receipt| receipt.checks.clone_from(&all));
         let failing: Vec<QueryFound> =

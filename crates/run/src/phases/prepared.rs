@@ -5,8 +5,10 @@ use std::any::Any;
 
 use marktwice_core::archive::{Archive, Making};
 use marktwice_core::asked::{QueryCheck, QueryFound};
+use marktwice_core::change::Change;
 use marktwice_core::check::CheckFound;
 use marktwice_core::receipt::{Receipt, RunState, StepReceipt};
+use marktwice_core::secret::Secrets;
 use marktwice_core::triggered::Triggered;
 use marktwice_core::words;
 use marktwice_port::{EngineError, Logbook, RunFolder, Session, Tx};
@@ -32,12 +34,14 @@ pub(crate) struct Prepared<'a> {
     pub(super) steps: Vec<StepFacts>,
     /// Checks of the whole change.
     pub(super) checks: Vec<QueryCheck>,
+    /// What stands in no receipt.
+    pub(super) secrets: Secrets,
 }
 
 impl<'a> Prepared<'a> {
-    /// The same, with checks of the whole change.
-    pub(crate) fn checking(self, checks: &[QueryCheck]) -> Prepared<'a> {
-        Prepared { checks: checks.to_vec(), ..self }
+    /// The same for a change: with its checks as a whole, and with what it keeps secret.
+    pub(crate) fn of(self, change: &Change) -> Prepared<'a> {
+        Prepared { checks: change.checks.clone(), secrets: Secrets::of(&change.params), ..self }
     }
 
     /// Steps 1 and 2: the lock, no unsettled run, the folder, the text, the receipt.
@@ -65,7 +69,7 @@ impl<'a> Prepared<'a> {
         let receipt = first.ok_or_else(|| Failure::usage("the run has no receipt", "try again"))?;
         let records = records(&steps);
         let record = Some(Record { folder, receipt, _lock: lock });
-        Ok(Prepared { context, record, records, steps, checks: Vec::new() })
+        Ok(Prepared { context, record, records, steps, checks: Vec::new(), secrets: Secrets::default() })
     }
 
     /// Notes a copy of the whole database that was made before anything began.
@@ -75,7 +79,14 @@ impl<'a> Prepared<'a> {
 
     /// A rehearsal: nothing of it is written down.
     pub(crate) fn unrecorded(context: &'a Context<'a>, steps: Vec<StepFacts>) -> Prepared<'a> {
-        Prepared { context, record: None, records: records(&steps), steps, checks: Vec::new() }
+        Prepared {
+            context,
+            record: None,
+            records: records(&steps),
+            steps,
+            checks: Vec::new(),
+            secrets: Secrets::default(),
+        }
     }
 
     /// Step 3: BEGIN, with tables made for rows that are put away: before it where the engine cannot take them back.
@@ -144,6 +155,7 @@ impl<'a> Prepared<'a> {
             Some(step) => format!("step {}: {why}", step + 1),
             None => why,
         });
+        receipt.scrub(&self.secrets);
         let mut notes = Vec::new();
         if let Err(error) = folder.receipt(&receipt) {
             // The receipt on disk still says `prepared`, which means the same; the next command writes it down.

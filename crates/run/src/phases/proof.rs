@@ -181,7 +181,10 @@ impl<'a, 's> Written<'a, 's> {
         let mut checks = Vec::new();
         for check in &facts.terms.each {
             match self.begun.tx.each(step, check) {
-                Ok(found) => checks.push(found),
+                Ok(mut found) => {
+                    found.hide(&facts.target);
+                    checks.push(found);
+                }
                 Err(error) => return Err(self.end(ended_by(error))),
             }
         }
@@ -466,9 +469,11 @@ impl<'a, 's> Begun<'a, 's> {
             return Err(self.end(End::Failed(EngineError::Other(message).into())));
         }
         let Begun { mut run, tx, .. } = self;
+        // Of rows with a secret only the snapshot tells anything: without a key they could be tried out.
+        let hides = run.records.tables.iter().any(|table| !table.hidden.is_empty());
         run.receipt(|receipt| {
-            receipt.before = Some(totals.before);
-            receipt.after = Some(totals.after);
+            receipt.before = Some(totals.before).filter(|_| !hides);
+            receipt.after = Some(totals.after).filter(|_| !hides);
             receipt.snapshot = Some(reference);
         });
         let Some(record) = run.record.take() else {
@@ -519,6 +524,7 @@ impl<'a, 's> AllProven<'a, 's> {
         }
         self.record.receipt.token = self.tx.token();
         self.record.receipt.state = RunState::Committing;
+        self.record.receipt.scrub(&self.run.secrets);
         if let Err(error) = self.record.folder.receipt(&self.record.receipt) {
             return *self.roll_back(End::Failed(error.into()));
         }

@@ -115,6 +115,9 @@ impl<'a, 's> Begun<'a, 's> {
             let Some(table) = along.iter().find(of).map(|record| record.table) else {
                 return Err(Box::new(End::Failed(no_step())));
             };
+            // As it was planned it says what of it is hidden.
+            let hidden = tables.get(table).map(|known| known.hidden.clone()).unwrap_or_default();
+            let target = Target { hidden, ..target };
             let place = Place { step, table, role: Role::Trigger };
             let stop = self.run.context.ambient.stopper();
             let (context, snapshot) = (self.run.context, &mut self.snapshot);

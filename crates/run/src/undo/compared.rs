@@ -19,6 +19,7 @@ use crate::noticed::{Declared, no_way_back, side_findings};
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Begun, Ended, Prepared};
 use crate::preview::{BatchPreview, Block, ShownRow, UndoPreview, Unmet};
+use marktwice_core::secret::hide_image;
 use marktwice_core::value::key_text;
 
 /// Fingerprints of what was seen, batch by batch: the preview and the run must see the same.
@@ -229,6 +230,8 @@ impl<'a> Looker<'a> {
         }
         if self.judge.options.show.wants(&self.rows) {
             let image = Image::of(before.map(<[Value]>::to_vec), wanted.map(<[Value]>::to_vec));
+            let target = &self.judge.back.batch.target;
+            let image = image.map(|image| hide_image(target, image));
             self.rows.extend(image.map(|image| ShownRow { key: change.key.clone(), image }));
         }
         kept

@@ -9,6 +9,7 @@ use marktwice_core::value::Value;
 use marktwice_port::{EngineError, LogError, Logbook, Tx};
 
 use super::{Back, Undoing, inverse};
+use marktwice_core::secret::hide_cell;
 use marktwice_core::value::key_text;
 
 /// The first held row that does not say what the snapshot says. Both come in the order of their numbers.
@@ -35,6 +36,7 @@ pub(super) fn first_differing(
         let looked = |cell: &CellDiff| batch.kind != StepKind::Update || batch.columns.contains(&cell.column);
         let cell = diff(wanted, after).into_iter().find(looked);
         found = cell.filter(|_| kept.ordinal == row.ordinal).map(|cell| {
+            let cell = hide_cell(&batch.target, cell);
             let name = batch.target.columns.get(cell.column).map_or("", |c| c.name.as_str());
             let text = |value: &Value| value.to_json().to_string();
             format!(

@@ -19,6 +19,7 @@ fn findings(statement: &str) -> Vec<Finding> {
         definition: String::new(),
         naming: Some(1),
         refers: Vec::new(),
+        hidden: Vec::new(),
     };
     let step = understand(statement, Language::Sqlite).unwrap_or_else(|f| panic!("{statement}: {f:?}"));
     let keys = [UniqueKey { primary: true, columns: vec![0] }];

@@ -163,6 +163,7 @@ mod tests {
             definition: String::new(),
             naming: None,
             refers: Vec::new(),
+            hidden: Vec::new(),
         };
         let keys = vec![
             UniqueKey { primary: false, columns: vec![2] },
