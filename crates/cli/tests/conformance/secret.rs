@@ -99,11 +99,9 @@ fn a_secret_is_seen_nowhere_and_goes_back() {
         s.write("day.sql", change("", "UPDATE gate SET day = :word WHERE gate_id = 1"));
         let day = s.run(&[&["preview", "day.sql"][..], &with].concat());
         assert!(!(day.out.clone() + &day.err).contains("sesame"), "{}{}", day.out, day.err);
-        let checks = format!(
-            "[[check]]\nname = \"word\"\nsql = \"SELECT word FROM gate WHERE gate_id = 1\"\ngives = \"x\"\n\n\
-             [[check]]\nname = \"each\"\neach = \"new.word = old.word\"\n"
-        );
-        s.write("checked.sql", change(&checks, SET));
+        let checks = "[[check]]\nname = \"word\"\nsql = \"SELECT word FROM gate WHERE gate_id = 1\"\ngives = \"x\"\n\n\
+             [[check]]\nname = \"each\"\neach = \"new.word = old.word\"\n";
+        s.write("checked.sql", change(checks, SET));
         run(&[&["apply", "checked.sql", "--yes"][..], &with].concat(), 4).says("nothing changed");
         run(&["receipt"], 0);
         let only = checks.split("\n\n").next().unwrap();

@@ -179,13 +179,12 @@ impl<'a> Prepared<'a> {
     }
 }
 
+/// Makes one table: what it is to be, the tables that are held, and whether it is there already.
+type MakeOne<'w> = dyn FnMut(&mut Archive, &mut [Triggered], bool) -> Result<(), EngineError> + 'w;
+
 /// Makes the tables that steps put rows away in and that are not there yet, each once: those that are made `inside` the
 /// transaction, or those that are not.
-fn make(
-    steps: &mut [StepFacts],
-    inside: bool,
-    work: &mut dyn FnMut(&mut Archive, &mut [Triggered], bool) -> Result<(), EngineError>,
-) -> Result<(), EngineError> {
+fn make(steps: &mut [StepFacts], inside: bool, work: &mut MakeOne<'_>) -> Result<(), EngineError> {
     let mut there: Vec<String> = Vec::new();
     for StepFacts { archive, triggered, .. } in steps {
         let Some(archive) = archive else { continue };
