@@ -10,6 +10,7 @@ mod lines;
 mod marks;
 mod runs;
 mod snapshot;
+mod worker;
 
 pub use book::{Overview, Shelf, databases};
 pub use runs::seal;

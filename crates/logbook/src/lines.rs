@@ -16,6 +16,8 @@ use crate::bounded;
 
 /// Level 1: a mark is mostly hashes, which no level makes smaller, and a snapshot is waited for.
 const LEVEL: i32 = 1;
+/// How much is read at once.
+const BLOCK: usize = 1 << 17;
 const TRAILER: &[u8] = b"{\"end\":";
 
 /// Hashes and counts what passes through to a file.
@@ -43,6 +45,11 @@ impl Write for Hashing {
 pub(crate) struct Written {
     pub(crate) bytes: u64,
     pub(crate) checksum: String,
+    /// Bytes of all lines but the last, uncompressed, and their hash.
+    plain: u64,
+    lines: blake3::Hash,
+    /// The last line.
+    trailer: Vec<u8>,
 }
 
 /// Writes lines.
@@ -51,6 +58,8 @@ pub(crate) struct LineWriter {
     hasher: blake3::Hasher,
     path: PathBuf,
     line: Vec<u8>,
+    /// Bytes of all lines so far, uncompressed.
+    plain: u64,
 }
 
 impl LineWriter {
@@ -58,16 +67,24 @@ impl LineWriter {
         let inner = BufWriter::new(Pending::new(path)?);
         let hashing = Hashing { inner, hasher: blake3::Hasher::new(), bytes: 0 };
         let encoder = zstd::Encoder::new(hashing, LEVEL).map_err(|e| io_error("write", path, &e))?;
-        let mut writer =
-            LineWriter { encoder, hasher: blake3::Hasher::new(), path: path.to_owned(), line: Vec::new() };
+        let mut writer = LineWriter {
+            encoder,
+            hasher: blake3::Hasher::new(),
+            path: path.to_owned(),
+            line: Vec::new(),
+            plain: 0,
+        };
         writer.line(header)?;
         Ok(writer)
     }
 
-    pub(crate) fn line(&mut self, line: &impl Serialize) -> Result<(), LogError> {
+    /// Writes a line, and gives it as it is written.
+    pub(crate) fn line(&mut self, line: &impl Serialize) -> Result<&[u8], LogError> {
         self.encode(line)?;
+        self.plain += self.line.len() as u64;
         self.hasher.update(&self.line);
-        self.encoder.write_all(&self.line).map_err(|e| io_error("write", &self.path, &e))
+        self.encoder.write_all(&self.line).map_err(|e| io_error("write", &self.path, &e))?;
+        Ok(&self.line)
     }
 
     fn encode(&mut self, line: &impl Serialize) -> Result<(), LogError> {
@@ -84,15 +101,17 @@ impl LineWriter {
         mut self,
         make: impl FnOnce(String) -> T,
     ) -> Result<Written, LogError> {
-        let checksum = self.hasher.finalize().to_hex().to_string();
-        self.encode(&make(checksum))?;
+        let lines = self.hasher.finalize();
+        let plain = self.plain;
+        self.encode(&make(lines.to_hex().to_string()))?;
+        let trailer = std::mem::take(&mut self.line);
         let path = self.path;
         let failed = |e: &io::Error| io_error("write", &path, e);
-        self.encoder.write_all(&self.line).map_err(|e| failed(&e))?;
+        self.encoder.write_all(&trailer).map_err(|e| failed(&e))?;
         let mut hashing = self.encoder.finish().map_err(|e| failed(&e))?;
         hashing.flush().map_err(|e| failed(&e))?;
-        let written =
-            Written { bytes: hashing.bytes, checksum: hashing.hasher.finalize().to_hex().to_string() };
+        let checksum = hashing.hasher.finalize().to_hex().to_string();
+        let written = Written { bytes: hashing.bytes, checksum, plain, lines, trailer };
         let pending = hashing.inner.into_inner().map_err(|e| failed(e.error()))?;
         pending.publish()?;
         Ok(written)
@@ -208,8 +227,65 @@ pub(crate) fn check_version(json: &[u8], format: &str, newest: u32, path: &Path)
     Ok(())
 }
 
+/// Size and BLAKE3 of a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Checksum {
+    pub(crate) bytes: u64,
+    pub(crate) checksum: String,
+}
+
+/// Hashes what is read through it.
+struct Sounding {
+    inner: File,
+    hasher: blake3::Hasher,
+    bytes: u64,
+}
+
+impl Read for Sounding {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(into)?;
+        self.hasher.update(into.get(..read).unwrap_or_default());
+        self.bytes += read as u64;
+        Ok(read)
+    }
+}
+
+/// Reads a finished file again, in one pass: it is, byte for byte, what was written, and unpacks to it.
+pub(crate) fn verify(path: &Path, written: &Written) -> Result<(), LogError> {
+    let other = || damaged(path, "what was read back is not what was written");
+    let unreadable = |e: &io::Error| damaged(path, &format!("it cannot be unpacked ({e})"));
+    let file = Sounding { inner: bounded::open(path)?, hasher: blake3::Hasher::new(), bytes: 0 };
+    let file = BufReader::with_capacity(BLOCK, file);
+    let mut plain = zstd::Decoder::with_buffer(file).map_err(|e| io_error("read", path, &e))?;
+    let mut hasher = blake3::Hasher::new();
+    let mut block = vec![0u8; BLOCK];
+    let mut left = written.plain;
+    while left > 0 {
+        let most = usize::try_from(left).unwrap_or(BLOCK).min(BLOCK);
+        let into = block.get_mut(..most).unwrap_or_default();
+        let read = plain.read(into).map_err(|e| unreadable(&e))?;
+        if read == 0 {
+            return Err(other());
+        }
+        hasher.update(block.get(..read).unwrap_or_default());
+        left -= read as u64;
+    }
+    let mut trailer = Vec::new();
+    (&mut plain).take(bounded::LINE).read_to_end(&mut trailer).map_err(|e| unreadable(&e))?;
+    let mut file = plain.finish();
+    // Nothing may stand behind what was unpacked.
+    let behind = io::copy(&mut file, &mut io::sink()).map_err(|e| io_error("read", path, &e))?;
+    let Sounding { hasher: whole, bytes, .. } = file.into_inner();
+    let same = hasher.finalize() == written.lines
+        && trailer == written.trailer
+        && behind == 0
+        && bytes == written.bytes
+        && whole.finalize().to_hex().as_str() == written.checksum;
+    if same { Ok(()) } else { Err(other()) }
+}
+
 /// Size and BLAKE3 of a whole file.
-pub(crate) fn file_checksum(path: &Path) -> Result<Written, LogError> {
+pub(crate) fn file_checksum(path: &Path) -> Result<Checksum, LogError> {
     let mut file = bounded::open(path)?;
     let mut hasher = blake3::Hasher::new();
     let mut buffer = vec![0u8; 1 << 16];
@@ -217,7 +293,7 @@ pub(crate) fn file_checksum(path: &Path) -> Result<Written, LogError> {
     loop {
         let read = file.read(&mut buffer).map_err(|e| io_error("read", path, &e))?;
         if read == 0 {
-            return Ok(Written { bytes, checksum: hasher.finalize().to_hex().to_string() });
+            return Ok(Checksum { bytes, checksum: hasher.finalize().to_hex().to_string() });
         }
         bytes += read as u64;
         hasher.update(buffer.get(..read).unwrap_or(&[]));

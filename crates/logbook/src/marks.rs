@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use marktwice_core::Value;
 use marktwice_core::mark::{MarkRow, MarkSummary};
 use marktwice_core::record::{MARK_FORMAT, MARK_VERSION, MarkHeader, MarkTrailer};
 use marktwice_port::{DraftMark, LogError, Mark};
@@ -9,23 +10,35 @@ use marktwice_port::{DraftMark, LogError, Mark};
 use crate::atomic::damaged;
 use crate::codec::MarkLine;
 use crate::lines::{Line, LineReader, LineWriter};
+use crate::worker::{Work, Worker};
 
-pub(crate) struct Draft(LineWriter);
+struct Lines(LineWriter);
+
+impl Work for Lines {
+    type Row = (usize, MarkRow);
+
+    fn take(&mut self, (step, row): &(usize, MarkRow)) -> Result<(), LogError> {
+        self.0.line(&MarkLine::of(*step, row)).map(drop)
+    }
+}
+
+pub(crate) struct Draft(Worker<Lines>);
 
 impl Draft {
     pub(crate) fn new(path: &Path, header: &MarkHeader) -> Result<Self, LogError> {
-        LineWriter::new(path, header).map(Draft)
+        LineWriter::new(path, header).map(|lines| Draft(Worker::new(Lines(lines))))
     }
 }
 
 impl DraftMark for Draft {
-    fn row(&mut self, step: usize, row: &MarkRow) -> Result<(), LogError> {
-        self.0.line(&MarkLine::of(step, row))
+    fn row(&mut self, step: usize, row: MarkRow) -> Result<(), LogError> {
+        let bytes = row.key.iter().map(Value::weight).sum();
+        self.0.row((step, row), bytes)
     }
 
     fn finish(self: Box<Self>, totals: &[MarkSummary]) -> Result<(), LogError> {
         let end = totals.to_vec();
-        self.0.finish(|checksum| MarkTrailer { end, checksum }).map(|_| ())
+        self.0.finish()?.0.finish(|checksum| MarkTrailer { end, checksum }).map(|_| ())
     }
 }
 

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use marktwice_core::Value;
 use marktwice_core::hash::RowHash;
 use marktwice_core::receipt::SnapshotRef;
 use marktwice_core::record::{
@@ -13,7 +14,8 @@ use marktwice_port::{LogError, SnapshotReader, SnapshotWriter};
 
 use crate::atomic::damaged;
 use crate::codec::{ReadLine, RowLine};
-use crate::lines::{Line, LineReader, LineWriter, file_checksum};
+use crate::lines::{self, Line, LineReader, LineWriter, file_checksum};
+use crate::worker::{Work, Worker};
 
 /// The snapshot's name inside a run's folder.
 pub(crate) const FILE: &str = "rows.jsonl.zst";
@@ -29,7 +31,8 @@ fn add(totals: &mut SnapshotTotals, change: &RowChange, buffer: &mut Vec<u8>) {
     }
 }
 
-pub(crate) struct Writer {
+/// What is done with each row: it is encoded, read again from what it was encoded as, and compared.
+struct Encoding {
     lines: LineWriter,
     tables: Vec<Target>,
     totals: SnapshotTotals,
@@ -37,36 +40,59 @@ pub(crate) struct Writer {
     buffer: Vec<u8>,
 }
 
+impl Work for Encoding {
+    type Row = RowChange;
+
+    fn take(&mut self, row: &RowChange) -> Result<(), LogError> {
+        let target = self.tables.get(row.place.table).ok_or_else(|| unlisted(&self.path))?;
+        add(&mut self.totals, row, &mut self.buffer);
+        let line = self.lines.line(&RowLine::of(row, target))?;
+        // That the file holds these bytes is proven in the end; that they are the row, here.
+        let decoded = serde_json::from_slice::<ReadLine>(line).map_err(|e| e.to_string());
+        match decoded.and_then(|line| line.change(target)) {
+            Ok(decoded) if decoded == *row => Ok(()),
+            Ok(_) => Err(damaged(&self.path, "a row does not read back as it was written")),
+            Err(what) => Err(damaged(&self.path, &format!("a row does not read back: {what}"))),
+        }
+    }
+}
+
+pub(crate) struct Writer {
+    rows: Worker<Encoding>,
+    path: PathBuf,
+}
+
 impl Writer {
     pub(crate) fn new(folder: &Path, header: &SnapshotHeader) -> Result<Self, LogError> {
         let path = folder.join(FILE);
-        Ok(Writer {
+        let rows = Worker::new(Encoding {
             lines: LineWriter::new(&path, header)?,
             tables: header.tables.clone(),
             totals: SnapshotTotals::default(),
-            path,
+            path: path.clone(),
             buffer: Vec::new(),
-        })
+        });
+        Ok(Writer { rows, path })
     }
 }
 
 impl SnapshotWriter for Writer {
-    fn row(&mut self, row: &RowChange) -> Result<(), LogError> {
-        let target = self.tables.get(row.place.table).ok_or_else(|| unlisted(&self.path))?;
-        add(&mut self.totals, row, &mut self.buffer);
-        self.lines.line(&RowLine::of(row, target))
+    fn row(&mut self, row: RowChange) -> Result<(), LogError> {
+        let cells = row.image.before().map_or(0, <[_]>::len) + row.image.after().map_or(0, <[_]>::len);
+        let bytes = row.image.weight() + cells * size_of::<Value>();
+        self.rows.row(row, bytes)
     }
 
     fn finish(self: Box<Self>) -> Result<(SnapshotRef, SnapshotTotals), LogError> {
-        let end = self.totals;
-        let written = self.lines.finish(|checksum| SnapshotTrailer { end, checksum })?;
+        let Encoding { lines, totals: end, .. } = self.rows.finish()?;
+        let written = lines.finish(|checksum| SnapshotTrailer { end, checksum })?;
+        lines::verify(&self.path, &written)?;
         let reference = SnapshotRef {
             file: FILE.to_owned(),
             bytes: written.bytes,
             checksum: written.checksum,
             rows: end.rows,
         };
-        verify(&self.path, &reference, &end)?;
         Ok((reference, end))
     }
 }
@@ -75,26 +101,12 @@ fn unlisted(path: &Path) -> LogError {
     damaged(path, "a row is of a table that its first line does not name")
 }
 
-/// Reads a snapshot through: every row decodes, and counts, fingerprints and checksums are the given ones.
-fn verify(path: &Path, expected: &SnapshotRef, totals: &SnapshotTotals) -> Result<(), LogError> {
-    let mut reader = Reader { thorough: true, ..Reader::open(path, expected)? };
-    while reader.next()?.is_some() {}
-    if reader.totals != *totals {
-        return Err(damaged(path, "what was read back is not what was written"));
-    }
-    Ok(())
-}
-
 pub(crate) struct Reader {
     header: SnapshotHeader,
     lines: LineReader,
-    totals: SnapshotTotals,
+    rows: u64,
     path: PathBuf,
     ended: bool,
-    /// Whether fingerprints are made again of every row. Once is enough, right after writing: from then on the
-    /// checksum of the file, which stands in the receipt, holds for all of it.
-    thorough: bool,
-    buffer: Vec<u8>,
 }
 
 impl Reader {
@@ -104,15 +116,7 @@ impl Reader {
             return Err(damaged(path, "it is not the file that the receipt speaks of"));
         }
         let (header, lines) = LineReader::open::<SnapshotHeader>(path, SNAPSHOT_FORMAT, SNAPSHOT_VERSION)?;
-        Ok(Reader {
-            header,
-            lines,
-            totals: SnapshotTotals::default(),
-            path: path.to_owned(),
-            ended: false,
-            thorough: false,
-            buffer: Vec::new(),
-        })
+        Ok(Reader { header, lines, rows: 0, path: path.to_owned(), ended: false })
     }
 }
 
@@ -136,11 +140,7 @@ impl SnapshotReader for Reader {
                 });
                 match change {
                     Ok(change) => {
-                        if self.thorough {
-                            add(&mut self.totals, &change, &mut self.buffer);
-                        } else {
-                            self.totals.rows += 1;
-                        }
+                        self.rows += 1;
                         Ok(Some(change))
                     }
                     Err(what) => Err(self.lines.damaged(&what)),
@@ -149,12 +149,7 @@ impl SnapshotReader for Reader {
             Line::Trailer(line) => {
                 let trailer = serde_json::from_slice::<SnapshotTrailer>(line).map_err(|e| e.to_string());
                 let trailer = trailer.map_err(|what| damaged(&self.path, &what))?;
-                let same = if self.thorough {
-                    trailer.end == self.totals
-                } else {
-                    trailer.end.rows == self.totals.rows
-                };
-                if trailer.checksum != self.lines.checksum() || !same {
+                if trailer.checksum != self.lines.checksum() || trailer.end.rows != self.rows {
                     return Err(damaged(&self.path, "its totals or its checksum are others"));
                 }
                 self.ended = true;

@@ -50,7 +50,7 @@ pub trait DraftMark {
     ///
     /// # Errors
     /// When it cannot be written.
-    fn row(&mut self, step: usize, row: &MarkRow) -> Result<(), LogError>;
+    fn row(&mut self, step: usize, row: MarkRow) -> Result<(), LogError>;
 
     /// Completes the mark and makes it durable; until then nobody sees it.
     ///
@@ -80,7 +80,7 @@ pub trait SnapshotWriter {
     ///
     /// # Errors
     /// When it cannot be written.
-    fn row(&mut self, row: &RowChange) -> Result<(), LogError>;
+    fn row(&mut self, row: RowChange) -> Result<(), LogError>;
 
     /// Writes the trailer, syncs, renames, syncs the folder, reopens the file and reads all of it back.
     ///

@@ -77,7 +77,7 @@ impl<'a> Collector<'a> {
 
     /// Takes one row into the mark, and looks at it.
     pub(crate) fn row(&mut self, draft: &mut dyn DraftMark, row: &HeldRow) -> Result<(), SinkError> {
-        draft.row(self.step, &self.marker.take(row))?;
+        draft.row(self.step, self.marker.take(row))?;
         self.notices.row(row);
         if let Image::Update { before, after } = &row.image {
             self.totals.add(before, after);

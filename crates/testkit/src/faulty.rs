@@ -97,7 +97,7 @@ pub struct FaultyBook {
 struct FaultyDraft(Box<dyn DraftMark>, Fuse);
 
 impl DraftMark for FaultyDraft {
-    fn row(&mut self, step: usize, row: &MarkRow) -> Result<(), LogError> {
+    fn row(&mut self, step: usize, row: MarkRow) -> Result<(), LogError> {
         self.1.log(|| self.0.row(step, row))
     }
 

@@ -266,6 +266,6 @@ pub(crate) fn fill(pg: &mut Pg, plan: &Plan, detail: &Detail, lock: bool) -> Res
     let order = keys.collect::<Vec<_>>().join(", ");
     let end = if lock { format!("FOR UPDATE OF {visible}") } else { String::new() };
     let identity = table.identity().into_iter().map(|(held, own)| (held, format!("{visible}.{own}")));
-    let ask = Ask { order: &order, end: &end, also: None };
+    let ask = Ask { order: &order, end: &end, ..Ask::default() };
     held::fill(pg, plan, (step, table), recipe(plan, detail), ask, identity.collect())
 }

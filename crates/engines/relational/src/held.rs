@@ -102,7 +102,7 @@ pub fn stream_plainly<D: Driver>(
         None => plan.target.key.names.iter().map(|k| quoted(k)).collect(),
     };
     let end = limit.map_or(String::new(), |n| format!("LIMIT {n}"));
-    let sql = step.row_query(&select, Ask { also: None, order: &order.join(", "), end: &end });
+    let sql = step.row_query(&select, Ask { order: &order.join(", "), end: &end, ..Ask::default() });
     let mut ordinal = 0;
     driver.each(&sql, &held.forms, &mut |values| {
         ordinal += 1;

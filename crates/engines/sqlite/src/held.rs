@@ -233,8 +233,29 @@ pub(crate) fn fill(lite: &mut Lite, plan: &Plan, detail: &Detail) -> Result<Fill
     let identity = told_by(table, &quoted(&step.table.visible().text));
     let order: Vec<&str> = identity.iter().map(|(_, of)| of.as_str()).collect();
     let order = if step.sources.is_some() { order.join(", ") } else { String::new() };
-    let ask = Ask { order: &order, ..Ask::default() };
-    held::fill(lite, plan, (step, table), recipe(plan, detail), ask, identity)
+    let recipe = recipe(plan, detail);
+    let row = identity.first().map(|(_, of)| of.clone());
+    let found_by = match row.as_deref().filter(|_| table.row.is_some()) {
+        Some(row) if jumps(lite, step, row)? => Some(row),
+        Some(_) | None => None,
+    };
+    let ask = Ask { order: &order, found_by, ..Ask::default() };
+    held::fill(lite, plan, (step, table), recipe, ask, identity)
+}
+
+/// Whether the rows of a step are found through an index and lie anywhere in the table: then each page would be read again for
+/// each of its rows, now and whenever the rows are paired. Sorted by what tells them they are read one page after the other.
+fn jumps(lite: &Lite, step: &Step, row: &str) -> Result<bool, EngineError> {
+    if step.sources.is_some() || step.tail.is_some() || step.filter.is_none() {
+        return Ok(false);
+    }
+    let sql = format!("EXPLAIN QUERY PLAN {}", step.query(&format!("{row}, *"), Ask::default()));
+    let steps = ask(lite.connection()?, &sql, &lite.params)?;
+    let said = |line: &Vec<Option<String>>| line.last().cloned().flatten().unwrap_or_default();
+    Ok(steps.rows.iter().map(said).any(|line| {
+        let by_index = line.contains("USING INDEX") || line.contains("MULTI-INDEX OR");
+        by_index && !line.contains("AUTOMATIC")
+    }))
 }
 
 /// What tells one row of the target from another: columns of the held table, and the target's own.

@@ -126,7 +126,7 @@ fn snapshot(shelf: &Shelf, rows: i64) -> (String, SnapshotRef, PathBuf) {
         tables: vec![target()],
     };
     let mut writer = run.snapshot(&header).unwrap();
-    (1..=rows).for_each(|i| writer.row(&row(i)).unwrap());
+    (1..=rows).for_each(|i| writer.row(row(i)).unwrap());
     let (reference, totals) = writer.finish().unwrap();
     assert_eq!((totals.rows, totals.changed), (rows as u64, rows as u64));
     let path = shelf.run_folder(run.run()).unwrap().join("rows.jsonl.zst");
@@ -200,7 +200,7 @@ fn marks_read_back_and_the_last_one_is_found() {
         .collect();
     for stamp in ["20260511T080000.000Z", "20260511T080001.000Z"] {
         let (_, mut draft) = shelf.draft_mark(mark_header(), stamp).unwrap();
-        rows.iter().for_each(|r| draft.row(0, r).unwrap());
+        rows.iter().for_each(|r| draft.row(0, r.clone()).unwrap());
         draft.finish(&[summary]).unwrap();
     }
     let files = shelf.mark_files().unwrap();
@@ -287,7 +287,7 @@ fn random_damage_is_refused() {
     let (run, reference, path) = snapshot(&shelf, 40);
     let (name, mut draft) = shelf.draft_mark(mark_header(), "20260511T080000.000Z").unwrap();
     let none = ShortHash(1);
-    draft.row(0, &MarkRow { key: vec![Value::Int(1)], related: none, rest: none, after: none }).unwrap();
+    draft.row(0, MarkRow { key: vec![Value::Int(1)], related: none, rest: none, after: none }).unwrap();
     draft.finish(&[MarkSummary { matched: 1, ..MarkSummary::default() }]).unwrap();
     let mark = shelf.mark_files().unwrap()[0].clone();
     let mut dice = 2026u64;

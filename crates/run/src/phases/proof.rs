@@ -384,7 +384,7 @@ impl<'a, 's> Written<'a, 's> {
                     };
                     // Once a row is not as it should be, all is rolled back, and the snapshot goes with it.
                     if let (Some(snapshot), 0) = (snapshot.as_mut(), pass.faults.count) {
-                        row_change(place, rows.target, held, now).map_or(Ok(()), |row| snapshot.row(&row))?;
+                        row_change(place, rows.target, held, now).map_or(Ok(()), |row| snapshot.row(row))?;
                     }
                 }
                 Err(fault) => pass.faults.add(&held.key, fault),

@@ -149,7 +149,7 @@ impl<'a, 's> Begun<'a, 's> {
                 if let (Some(snapshot), Some(row)) =
                     (snapshot.as_mut(), row_change(place, &target, held, now))
                 {
-                    snapshot.row(&row)?;
+                    snapshot.row(row)?;
                 }
                 Ok(())
             });

@@ -12,6 +12,9 @@ pub struct Ask<'a> {
     pub order: &'a str,
     /// What stands at the end, such as a lock.
     pub end: &'a str,
+    /// What tells a row of the target, where the rows are to be found by the filter first, and then read one after the other in
+    /// its order; for a step of one table without ORDER BY and LIMIT.
+    pub found_by: Option<&'a str>,
 }
 
 impl Step {
@@ -48,6 +51,12 @@ impl Step {
             Some(tail) => format!("\n{}", self.text(tail.slice)),
             None if ask.order.is_empty() => String::new(),
             None => format!("\nORDER BY {}", ask.order),
+        };
+        let filter = match ask.found_by.filter(|_| self.sources.is_none() && self.tail.is_none()) {
+            Some(row) if !filter.is_empty() => {
+                format!("\nWHERE {row} IN (SELECT {row} FROM {}{filter})", self.from_list())
+            }
+            Some(_) | None => filter,
         };
         let end = if ask.end.is_empty() { String::new() } else { format!("\n{}", ask.end) };
         format!(
