@@ -129,6 +129,9 @@ pub struct StepReceipt {
     /// verified one by one, the table has as many rows as it should, and nothing else wrote it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub untouched: Option<u64>,
+    /// Whether their number is reckoned.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub about: bool,
     /// The keys of the rows that came in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub came: Option<Came>,

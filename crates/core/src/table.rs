@@ -74,6 +74,31 @@ pub struct Target {
     pub hidden: Vec<usize>,
 }
 
+/// How many rows a table has. A large one is not counted for what is only shown: then it is what the engine reckons.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Extent {
+    /// Rows.
+    pub rows: u64,
+    /// Whether that is reckoned.
+    pub about: bool,
+}
+
+/// Rows up to which a table is counted.
+pub const COUNTED: u64 = 10_000;
+
+impl Extent {
+    /// A table that was counted.
+    pub fn exact(rows: u64) -> Extent {
+        Extent { rows, about: false }
+    }
+
+    /// The rows besides so many.
+    #[must_use]
+    pub fn without(self, rows: u64) -> Extent {
+        Extent { rows: self.rows.saturating_sub(rows), ..self }
+    }
+}
+
 /// The column that names a row to a person: one that is called so, or a text that is called like its table, and not part of
 /// the key.
 pub fn naming(table: &str, columns: &[Column], key: &Key) -> Option<usize> {

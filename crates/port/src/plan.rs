@@ -10,7 +10,7 @@ use marktwice_core::many::Many;
 use marktwice_core::mark::{Foreseen, Parts, StepKind};
 use marktwice_core::notice::Assigned;
 use marktwice_core::side::SideWrite;
-use marktwice_core::table::{Pin, Target};
+use marktwice_core::table::{Extent, Pin, Target};
 use marktwice_core::triggered::Triggered;
 use marktwice_core::way_back::WayBack;
 
@@ -53,6 +53,8 @@ pub struct Plan {
     pub archive: Option<Archive>,
     /// Settings that bear on what the statement means here.
     pub settings: Vec<String>,
+    /// Whether it matters exactly how many rows the target has.
+    pub counted: bool,
     /// The engine's own part.
     pub detail: Box<dyn Any>,
 }
@@ -63,7 +65,7 @@ pub struct Matched {
     /// How many rows match.
     pub matched: u64,
     /// How many rows the target has.
-    pub total: u64,
+    pub total: Extent,
     /// Writes outside the matched rows that are to be expected.
     pub side: Vec<SideWrite>,
     /// How many rows are taken along and held, for each of [`Plan::along`], or of [`Reach::along`] where rows are put back.

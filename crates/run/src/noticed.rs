@@ -36,10 +36,10 @@ pub(crate) fn closer(
     let wish = Wish {
         scope: if change.quick || secret { Scope::Brief } else { Scope::Whole },
         matched: block.matched,
-        total: step.total,
+        total: step.total.rows,
         expected: change.terms(plan.step).rows.filter(|_| unmet),
         leave_out: plan.leave_out.clone().filter(|_| unmet).and_then(|condition| {
-            let fits = change.terms(plan.step).rows?.met(block.changes, step.total);
+            let fits = change.terms(plan.step).rows?.met(block.changes, step.total.rows);
             (fits && block.changes < block.matched).then_some((condition, block.changes))
         }),
         broken: breakers(breaches).and_then(|keys| {
@@ -56,7 +56,7 @@ pub(crate) fn closer(
         Ok(mut study) => {
             block.findings.extend(study.findings.iter().cloned());
             // A few rows are no custom yet.
-            if step.total >= CUSTOM {
+            if step.total.rows >= CUSTOM {
                 block.findings.extend(notices.unlike(&plan.target, &study.known));
             }
             block.meanings = std::mem::take(&mut study.meanings);
@@ -142,7 +142,7 @@ pub(crate) fn still_open(open: &[String]) -> Option<String> {
 
 /// Findings that only the rows tell.
 pub(crate) fn from_rows(step: &mut StepPreview) {
-    let (total, block) = (step.total, &mut step.block);
+    let (total, block) = (step.total.rows, &mut step.block);
     let table = &block.target.table;
     if block.kind == StepKind::Insert {
         if block.matched == 0 {

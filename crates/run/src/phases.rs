@@ -224,7 +224,7 @@ impl<'a, 's> Begun<'a, 's> {
             }
         }
         let terms = self.facts().map(|facts| facts.terms.clone()).unwrap_or_default();
-        let unmet = unmet((terms.rows, None), held.matched, None, held.total);
+        let unmet = unmet((terms.rows, None), held.matched, None, held.total.rows);
         if !unmet.is_empty() {
             return Err(self.end(End::Expectation(unmet)));
         }

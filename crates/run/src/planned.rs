@@ -2,6 +2,7 @@
 
 use marktwice_core::Value;
 use marktwice_core::change::Change;
+use marktwice_core::expect::Expect;
 use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::hash;
 use marktwice_core::mark::StepKind;
@@ -62,6 +63,7 @@ pub(crate) fn plan_all(
             return Err(in_the_whole(error, &change.source));
         }
         plan.step = step;
+        plan.counted = change.terms(step).rows == Some(Expect::All);
         if let Some(name) = change.terms(step).keep {
             session.bind(&[kept(&plan, &name).map_err(|error| in_the_whole(error, &change.source))?])?;
         }
@@ -331,6 +333,7 @@ pub(crate) fn step_receipts(steps: &[Planned], change: &Change) -> Vec<StepRecei
             also_written: Vec::new(),
             along: Vec::new(),
             untouched: None,
+            about: false,
             came: None,
             checks: Vec::new(),
         }

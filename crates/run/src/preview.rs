@@ -14,7 +14,7 @@ use marktwice_core::secret::hide_image;
 use marktwice_core::side::{ELSEWHERE, SideWrite};
 use marktwice_core::steps::Dependence;
 use marktwice_core::study::Study;
-use marktwice_core::table::{Pin, Target};
+use marktwice_core::table::{Extent, Pin, Target};
 use marktwice_core::totals::ColumnTotals;
 use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Expect, Finding, Image, Value};
@@ -224,7 +224,7 @@ pub struct StepPreview {
     /// What a closer look has found.
     pub study: Study,
     /// Rows of the whole target.
-    pub total: u64,
+    pub total: Extent,
     /// Rows that several rows of a join match.
     pub many: Option<Many>,
     /// The run of the same statement that stands committed, with its time.
@@ -248,7 +248,7 @@ impl StepPreview {
 
     /// The other rows of the table, where nothing that is known of the statement reaches them: no trigger, no foreign key's
     /// action and no routine that writes the table, and nothing of which nobody can say what it writes.
-    pub fn out_of_reach(&self) -> Option<u64> {
+    pub fn out_of_reach(&self) -> Option<Extent> {
         let block = &self.block;
         let own = |write: &SideWrite| {
             let bare = write.table.rsplit('.').next().unwrap_or(&write.table);
@@ -260,8 +260,8 @@ impl StepPreview {
             && !block.findings.iter().any(|f| f.code == Code::MaySkip);
         // Rows that come in are none of those that are there.
         let own = if block.kind == StepKind::Insert { 0 } else { block.matched };
-        let others = self.total.saturating_sub(own);
-        (self.told && sure && block.matched > 0 && others > 0).then_some(others)
+        let others = self.total.without(own);
+        (self.told && sure && block.matched > 0 && others.rows > 0).then_some(others)
     }
 }
 

@@ -9,7 +9,7 @@ use marktwice_core::notice::Notices;
 use marktwice_core::receipt::{Receipt, RunState};
 use marktwice_core::side::ELSEWHERE;
 use marktwice_core::study::Study;
-use marktwice_core::table::Target;
+use marktwice_core::table::{Extent, Target};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
 use marktwice_port::{Intent, Logbook, Mark, Matched, Plan, SideWrite};
@@ -309,7 +309,7 @@ fn assemble(
     let told = collector.held.is_some();
     let nothing = Matched {
         matched: 0,
-        total: 0,
+        total: Extent::default(),
         side: Vec::new(),
         along: Vec::new(),
         many: None,
@@ -388,7 +388,7 @@ fn assemble(
         block.side.extend(more);
     }
     let changes = (!block.uncertain()).then_some(block.changes);
-    block.unmet = unmet((terms.rows, terms.changes), block.matched, changes, step.total);
+    block.unmet = unmet((terms.rows, terms.changes), block.matched, changes, step.total.rows);
     from_rows(&mut step);
     let several = change.steps.len() > 1;
     step.block.findings.extend(broken(&collector.breaches.found, &plan.target, several));

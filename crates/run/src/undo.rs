@@ -486,6 +486,7 @@ fn step_receipt(facts: &StepFacts, options: &UndoOptions) -> StepReceipt {
         also_written: Vec::new(),
         along: Vec::new(),
         untouched: None,
+        about: false,
         came: None,
         checks: Vec::new(),
     }

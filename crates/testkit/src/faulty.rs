@@ -109,7 +109,7 @@ impl DraftMark for FaultyDraft {
 struct FaultySnapshot(Box<dyn SnapshotWriter>, Fuse);
 
 impl SnapshotWriter for FaultySnapshot {
-    fn row(&mut self, row: &RowChange) -> Result<(), LogError> {
+    fn row(&mut self, row: RowChange) -> Result<(), LogError> {
         self.1.log(|| self.0.row(row))
     }
 

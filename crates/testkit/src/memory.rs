@@ -18,7 +18,7 @@ use marktwice_core::side::SideWrite;
 use marktwice_core::steps::{Touch, Touches};
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Declared, Survey, TableSummary};
-use marktwice_core::table::{Column, Key, KeyKind, Pin, Target};
+use marktwice_core::table::{Column, Extent, Key, KeyKind, Pin, Target};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::{Image, Value};
 use marktwice_port::{
@@ -300,7 +300,7 @@ fn held(step: &Step, kind: StepKind, collection: &Collection) -> Rows {
 fn about(rows: &Rows, collection: &Collection) -> Matched {
     Matched {
         matched: rows.len() as u64,
-        total: collection.rows.len() as u64,
+        total: Extent::exact(collection.rows.len() as u64),
         side: Vec::new(),
         along: Vec::new(),
         many: None,
@@ -388,6 +388,7 @@ impl Session for Open {
         let pinned = step.criteria.iter().any(|(at, _)| *at == 0);
         let reads = step.reads(&collection.fields);
         Ok(Plan {
+            counted: false,
             step: 0,
             kind,
             parts: Parts::new(&target, kind, &reads, &foreseen),

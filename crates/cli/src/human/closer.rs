@@ -28,7 +28,7 @@ pub(super) fn funnel(out: &mut String, step: &StepPreview) {
         priority,
         right,
     };
-    let all = std::iter::once(("every row".to_owned(), step.total, None))
+    let all = std::iter::once(("every row".to_owned(), step.total.rows, None))
         .chain(steps.iter().enumerate().map(|(at, s)| {
             let word = if at == 0 { "WHERE" } else { "  AND" };
             (format!("{word} {}", condition(&s.condition)), s.rows, s.alone)

@@ -187,8 +187,9 @@ pub(super) fn untouched(step: &StepReceipt) -> Option<String> {
     let (others, wrote) = (step.untouched.filter(|n| *n > 0)?, step.engine_count?);
     let other = if others == 1 { "row" } else { "rows" };
     Some(format!(
-        "the {}{} {other} of {}: untouched (the engine wrote {}, and each was verified)",
+        "the {}{}{} {other} of {}: untouched (the engine wrote {}, and each was verified)",
         if step.kind == StepKind::Insert { "" } else { "other " },
+        if step.about { "about " } else { "" },
         number(others),
         step.table,
         rows(wrote)

@@ -8,7 +8,7 @@ use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::param::{Param, ParamKind};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::secret::HIDDEN;
-use marktwice_core::table::Pin;
+use marktwice_core::table::{Extent, Pin};
 use marktwice_run::{BatchPreview, Block, Preview, StepPreview, UndoPreview, Unmet};
 
 use super::shown::{row_table, totals};
@@ -49,7 +49,7 @@ pub(crate) fn preview(preview: &Preview, verbose: bool) -> String {
         let goes = block.stops().is_empty() && block.unmet.is_empty() && block.failing().is_empty();
         if let Some(others) = step.out_of_reach().filter(|_| goes && !several) {
             let table = cells::escape(&step.block.target.table);
-            let (rows, are) = (rows(others), verb(others, "is", "are"));
+            let (rows, are) = (extent(others), verb(others.rows, "is", "are"));
             let which = match block.kind {
                 StepKind::Insert => format!("the {rows} of {table} that {are} there {are}"),
                 StepKind::Update | StepKind::Delete => format!("the other {rows} of {table} {are}"),
@@ -304,13 +304,14 @@ fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
     let comes = block.kind == StepKind::Insert;
     let count = if step.told && comes {
         let there = match step.total {
-            0 => "none is there".to_owned(),
-            n => format!("{} {} there", number(n), verb(n, "is", "are")),
+            Extent { rows: 0, .. } => "none is there".to_owned(),
+            Extent { rows, about: true } => format!("about {} are there", number(rows)),
+            Extent { rows, .. } => format!("{} {} there", number(rows), verb(rows, "is", "are")),
         };
         format!("{} would come in, {there}", rows(block.matched))
     } else if step.told {
         let matches = verb(block.matched, "matches", "match");
-        format!("{} of {} {matches}", number(block.matched), rows(step.total))
+        format!("{} of {} {matches}", number(block.matched), extent(step.total))
     } else {
         "only a rehearsal can tell its rows".to_owned()
     };
@@ -421,6 +422,11 @@ fn columns_that(block: &Block, label: Label) -> String {
 }
 
 /// What was expected, in words; `all` stands for so many.
+/// `about 900 000 rows`.
+fn extent(extent: Extent) -> String {
+    if extent.about { format!("about {}", rows(extent.rows)) } else { rows(extent.rows) }
+}
+
 fn expected(unmet: &Unmet, all: u64) -> String {
     match unmet.expected {
         Expect::All => format!("all {} expected", number(all)),
@@ -440,7 +446,7 @@ fn unmet(out: &mut String, step: &StepPreview) {
             "rows" => format!("{} {}", rows(unmet.found), verb(unmet.found, "matches", "match")),
             _ => format!("{} would change", rows(unmet.found)),
         };
-        let expected = expected(unmet, step.total);
+        let expected = expected(unmet, step.total.rows);
         let _ = writeln!(out, "  {}  {found}, {expected}", styled(super::STOP, "count"));
         let already = block.matched - block.changes;
         if let (true, Some(filter)) = (unmet.what == "rows", &step.study.leave_out) {

@@ -137,6 +137,15 @@ impl Driver for My {
 
     const HOME: &'static str = "SELECT database()";
 
+    fn reckoned(&mut self, table: &Table) -> Result<Option<u64>, EngineError> {
+        let rows = self.one(&format!(
+            "SELECT TABLE_ROWS FROM information_schema.TABLES WHERE TABLE_SCHEMA = {} AND TABLE_NAME = {}",
+            literal(&table.target.schema),
+            literal(&table.target.table)
+        ))?;
+        Ok(rows.and_then(|rows| rows.parse().ok()))
+    }
+
     fn stored_types(&mut self, own: &Target) -> Result<Vec<String>, EngineError> {
         // A column that is not of the database's own character set could not take every text of its table.
         let sql = format!(

@@ -242,8 +242,12 @@ pub(crate) fn fill(my: &mut My, plan: &Plan, detail: &Detail, lock: bool) -> Res
     // An outer join may have no row of the target beside a row of another table.
     let there: Vec<String> = keys.iter().map(|k| format!("{k} IS NOT NULL")).collect();
     let there = step.sources.as_ref().filter(|_| !there.is_empty()).map(|_| there.join(" AND "));
-    let ask =
-        Ask { also: there.as_deref(), order: &keys.join(", "), end: if lock { "FOR UPDATE" } else { "" }, ..Ask::default() };
+    let ask = Ask {
+        also: there.as_deref(),
+        order: &keys.join(", "),
+        end: if lock { "FOR UPDATE" } else { "" },
+        ..Ask::default()
+    };
     let identity = key.columns.iter().zip(&keys).map(|(&at, of)| (before(at), of.clone())).collect();
     let filled = held::fill(my, plan, (step, &detail.table), recipe(plan, detail), ask, identity)?;
     if detail.own.trial

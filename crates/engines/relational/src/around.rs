@@ -4,6 +4,7 @@
 use std::cell::RefCell;
 
 use marktwice_core::mark::StepKind;
+use marktwice_core::table::{COUNTED, Extent};
 use marktwice_core::triggered::tell;
 use marktwice_port::{EngineError, Matched, Plan, SideWrite};
 
@@ -21,6 +22,17 @@ use crate::statement::same_definition;
 /// What the engine says.
 pub fn count<D: Driver>(driver: &mut D, table: &D::Table) -> Result<u64, EngineError> {
     driver.number(&format!("SELECT count(*) FROM {}", table.from()))
+}
+
+/// How many rows a table has, without reading a large one for it.
+///
+/// # Errors
+/// What the engine says.
+pub fn extent<D: Driver>(driver: &mut D, table: &D::Table) -> Result<Extent, EngineError> {
+    match driver.reckoned(table)? {
+        Some(rows) if rows > COUNTED => Ok(Extent { rows, about: true }),
+        Some(_) | None => count(driver, table).map(Extent::exact),
+    }
 }
 
 /// Refuses when definitions have changed since the plan was made.
@@ -72,7 +84,18 @@ pub fn surroundings<D: Driver>(
     filled: &Filled<D::Table>,
     lock: bool,
 ) -> Result<Surroundings<D::Table>, EngineError> {
-    let (matched, total) = (filled.matched, count(driver, &detail.table)?);
+    let matched = filled.matched;
+    let step = &detail.step;
+    let whole = plan.kind != StepKind::Insert
+        && step.filter.is_none()
+        && step.sources.is_none()
+        && step.tail.is_none();
+    let total = match (whole, plan.counted) {
+        // It matches every row that is there.
+        (true, _) => Extent::exact(matched),
+        (false, true) => Extent::exact(count(driver, &detail.table)?),
+        (false, false) => extent(driver, &detail.table)?,
+    };
     // What comes in was never there, and goes as it came.
     let mut back = match plan.kind {
         StepKind::Insert => {
@@ -177,7 +200,7 @@ pub fn plainly_held<D: Driver>(driver: &mut D, detail: &Detail<D::Table>) -> Res
     }
     let matched =
         driver.number(&detail.step.query("count(*)", marktwice_sql::query::row_query::Ask::default()))?;
-    let total = count(driver, &detail.table)?;
+    let total = extent(driver, &detail.table)?;
     let side = if matched > 0 { detail.writes.clone() } else { Vec::new() };
     let fires = detail.fires.for_rows || detail.fires.for_statement;
     let along = Vec::new();

@@ -229,6 +229,9 @@ pub trait Driver: Shell + 'static {
         Ok(())
     }
 
+    /// How many rows a table has, as it can be told without reading them; `None` where it has to be counted.
+    fn reckoned(&mut self, table: &Self::Table) -> Result<Option<u64>, EngineError>;
+
     // Understanding.
 
     /// See [`marktwice_port::Session::plan`].

@@ -20,7 +20,7 @@ use marktwice_sql::dialect::ours::wanted;
 
 use crate::along::{self, Gathered};
 use crate::archive;
-use crate::around::{actions, count, still_defined, surroundings};
+use crate::around::{actions, count, extent, still_defined, surroundings};
 use crate::asked;
 use crate::breaches::{beside, breaches};
 use crate::driver::Driver;
@@ -198,7 +198,7 @@ impl<D: Driver> Tx for Transaction<'_, D> {
             None => actions(driver, batch.step, &keys, &held.table, batch.kind, &assigned)?,
         };
         let along = gathered.iter().map(|rows| rows.count).collect();
-        let total = count(driver, &held.table)?;
+        let total = extent(driver, &held.table)?;
         let books = driver.kept(&held, &keys, batch.kind, &batch.columns)?;
         // Only who counts by table asks for them.
         let known = if D::COUNTS_TABLES { driver.restore_reach(batch)?.0 } else { Vec::new() };

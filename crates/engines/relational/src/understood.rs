@@ -89,6 +89,7 @@ impl<T: Tabled> Understood<T> {
             along: Vec::new(),
             triggered: Vec::new(),
             archive: None,
+            counted: false,
             settings,
             detail: Box::new(detail),
         };

@@ -8,7 +8,7 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::param::Bound;
 use marktwice_core::steps::Touches;
 use marktwice_core::survey::Declared;
-use marktwice_core::table::Target;
+use marktwice_core::table::{COUNTED, Target};
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
     Batch, ChangeSource, CommitOutcome, EngineError, FoundSink, Intent, PATIENCE, Plan, Settings, SideWrite,
@@ -46,12 +46,39 @@ use crate::touches::{of_text, touches};
 use crate::values::{self, Bind};
 use crate::way_back::{by_definition, by_rows};
 
+/// Places at which the rows of a table are looked at to reckon how many they are, and how many numbers of rows at each.
+const SAMPLES: i128 = 4;
+const SAMPLED: i128 = 32;
+
 impl Driver for Lite {
     type Here = ();
     /// The compile step has named all writes elsewhere beforehand; the library has no counters by table.
     type Books = ();
 
     const HOME: &'static str = "SELECT 'main'";
+
+    /// From the first and the last row's number, and how close they stand here and there between.
+    fn reckoned(&mut self, table: &Table) -> Result<Option<u64>, EngineError> {
+        let Some(row) = table.row_identity().map(quoted) else { return Ok(None) };
+        let (connection, from) = (self.connection()?, table.from());
+        let one =
+            |sql: &str| connection.query_row(sql, [], |row| row.get::<_, Option<i64>>(0)).map_err(engine);
+        let first = one(&format!("SELECT min({row}) FROM {from}"))?;
+        let last = one(&format!("SELECT max({row}) FROM {from}"))?;
+        let (Some(first), Some(last)) = (first, last) else { return Ok(Some(0)) };
+        let width = i128::from(last) - i128::from(first) + 1;
+        if width <= i128::from(COUNTED) {
+            return Ok(None);
+        }
+        let mut found = 0i128;
+        for part in 1..=SAMPLES {
+            let at = i128::from(first) + width * part / (SAMPLES + 1);
+            let sql = format!("SELECT count(*) FROM {from} WHERE {row} >= {at} AND {row} < {}", at + SAMPLED);
+            found += one(&sql)?.map_or(0, i128::from);
+        }
+        // Where they stand far apart nothing is known of them.
+        Ok((found > 0).then(|| u64::try_from(width * found / (SAMPLES * SAMPLED)).unwrap_or(u64::MAX)))
+    }
 
     fn make_table(&mut self, definition: &str) -> Result<(), EngineError> {
         let version = schema_version(self.connection()?)?;

@@ -64,6 +64,7 @@ fn receipt(run: &str, state: RunState) -> Receipt {
         also_written: Vec::new(),
         along: Vec::new(),
         untouched: None,
+        about: false,
         came: None,
         checks: Vec::new(),
         matched: 1,

@@ -129,7 +129,9 @@ fn sources<E>(
         same.join(" AND ")
     );
     let end = format!("LIMIT {}", ManyExample::SHOWN);
-    let answer = ask(&step.query(&stars.join(", "), Ask { also: Some(&also), order: "", end: &end, ..Ask::default() }))?;
+    let answer = ask(
+        &step.query(&stars.join(", "), Ask { also: Some(&also), order: "", end: &end, ..Ask::default() })
+    )?;
     let rows = answer.rows.into_iter();
     Ok(rows.map(|row| answer.columns.iter().cloned().zip(row).collect()).collect())
 }
