@@ -47,6 +47,15 @@ pub fn make_folder(path: &Path) -> Result<(), LogError> {
     if path.is_dir() {
         return Ok(());
     }
+    make_folder_for_now(path)?;
+    sync_folder(path.parent().unwrap_or(path))
+}
+
+/// The same, where whoever needs it to be durable syncs its parent.
+///
+/// # Errors
+/// When a folder cannot be made.
+pub fn make_folder_for_now(path: &Path) -> Result<(), LogError> {
     if let Some(parent) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
         make_folder(parent)?;
     }
@@ -56,7 +65,7 @@ pub fn make_folder(path: &Path) -> Result<(), LogError> {
     match action().and_then(|()| builder.create(path)) {
         Ok(()) => {
             faults::made(path);
-            sync_folder(path.parent().unwrap_or(path))
+            Ok(())
         }
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists && path.is_dir() => Ok(()),
         Err(error) => Err(io_error("make the folder", path, &error)),
@@ -109,8 +118,18 @@ impl Pending {
     ///
     /// # Errors
     /// When any of that fails; the file then has not got its name.
-    pub fn publish(mut self) -> Result<(), LogError> {
-        if let Some(file) = self.file.take() {
+    pub fn publish(self) -> Result<(), LogError> {
+        let folder = self.path.parent().unwrap_or(Path::new(".")).to_owned();
+        self.publish_in_time(true)?;
+        sync_folder(&folder)
+    }
+
+    /// Gives the file its name, `synced` or not; the folder is synced by others, where it has to be at all.
+    ///
+    /// # Errors
+    /// When any of that fails; the file then has not got its name.
+    pub fn publish_in_time(mut self, synced: bool) -> Result<(), LogError> {
+        if let Some(file) = self.file.take().filter(|_| synced) {
             action().and_then(|()| file.sync_all()).map_err(|e| io_error("sync", &self.draft, &e))?;
             faults::synced(&self.draft);
         }
@@ -118,7 +137,7 @@ impl Pending {
             .and_then(|()| fs::rename(&self.draft, &self.path))
             .map_err(|e| io_error("rename", &self.draft, &e))?;
         faults::renamed(&self.draft, &self.path);
-        sync_folder(self.path.parent().unwrap_or(Path::new(".")))
+        Ok(())
     }
 
     /// The path it will have.
@@ -155,6 +174,28 @@ pub fn write(path: &Path, bytes: &[u8]) -> Result<(), LogError> {
     let mut pending = Pending::new(path)?;
     pending.write_all(bytes).map_err(|e| io_error("write", path, &e))?;
     pending.publish()
+}
+
+/// Writes a whole small file that only has to be durable once somebody syncs it: until then a power cut may leave it empty, or
+/// not there.
+///
+/// # Errors
+/// When it cannot be written; what was there before stays whole.
+pub fn write_for_now(path: &Path, bytes: &[u8]) -> Result<(), LogError> {
+    let mut pending = Pending::new(path)?;
+    pending.write_all(bytes).map_err(|e| io_error("write", path, &e))?;
+    pending.publish_in_time(false)
+}
+
+/// Makes the contents of such a file durable.
+///
+/// # Errors
+/// When it cannot be synced.
+pub fn sync_file(path: &Path) -> Result<(), LogError> {
+    let synced = action().and_then(|()| File::open(path)).and_then(|file| file.sync_all());
+    synced.map_err(|e| io_error("sync", path, &e))?;
+    faults::synced(path);
+    Ok(())
 }
 
 #[cfg(test)]

@@ -329,11 +329,12 @@ impl Logbook for Shelf {
         let name = self.new_name(&earlier)?;
         let stamp = in_order(stamp, &earlier);
         let path = self.folder.join("runs").join(format!("{stamp}-{name}"));
-        make_folder(&path)?;
+        // Nothing of this has to be durable yet: should it be lost, nothing was begun. Before COMMIT is asked for it is synced.
+        atomic::make_folder_for_now(&path)?;
         let mut folder = self.folder_of(name.clone(), path);
-        atomic::write(&folder.path.join(CHANGE), change.as_bytes())?;
+        atomic::write_for_now(&folder.path.join(CHANGE), change.as_bytes())?;
         // The note comes before the receipt: a receipt that is not final is always found through a note.
-        atomic::write(&folder.unsettled, file_name(&folder.path).as_bytes())?;
+        atomic::write_for_now(&folder.unsettled, file_name(&folder.path).as_bytes())?;
         folder.receipt(&make(&name))?;
         Ok(Box::new(folder))
     }

@@ -96,9 +96,10 @@ impl LineWriter {
         Ok(())
     }
 
-    /// Writes the trailer that `make` gives for the checksum and publishes the file.
+    /// Writes the trailer that `make` gives for the checksum and gives the file its name, `synced` or not.
     pub(crate) fn finish<T: Serialize>(
         mut self,
+        synced: bool,
         make: impl FnOnce(String) -> T,
     ) -> Result<Written, LogError> {
         let lines = self.hasher.finalize();
@@ -113,7 +114,7 @@ impl LineWriter {
         let checksum = hashing.hasher.finalize().to_hex().to_string();
         let written = Written { bytes: hashing.bytes, checksum, plain, lines, trailer };
         let pending = hashing.inner.into_inner().map_err(|e| failed(e.error()))?;
-        pending.publish()?;
+        pending.publish_in_time(synced)?;
         Ok(written)
     }
 }

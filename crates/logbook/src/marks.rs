@@ -38,7 +38,8 @@ impl DraftMark for Draft {
 
     fn finish(self: Box<Self>, totals: &[MarkSummary]) -> Result<(), LogError> {
         let end = totals.to_vec();
-        self.0.finish()?.0.finish(|checksum| MarkTrailer { end, checksum }).map(|_| ())
+        // A mark that a power cut takes is taken again: nothing is decided by its being there.
+        self.0.finish()?.0.finish(false, |checksum| MarkTrailer { end, checksum }).map(|_| ())
     }
 }
 

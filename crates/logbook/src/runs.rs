@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use marktwice_core::receipt::{RECEIPT_FORMAT, RECEIPT_VERSION, Receipt};
+use marktwice_core::receipt::{RECEIPT_FORMAT, RECEIPT_VERSION, Receipt, RunState};
 use marktwice_core::record::SnapshotHeader;
 use marktwice_port::{LogError, LogErrorKind, RunFolder, SnapshotWriter};
 use serde_json::Value as Json;
@@ -35,7 +35,19 @@ impl RunFolder for Folder {
         let cannot = |e| LogError::new(LogErrorKind::Io, format!("cannot encode the receipt: {e}"));
         let mut json = serde_json::to_value(receipt).map_err(cannot)?;
         seal(&mut json);
-        atomic::write(&path, format!("{json:#}\n").as_bytes())?;
+        let text = format!("{json:#}\n");
+        match receipt.state {
+            RunState::Prepared => atomic::write_for_now(&path, text.as_bytes())?,
+            RunState::Committing => {
+                // The last moment before COMMIT: from here on everything that tells of the run has to outlive a power cut.
+                atomic::sync_file(&self.path.join(CHANGE))?;
+                atomic::write(&path, text.as_bytes())?;
+                atomic::sync_folder(self.path.parent().unwrap_or(&self.path))?;
+            }
+            RunState::Committed | RunState::RolledBack | RunState::SetAside => {
+                atomic::write(&path, text.as_bytes())?;
+            }
+        }
         if receipt.state.is_final() {
             match action().and_then(|()| fs::remove_file(&self.unsettled)) {
                 // The note is only a shortcut to the receipt, which says by itself that it is settled.
@@ -70,6 +82,10 @@ pub(crate) fn read_receipt(folder: &Path) -> Result<Option<Receipt>, LogError> {
         Err(error) if error.kind == LogErrorKind::NotFound => return Ok(None),
         Err(error) => return Err(error),
     };
+    // A power cut may leave the first one empty; behind the sync before COMMIT there is none like that.
+    if bytes.is_empty() {
+        return Ok(None);
+    }
     check_version(&bytes, RECEIPT_FORMAT, RECEIPT_VERSION, &path)?;
     let json: Json = serde_json::from_slice(&bytes).map_err(|e| damaged(&path, &e.to_string()))?;
     let mut sealed = json.clone();

@@ -85,7 +85,7 @@ impl SnapshotWriter for Writer {
 
     fn finish(self: Box<Self>) -> Result<(SnapshotRef, SnapshotTotals), LogError> {
         let Encoding { lines, totals: end, .. } = self.rows.finish()?;
-        let written = lines.finish(|checksum| SnapshotTrailer { end, checksum })?;
+        let written = lines.finish(true, |checksum| SnapshotTrailer { end, checksum })?;
         lines::verify(&self.path, &written)?;
         let reference = SnapshotRef {
             file: FILE.to_owned(),
