@@ -4,8 +4,8 @@
 # Needs: sqlite3 (the shell), GNU time, python3. Usage: bench/run.sh [ROWS…] (100000 1000000), RUNS=3
 set -euo pipefail
 cd "$(dirname "$0")/.."
-cargo build --release -q -p marktwice
-program=$PWD/target/release/marktwice
+[ -n "${PROGRAM:-}" ] || cargo build --release -q -p marktwice
+program=${PROGRAM:-$PWD/target/release/marktwice}
 runs=${RUNS:-3}
 folder=$(mktemp -d); trap 'rm -rf "$folder"' EXIT
 cd "$folder"

@@ -4,9 +4,9 @@
 # and ratios to the work by hand. Needs: psql, mariadb, GNU time, python3. Usage: bench/servers.sh [ROWS] (100000), RUNS=3
 set -euo pipefail
 cd "$(dirname "$0")/.."
-cargo build --release -q -p marktwice
+[ -n "${PROGRAM:-}" ] || cargo build --release -q -p marktwice
 cargo build -q -p marktwice-testkit --bin servers
-program=$PWD/target/release/marktwice
+program=${PROGRAM:-$PWD/target/release/marktwice}
 n=${1:-100000} runs=${RUNS:-3}
 folder=$(mktemp -d); trap 'exec 9>&-; rm -rf "$folder"' EXIT
 mkfifo "$folder/leash"

@@ -1,6 +1,7 @@
 //! The logbook on disk: marks, runs, snapshots and receipts, one folder a database. `docs/FORMAT.md` describes
 //! every file. This crate knows files and formats; it knows no engine, no query language and no terminal.
 
+mod ahead;
 pub mod atomic;
 mod book;
 mod bounded;

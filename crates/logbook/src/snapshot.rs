@@ -12,6 +12,7 @@ use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_port::{LogError, SnapshotReader, SnapshotWriter};
 
+use crate::ahead::{Ahead, Source};
 use crate::atomic::damaged;
 use crate::codec::{ReadLine, RowLine};
 use crate::lines::{self, Line, LineReader, LineWriter, file_checksum};
@@ -78,8 +79,7 @@ impl Writer {
 
 impl SnapshotWriter for Writer {
     fn row(&mut self, row: RowChange) -> Result<(), LogError> {
-        let cells = row.image.before().map_or(0, <[_]>::len) + row.image.after().map_or(0, <[_]>::len);
-        let bytes = row.image.weight() + cells * size_of::<Value>();
+        let bytes = weight(&row);
         self.rows.row(row, bytes)
     }
 
@@ -101,12 +101,19 @@ fn unlisted(path: &Path) -> LogError {
     damaged(path, "a row is of a table that its first line does not name")
 }
 
+/// A snapshot, read row by row.
 pub(crate) struct Reader {
     header: SnapshotHeader,
+    rows: Ahead<Decoding>,
+}
+
+/// What its rows are decoded with.
+struct Decoding {
     lines: LineReader,
+    tables: Vec<Target>,
+    steps: usize,
     rows: u64,
     path: PathBuf,
-    ended: bool,
 }
 
 impl Reader {
@@ -116,7 +123,9 @@ impl Reader {
             return Err(damaged(path, "it is not the file that the receipt speaks of"));
         }
         let (header, lines) = LineReader::open::<SnapshotHeader>(path, SNAPSHOT_FORMAT, SNAPSHOT_VERSION)?;
-        Ok(Reader { header, lines, rows: 0, path: path.to_owned(), ended: false })
+        let (tables, steps) = (header.tables.clone(), header.steps.len());
+        let rows = Ahead::new(Decoding { lines, tables, steps, rows: 0, path: path.to_owned() });
+        Ok(Reader { header, rows })
     }
 }
 
@@ -126,25 +135,27 @@ impl SnapshotReader for Reader {
     }
 
     fn next(&mut self) -> Result<Option<RowChange>, LogError> {
-        if self.ended {
-            return Ok(None);
-        }
+        self.rows.next()
+    }
+}
+
+impl Source for Decoding {
+    type Row = RowChange;
+
+    fn weight(row: &RowChange) -> usize {
+        weight(row)
+    }
+
+    fn next(&mut self) -> Result<Option<RowChange>, LogError> {
         match self.lines.next()? {
             Line::Row(line) => {
                 let decoded = serde_json::from_slice::<ReadLine>(line).map_err(|e| e.to_string());
-                let tables = &self.header.tables;
-                let steps = self.header.steps.len();
-                let change = decoded.and_then(|row| match tables.get(row.table) {
-                    Some(target) if row.step < steps => row.change(target),
+                let change = decoded.and_then(|row| match self.tables.get(row.table) {
+                    Some(target) if row.step < self.steps => row.change(target),
                     _ => Err("it is of a step or table that the first line does not name".to_owned()),
                 });
-                match change {
-                    Ok(change) => {
-                        self.rows += 1;
-                        Ok(Some(change))
-                    }
-                    Err(what) => Err(self.lines.damaged(&what)),
-                }
+                self.rows += 1;
+                change.map(Some).map_err(|what| self.lines.damaged(&what))
             }
             Line::Trailer(line) => {
                 let trailer = serde_json::from_slice::<SnapshotTrailer>(line).map_err(|e| e.to_string());
@@ -152,10 +163,15 @@ impl SnapshotReader for Reader {
                 if trailer.checksum != self.lines.checksum() || trailer.end.rows != self.rows {
                     return Err(damaged(&self.path, "its totals or its checksum are others"));
                 }
-                self.ended = true;
                 self.lines.at_end()?;
                 Ok(None)
             }
         }
     }
+}
+
+/// How many bytes of memory a row takes, about.
+fn weight(row: &RowChange) -> usize {
+    let cells = row.image.before().map_or(0, <[_]>::len) + row.image.after().map_or(0, <[_]>::len);
+    row.image.weight() + cells * size_of::<Value>()
 }

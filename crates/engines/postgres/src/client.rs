@@ -26,6 +26,8 @@ const PINNED: &[(&str, &str)] = &[
     // Off, the word NULL in an array is read as a text.
     ("array_nulls", "on"),
     ("quote_all_identifiers", "off"),
+    // Held rows are sorted and joined in memory, as far as that is not too much for one session.
+    ("work_mem", "'32MB'"),
     // Names of tables, functions and types in values and definitions are then written with their schema, and mean the
     // same whoever reads them.
     ("search_path", "pg_catalog"),

@@ -28,6 +28,7 @@ use marktwice_relational::transaction::OfStep;
 use marktwice_relational::walk::{Start, walk};
 use marktwice_relational::way_back::with_insert;
 use marktwice_sql::Step;
+use marktwice_sql::dialect::ours::ORDINAL;
 use marktwice_sql::query::ask::Texts;
 use marktwice_sql::query::check::Question;
 use marktwice_sql::statement::routine::Written;
@@ -316,7 +317,7 @@ impl Driver for Pg {
     }
 
     fn loaded(&mut self, held: &str) -> Result<(), EngineError> {
-        self.run(&format!("ANALYZE {held}"))
+        self.run(&format!("ANALYZE {held} ({ORDINAL})"))
     }
 
     /// Not under pinned settings: triggers see the user's own. Foreign keys that can wait do.

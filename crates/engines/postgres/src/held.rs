@@ -165,7 +165,8 @@ impl Shell for Pg {
 
     fn filled(&mut self, plan: &Plan, _: &Step, _: &Table, matched: u64) -> Result<u64, EngineError> {
         if matched >= MANY {
-            self.run(&format!("ANALYZE pg_temp.{}", ours::held(plan.step)))?;
+            // How many they are is all that the planner has to know.
+            self.run(&format!("ANALYZE pg_temp.{} ({ORDINAL})", ours::held(plan.step)))?;
         }
         Ok(matched)
     }
