@@ -14,7 +14,7 @@ use marktwice_core::secret::Secrets;
 use marktwice_core::sheet::Sheet;
 use marktwice_core::table::NamedBy;
 use marktwice_core::{Change, Code, Terms};
-use marktwice_logbook::Shelf;
+use marktwice_logbook::{ReadReceipts, Shelf};
 use marktwice_network::address::without_secrets;
 use marktwice_port::{Engine, Language, Limits, LogError, Logbook};
 use marktwice_run::Context;
@@ -38,6 +38,8 @@ pub(crate) struct Desk {
     pub(crate) ambient: Real,
     waits: Limits,
     named_by: NamedBy,
+    /// Receipts that this command has read.
+    read: ReadReceipts,
 }
 
 impl Desk {
@@ -69,13 +71,22 @@ impl Desk {
             statement: common.time_limit.map(Duration::from_secs_f64),
         };
         let (shown, ambient) = (without_secrets(&address), Real::new());
-        Ok(Desk { shown, engine, address, root, ambient, waits, named_by: NamedBy::default() })
+        Ok(Desk {
+            shown,
+            engine,
+            address,
+            root,
+            ambient,
+            waits,
+            named_by: NamedBy::default(),
+            read: ReadReceipts::default(),
+        })
     }
 
     /// Hands the context to `work`.
     pub(crate) fn with<T>(&self, work: impl FnOnce(&Context<'_>) -> T) -> T {
         let book = |database: &DatabaseId| -> Result<Box<dyn Logbook>, LogError> {
-            Ok(Box::new(Shelf::open(&self.root, database)?))
+            Ok(Box::new(Shelf::open(&self.root, database)?.sharing(&self.read)))
         };
         let user = std::env::var("USER").or_else(|_| std::env::var("USERNAME")).ok();
         let context = Context {

@@ -2,9 +2,12 @@
 //! hash of its identity, found wherever a command is started.
 
 use std::any::Any;
+use std::cell::RefCell;
+use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions};
 use std::path::{Path, PathBuf};
-use std::time::{Duration, Instant};
+use std::rc::Rc;
+use std::time::{Duration, Instant, SystemTime};
 
 use marktwice_core::hash;
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
@@ -34,6 +37,24 @@ pub struct Shelf {
     folder: PathBuf,
     /// Identities of the database, the present one first.
     identities: Vec<String>,
+    /// Receipts that were read, as long as their files are the same: a command asks for all of them several times.
+    read: ReadReceipts,
+}
+
+/// Receipts that were read; those of one command share them.
+#[derive(Debug, Clone, Default)]
+pub struct ReadReceipts(Rc<RefCell<HashMap<PathBuf, (FileMark, Receipt)>>>);
+
+/// What tells a file that was replaced: its number, its length, and when it was written.
+type FileMark = (u64, u64, Option<SystemTime>);
+
+fn file_mark(path: &Path) -> Option<FileMark> {
+    let about = fs::metadata(path).ok()?;
+    #[cfg(unix)]
+    let number = std::os::unix::fs::MetadataExt::ino(&about);
+    #[cfg(not(unix))]
+    let number = 0;
+    Some((number, about.len(), about.modified().ok()))
 }
 
 /// A database that a logbook knows.
@@ -56,7 +77,10 @@ pub fn databases(root: &Path) -> Result<Vec<Overview>, LogError> {
             && let Ok(database) = serde_json::from_slice(&bytes)
         {
             let identities = identities(&database);
-            all.push(Overview { database, shelf: Shelf { folder, identities } });
+            all.push(Overview {
+                database,
+                shelf: Shelf { folder, identities, read: ReadReceipts::default() },
+            });
         }
     }
     Ok(all)
@@ -173,7 +197,7 @@ impl Shelf {
             .take(40)
             .collect();
         let name = format!("{}-{}", plain.trim_start_matches('.'), tail.get(..8).unwrap_or(""));
-        Shelf { folder: root.join(name), identities: identities(database) }
+        Shelf { folder: root.join(name), identities: identities(database), read: ReadReceipts::default() }
     }
 
     /// Its folder.
@@ -210,6 +234,29 @@ impl Shelf {
                 return Ok(name);
             }
         }
+    }
+
+    /// The same, with receipts that were read before.
+    #[must_use]
+    pub fn sharing(self, read: &ReadReceipts) -> Shelf {
+        Shelf { read: read.clone(), ..self }
+    }
+
+    /// The receipt in a run's folder; `None` when the run died before it had one.
+    fn receipt_of(&self, folder: &Path) -> Result<Option<Receipt>, LogError> {
+        let path = folder.join(RECEIPT);
+        let mark = file_mark(&path);
+        if let Some(mark) = &mark
+            && let Some((known, receipt)) = self.read.0.borrow().get(&path)
+            && known == mark
+        {
+            return Ok(Some(receipt.clone()));
+        }
+        let receipt = read_receipt(folder)?;
+        if let (Some(mark), Some(receipt)) = (mark, &receipt) {
+            self.read.0.borrow_mut().insert(path, (mark, receipt.clone()));
+        }
+        Ok(receipt)
     }
 
     fn folder_of(&self, run: String, path: PathBuf) -> Folder {
@@ -351,7 +398,7 @@ impl Logbook for Shelf {
     fn receipts(&self) -> Result<Vec<Receipt>, LogError> {
         let mut all = Vec::new();
         for folder in self.run_folders()?.iter().rev() {
-            match read_receipt(folder) {
+            match self.receipt_of(folder) {
                 Ok(receipt) => all.extend(receipt),
                 Err(error) if error.kind == LogErrorKind::Damaged => {}
                 Err(error) => return Err(error),
@@ -363,7 +410,7 @@ impl Logbook for Shelf {
     fn damaged(&self) -> Result<Vec<Damaged>, LogError> {
         let mut all = Vec::new();
         for folder in self.run_folders()? {
-            if let Err(error) = read_receipt(&folder)
+            if let Err(error) = self.receipt_of(&folder)
                 && error.kind == LogErrorKind::Damaged
             {
                 let run = short_name(&folder).to_owned();
@@ -392,7 +439,7 @@ impl Logbook for Shelf {
         for note in sorted_entries(&self.folder.join("unsettled"))? {
             let run = file_name(&note);
             let receipt = match self.run_folder(run) {
-                Ok(folder) => read_receipt(&folder),
+                Ok(folder) => self.receipt_of(&folder),
                 Err(_) => Ok(None),
             };
             match receipt {

@@ -34,7 +34,9 @@ pub(crate) fn open(path: &Path) -> Result<File, LogError> {
 /// When it cannot be read, or is none.
 pub(crate) fn document(path: &Path) -> Result<Vec<u8>, LogError> {
     let file = open(path)?;
-    let mut bytes = Vec::new();
+    let length = file.metadata().map_or(0, |about| about.len().min(DOCUMENT));
+    // One byte more, so that the end is seen without another, larger room for it.
+    let mut bytes = Vec::with_capacity(usize::try_from(length).unwrap_or(0) + 1);
     file.take(DOCUMENT + 1).read_to_end(&mut bytes).map_err(|e| io_error("read", path, &e))?;
     if bytes.len() as u64 > DOCUMENT {
         return Err(damaged(path, &format!("it is longer than {} MiB", DOCUMENT >> 20)));

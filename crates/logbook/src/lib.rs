@@ -13,5 +13,5 @@ mod runs;
 mod snapshot;
 mod worker;
 
-pub use book::{Overview, Shelf, databases};
+pub use book::{Overview, ReadReceipts, Shelf, databases};
 pub use runs::seal;
