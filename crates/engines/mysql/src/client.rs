@@ -26,10 +26,14 @@ pub(crate) struct My {
     pub(crate) stop: Option<Stopper>,
     /// The user's own settings, to be given back: SQL mode and time zone.
     pub(crate) own: (String, String),
-    /// Whether settings are pinned.
+    /// Whether settings are to be pinned, and whether they are. Both are brought together only when a statement is sent for which
+    /// it matters: most turns are taken back before that.
     pub(crate) pinned: bool,
+    pub(crate) pins_set: bool,
     /// What the server calls itself.
     pub(crate) brand: String,
+    /// Its version, as it tells it.
+    pub(crate) version: String,
     /// The cluster that the server is a node of.
     pub(crate) cluster: Option<String>,
     /// Whether the user's own session refuses statements without a key in their filter.
@@ -67,14 +71,48 @@ fn positional(values: &[Value]) -> Params {
     }
 }
 
+/// The settings under which values are read and written. They outlast a transaction.
+const PINS: &str = "SET SESSION time_zone = '+00:00', SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', SESSION sql_quote_show_create = 1";
+
+/// How statements begin that do the same under any settings.
+const INDIFFERENT: [&str; 7] = [
+    "ROLLBACK",
+    "COMMIT",
+    "SAVEPOINT",
+    "RELEASE SAVEPOINT",
+    "START TRANSACTION",
+    "SET TRANSACTION",
+    "DROP TEMPORARY TABLE",
+];
+
 impl My {
     /// Runs a statement of our own, none of the user's text.
     pub(crate) fn run(&mut self, sql: &str) -> Result<(), EngineError> {
+        if !INDIFFERENT.iter().any(|begins| sql.starts_with(begins)) {
+            self.settle_pins()?;
+        }
         self.conn.query_drop(sql).map_err(engine)
+    }
+
+    /// Pins settings, or gives the user's own back, as is meant now.
+    pub(crate) fn settle_pins(&mut self) -> Result<(), EngineError> {
+        if self.pinned == self.pins_set {
+            return Ok(());
+        }
+        let sql = if self.pinned {
+            PINS.to_owned()
+        } else {
+            let (mode, zone) = &self.own;
+            format!("SET SESSION time_zone = {}, SESSION sql_mode = {}", literal(zone), literal(mode))
+        };
+        self.conn.query_drop(sql).map_err(engine)?;
+        self.pins_set = self.pinned;
+        Ok(())
     }
 
     /// Rows of a query of our own, as texts; for few rows.
     pub(crate) fn rows(&mut self, sql: &str) -> Result<Vec<TextRow>, EngineError> {
+        self.settle_pins()?;
         let (sql, values) = self.sent(sql, &[]);
         let rows: Vec<mysql::Row> = match values.as_slice() {
             [] => self.conn.query(&*sql).map_err(engine)?,
@@ -85,6 +123,7 @@ impl My {
 
     /// Rows of a small question, with the names of their columns. Preparing takes one statement only.
     pub(crate) fn ask(&mut self, sql: &str) -> Result<Texts, EngineError> {
+        self.settle_pins()?;
         let (sql, values) = self.sent(sql, &[]);
         self.watched(|my| {
             let mut result = my.conn.exec_iter(&*sql, positional(&values)).map_err(engine)?;
@@ -112,6 +151,7 @@ impl My {
 
     /// Executes one statement that may hold the user's text: preparing takes one statement only.
     pub(crate) fn execute_one(&mut self, sql: &str, values: &[Value]) -> Result<u64, EngineError> {
+        self.settle_pins()?;
         let (sql, values) = self.sent(sql, values);
         let params = Params::Positional(values.iter().map(bind).collect());
         self.watched(|my| {
@@ -127,6 +167,7 @@ impl My {
     /// Executes one statement that gives rows back for those it writes, and counts them. It has been prepared before, which
     /// takes one statement only; executed so, the server announces no columns for what it then sends.
     pub(crate) fn execute_giving(&mut self, sql: &str) -> Result<u64, EngineError> {
+        self.settle_pins()?;
         self.watched(|my| {
             let mut result = my.conn.query_iter(sql).map_err(engine)?;
             let mut rows = 0;
@@ -140,6 +181,7 @@ impl My {
 
     /// Executes one statement of our own for each row of values.
     pub(crate) fn execute_many(&mut self, sql: &str, rows: &[Vec<Value>]) -> Result<(), EngineError> {
+        self.settle_pins()?;
         self.watched(|my| {
             let statement = my.conn.prep(sql).map_err(engine)?;
             for row in rows {
@@ -158,6 +200,7 @@ impl My {
         forms: &[Form],
         give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
+        self.settle_pins()?;
         let (query, values) = self.sent(query, values);
         self.watched(|my| {
             let rows = my.conn.exec_iter(&*query, positional(&values)).map_err(engine)?;
@@ -205,24 +248,12 @@ impl My {
         }
     }
 
-    /// Pins the settings under which values are read and written. They outlast a transaction.
-    pub(crate) fn pin(&mut self) -> Result<(), EngineError> {
-        self.run("SET SESSION time_zone = '+00:00', SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', SESSION sql_quote_show_create = 1")
-    }
-
     /// Learns the user's own settings.
     pub(crate) fn learn_own(&mut self) -> Result<(), EngineError> {
         let own = self.rows("SELECT @@session.sql_mode, @@session.time_zone")?;
         let cell = |at: usize| own.first().and_then(|r| r.get(at).cloned().flatten()).unwrap_or_default();
         self.own = (cell(0), cell(1));
         Ok(())
-    }
-
-    /// Gives the user's own settings back.
-    pub(crate) fn unpin(&mut self) -> Result<(), EngineError> {
-        let (mode, zone) = &self.own;
-        let sql = format!("SET SESSION time_zone = {}, SESSION sql_mode = {}", literal(zone), literal(mode));
-        self.run(&sql)
     }
 
     /// Limits statements of this session; none is no limit.
@@ -240,13 +271,10 @@ impl My {
         if self.pinned {
             return work(self);
         }
-        self.pin()?;
         self.pinned = true;
         let done = work(self);
         self.pinned = false;
-        let unpinned = self.unpin();
-        let done = done?;
-        unpinned.map(|()| done)
+        done
     }
 
     /// Does something inside a transaction of its own that only reads, under pinned settings.

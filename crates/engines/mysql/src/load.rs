@@ -37,7 +37,7 @@ pub fn create(
         for statement in definitions.split(";\n").filter(|s| !s.trim().is_empty()) {
             my.run(statement)?;
         }
-        my.pin()?;
+        my.pinned = true;
         my.run("START TRANSACTION")?;
         for (table, rows) in rows {
             let Some(width) = rows.first().map(Vec::len) else { continue };

@@ -145,6 +145,8 @@ pub(crate) fn connect(
         stop: None,
         own: (String::new(), String::new()),
         pinned: false,
+        pins_set: false,
+        version: String::new(),
         brand: String::new(),
         cluster: None,
         own_guard: false,
@@ -169,7 +171,7 @@ fn set_aside(my: &mut My) -> Result<(), EngineError> {
         my.run(&most(i64::MAX as u64))?;
     }
     my.own_guard = my.one("SELECT @@session.sql_safe_updates")?.unwrap_or_default() == "1";
-    for setting in [
+    let settings = [
         "sql_safe_updates = 0",
         "sql_big_selects = 1",
         "sql_auto_is_null = 0",
@@ -177,9 +179,13 @@ fn set_aside(my: &mut My) -> Result<(), EngineError> {
         "idle_transaction_timeout = 0",
         "idle_readonly_transaction_timeout = 0",
         "idle_write_transaction_timeout = 0",
-    ] {
-        // Not every server knows all of them.
-        let _ = my.run(&format!("SET SESSION {setting}"));
+    ];
+    let together = settings.map(|setting| format!("SESSION {setting}")).join(", ");
+    if my.run(&format!("SET {together}")).is_err() {
+        for setting in settings {
+            // Not every server knows all of them.
+            let _ = my.run(&format!("SET SESSION {setting}"));
+        }
     }
     Ok(())
 }
@@ -216,8 +222,8 @@ fn opening(error: &mysql::Error, shown: &str, user: &str, address: &Address) -> 
 
 /// What the server calls itself: many speak this protocol, give a version of MySQL's, and are something else.
 fn brand(my: &mut My) -> Result<String, EngineError> {
-    let version = my.one("SELECT version()")?.unwrap_or_default();
-    if version.contains("MariaDB") {
+    my.version = my.one("SELECT version()")?.unwrap_or_default();
+    if my.version.contains("MariaDB") {
         return Ok("MariaDB".to_owned());
     }
     let comment = my.one("SELECT @@version_comment").ok().flatten().unwrap_or_default();
@@ -232,11 +238,15 @@ fn brand(my: &mut My) -> Result<String, EngineError> {
 
 /// What tells this database from every other: the server's own identifier and the database's name.
 fn identity(my: &mut My, address: &Address) -> Result<DatabaseId, EngineError> {
-    let version = my.one("SELECT version()")?.unwrap_or_default();
+    let version = my.version.clone();
     let cluster = my.cluster.clone();
-    let server = match (my.one("SELECT @@global.server_uid"), my.one("SELECT @@global.server_uuid")) {
-        (Ok(Some(id)), _) | (_, Ok(Some(id))) if !id.is_empty() => id,
-        _ => my.one("SELECT concat(@@hostname, ':', @@port, ':', @@datadir)")?.unwrap_or_default(),
+    let mut known = |name: &str| {
+        let id = my.one(&format!("SELECT @@global.{name}")).ok().flatten();
+        id.filter(|id| !id.is_empty())
+    };
+    let server = match known("server_uid").or_else(|| known("server_uuid")) {
+        Some(id) => id,
+        None => my.one("SELECT concat(@@hostname, ':', @@port, ':', @@datadir)")?.unwrap_or_default(),
     };
     Ok(DatabaseId {
         engine: my.brand.clone(),

@@ -65,6 +65,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     let text = statement.of(source);
     readable(my, source)?;
     let (sent, _) = my.sent(text, &[]);
+    my.settle_pins()?;
     let denied = match my.conn.prep(&*sent) {
         Ok(prepared) => {
             my.conn.close(prepared).map_err(engine)?;
@@ -343,24 +344,24 @@ fn view_calls(my: &mut My, step: &Step) -> Result<Vec<String>, EngineError> {
     let mut all = Vec::new();
     let mut open = relations_in(step, step.statement);
     let mut seen: Vec<String> = Vec::new();
-    while let Some(name) = open.pop() {
-        if seen.contains(&name) {
-            continue;
+    loop {
+        open.retain(|name| !seen.contains(name));
+        open.sort_unstable();
+        open.dedup();
+        if open.is_empty() {
+            break;
         }
-        let sql = format!(
-            "SELECT VIEW_DEFINITION FROM information_schema.VIEWS WHERE TABLE_SCHEMA = database() AND TABLE_NAME = {}",
-            literal(&name)
-        );
-        seen.push(name);
-        let Some(text) = my.one(&sql)? else { continue };
-        let read = routine::read(&text, LANGUAGE);
-        all.extend(read.calls);
-        open.extend(
-            tokenize(&text, LANGUAGE.dialect())
-                .unwrap_or_default()
-                .iter()
-                .filter_map(|t| t.name().map(str::to_owned)),
-        );
+        let names: Vec<String> = open.iter().map(|name| literal(name)).collect();
+        seen.append(&mut open);
+        let texts = my.rows(&format!(
+            "SELECT VIEW_DEFINITION FROM information_schema.VIEWS WHERE TABLE_SCHEMA = database() AND TABLE_NAME IN ({})",
+            names.join(", ")
+        ))?;
+        for text in texts.into_iter().filter_map(|row| row.into_iter().next().flatten()) {
+            all.extend(routine::read(&text, LANGUAGE).calls);
+            let tokens = tokenize(&text, LANGUAGE.dialect()).unwrap_or_default();
+            open.extend(tokens.iter().filter_map(|t| t.name().map(str::to_owned)));
+        }
     }
     Ok(all)
 }
