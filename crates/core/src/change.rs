@@ -6,8 +6,8 @@ use crate::asked::QueryCheck;
 use crate::check::EachCheck;
 use crate::expect::Expect;
 use crate::finding::Code;
+use crate::hash::HashKey;
 use crate::param::Param;
-use crate::secret::HashKey;
 use crate::sheet::Sheet;
 use crate::side::{AlsoWrites, SideWrite, rows_of};
 

@@ -6,7 +6,6 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::secret::HashKey;
 use crate::value::Value;
 
 /// A hash of one row (or of some columns of it): the first eight bytes of BLAKE3.
@@ -15,6 +14,16 @@ use crate::value::Value;
 /// of whole marks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, PartialOrd, Ord)]
 pub struct ShortHash(pub u64);
+
+/// A key for hashes of what could be guessed: without it nobody can try values out.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub struct HashKey(pub [u8; 32]);
+
+impl std::fmt::Debug for HashKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("HashKey")
+    }
+}
 
 /// The full hash of one row, from which both the short form and the fingerprint are made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]

@@ -4,10 +4,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::along::Along;
 use crate::cell::pick;
-use crate::hash::{Fingerprint, RowHash, ShortHash};
+use crate::hash::{Fingerprint, HashKey, RowHash, ShortHash};
 use crate::image::Image;
 pub use crate::kind::StepKind;
-use crate::secret::HashKey;
 use crate::table::Target;
 use crate::value::Value;
 

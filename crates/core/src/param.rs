@@ -3,8 +3,7 @@
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 
-use crate::hash;
-use crate::secret::HashKey;
+use crate::hash::{self, HashKey};
 use crate::value::Value;
 
 /// What a parameter is.

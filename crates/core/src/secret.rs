@@ -19,16 +19,6 @@ pub const AGAIN: &str = "(hidden, changed again)";
 /// The fewest characters that a secret has: fewer could not be told from any other text.
 pub const SHORTEST: usize = 4;
 
-/// A key for hashes of what could be guessed: without it nobody can try values out.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub struct HashKey(pub [u8; 32]);
-
-impl std::fmt::Debug for HashKey {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("HashKey")
-    }
-}
-
 /// Values that must not be seen.
 #[derive(Clone, Default, PartialEq, Eq)]
 pub struct Secrets {

@@ -9,10 +9,9 @@ use std::path::{Path, PathBuf};
 use std::rc::Rc;
 use std::time::{Duration, Instant, SystemTime};
 
-use marktwice_core::hash;
+use marktwice_core::hash::{self, HashKey};
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
 use marktwice_core::record::MarkHeader;
-use marktwice_core::secret::HashKey;
 use marktwice_port::{Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader};
 
 use crate::atomic::{self, io_error, make_folder};

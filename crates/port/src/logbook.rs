@@ -2,10 +2,10 @@
 
 use std::any::Any;
 
+use marktwice_core::hash::HashKey;
 use marktwice_core::mark::{MarkRow, MarkSummary};
 use marktwice_core::receipt::{Receipt, SnapshotRef};
 use marktwice_core::record::{MarkHeader, SnapshotHeader, SnapshotTotals};
-use marktwice_core::secret::HashKey;
 use marktwice_core::undo::RowChange;
 
 /// What kind of failure it was.
