@@ -249,6 +249,10 @@ fn jumps(lite: &Lite, step: &Step, row: &str) -> Result<bool, EngineError> {
     if step.sources.is_some() || step.tail.is_some() || step.filter.is_none() {
         return Ok(false);
     }
+    // Which index is to be taken is said of the filter; rows that are found already need none.
+    if step.words(step.table.slice).iter().any(|token| token.is_any(&["indexed"])) {
+        return Ok(false);
+    }
     let sql = format!("EXPLAIN QUERY PLAN {}", step.query(&format!("{row}, *"), Ask::default()));
     let steps = ask(lite.connection()?, &sql, &lite.params)?;
     let said = |line: &Vec<Option<String>>| line.last().cloned().flatten().unwrap_or_default();
