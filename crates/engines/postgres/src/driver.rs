@@ -316,8 +316,9 @@ impl Driver for Pg {
         copy_in(self, held, &wire)
     }
 
-    fn loaded(&mut self, held: &str) -> Result<(), EngineError> {
-        self.run(&format!("ANALYZE {held} ({ORDINAL})"))
+    fn loaded(&mut self, held: &str, matters: bool) -> Result<(), EngineError> {
+        let columns = if matters { String::new() } else { format!(" ({ORDINAL})") };
+        self.run(&format!("ANALYZE {held}{columns}"))
     }
 
     /// Not under pinned settings: triggers see the user's own. Foreign keys that can wait do.

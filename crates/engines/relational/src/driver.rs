@@ -313,8 +313,9 @@ pub trait Driver: Shell + 'static {
     /// Brings rows into a held table: `names` are its columns, in the order of the values.
     fn load(&mut self, held: &str, names: &[String], rows: Vec<Vec<Value>>) -> Result<(), EngineError>;
 
-    /// All rows that are to be put back are in their held table.
-    fn loaded(&mut self, _held: &str) -> Result<(), EngineError> {
+    /// All rows are in a table of ours that was filled one after the other: of what is joined by more than its key every column
+    /// `matters`.
+    fn loaded(&mut self, _held: &str, _matters: bool) -> Result<(), EngineError> {
         Ok(())
     }
 

@@ -129,7 +129,7 @@ impl<T: Tabled> Making<T> {
     /// # Errors
     /// What the engine says.
     pub fn made<D: Driver<Table = T>>(self, driver: &mut D) -> Result<Held<T>, EngineError> {
-        driver.loaded(&self.held.name())?;
+        driver.loaded(&self.held.name(), false)?;
         Ok(self.held)
     }
 }

@@ -79,7 +79,7 @@ pub fn spread<D: Driver>(
         driver.load(&name, &names, batch)?;
     }
     if done > 0 {
-        driver.loaded(&name)?;
+        driver.loaded(&name, true)?;
     }
     Ok(done)
 }

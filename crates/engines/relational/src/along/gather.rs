@@ -75,7 +75,7 @@ pub fn gather<D: Driver>(
     for (nth, node) in graph.nodes.iter().enumerate() {
         let number = number(root.layout.step, nth);
         let name = node.table.held_name(number);
-        driver.loaded(&name)?;
+        driver.loaded(&name, true)?;
         let counted = driver
             .question(&format!("SELECT count(*), count(CASE WHEN {IS_WANTED} THEN 1 END) FROM {name}"))?;
         let written = counted.count(0, 1);

@@ -59,7 +59,7 @@ pub fn copy<D: Driver>(
         table.from()
     );
     driver.pinned(|driver| driver.execute(&sql))?;
-    driver.loaded(&held.name())?;
+    driver.loaded(&held.name(), true)?;
     Ok(held)
 }
 
@@ -90,7 +90,7 @@ pub fn arrivals<D: Driver>(driver: &mut D, held: &Held<D::Table>, wanted: bool) 
     );
     let came = driver.pinned(|driver| driver.execute(&sql))?;
     if came > 0 {
-        driver.loaded(&held.name())?;
+        driver.loaded(&held.name(), true)?;
     }
     Ok(came)
 }
@@ -143,6 +143,6 @@ pub fn wanted<D: Driver>(
     for sql in all {
         driver.execute(&sql)?;
     }
-    driver.loaded(&name)?;
+    driver.loaded(&name, true)?;
     Ok(held)
 }
