@@ -170,8 +170,7 @@ pub fn give(
         }
         let kind = declared.map_or_else(|| text.as_deref().map_or(ParamKind::Text, looks_like), |w| w.kind);
         let secret = declared.is_some_and(|w| w.secret);
-        let short = |text: &&String| secret && text.chars().count() < SHORTEST;
-        if text.as_ref().is_some_and(|text| short(&text)) {
+        if secret && text.as_ref().is_some_and(|text| text.chars().count() < SHORTEST) {
             return Err((
                 format!(
                     "{name} is secret, and a text of fewer than {SHORTEST} characters cannot be kept out of others"

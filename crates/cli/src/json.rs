@@ -95,7 +95,7 @@ fn block(block: &Block) -> Json {
         "changes": known(block.changes),
         "already_so": known(block.matched - block.changes),
         "foreseen": foreseen,
-        "hidden": target.names(&target.hidden),
+        "hidden": target.hidden_names(),
         "rows": block.rows.iter().map(|r| row(target, r)).collect::<Vec<_>>(),
         "totals": block.totals,
         "side_effects": block.side,

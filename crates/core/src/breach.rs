@@ -82,7 +82,7 @@ impl Breach {
 impl Breach {
     /// Hides what rows hold in hidden columns.
     pub fn hide(&mut self, target: &Target) {
-        let hidden = target.names(&target.hidden);
+        let hidden = target.hidden_names();
         let own = self.table.is_none() && self.columns.iter().any(|column| hidden.contains(column));
         // What keys of the table name stays: a secret is part of none.
         if own || (!hidden.is_empty() && self.rule == Rule::Twins) {

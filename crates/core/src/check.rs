@@ -77,7 +77,7 @@ impl CheckFound {
 
     /// Hides what it reads of hidden columns.
     pub fn hide(&mut self, target: &Target) {
-        let hidden = target.names(&target.hidden);
+        let hidden = target.hidden_names();
         let is_hidden = |name: &str| {
             let bare = name.rsplit('.').next().unwrap_or(name).trim_matches(['"', '`']);
             hidden.iter().any(|column| column.eq_ignore_ascii_case(bare))

@@ -37,11 +37,7 @@ impl RowHash {
 
     /// The same, with a buffer that is used again: rows come by the million.
     pub fn with<'a>(buffer: &mut Vec<u8>, values: impl IntoIterator<Item = &'a Value>) -> Self {
-        buffer.clear();
-        for value in values {
-            feed(buffer, value);
-        }
-        RowHash(*blake3::hash(buffer).as_bytes())
+        RowHash::under(None, buffer, values)
     }
 
     /// The same under a key, where there is one: then nobody without it can try values out.
@@ -50,12 +46,15 @@ impl RowHash {
         buffer: &mut Vec<u8>,
         values: impl IntoIterator<Item = &'a Value>,
     ) -> Self {
-        let Some(HashKey(key)) = key else { return RowHash::with(buffer, values) };
         buffer.clear();
         for value in values {
             feed(buffer, value);
         }
-        RowHash(*blake3::keyed_hash(key, buffer).as_bytes())
+        let hash = match key {
+            None => blake3::hash(buffer),
+            Some(HashKey(key)) => blake3::keyed_hash(key, buffer),
+        };
+        RowHash(*hash.as_bytes())
     }
 
     /// The first eight bytes, little-endian.

@@ -112,20 +112,9 @@ pub fn hide_image(target: &Target, image: Image) -> Image {
     if target.hidden.is_empty() {
         return image;
     }
-    match image {
-        Image::Update { before, after } => {
-            let [before, after] = hide_rows(target, [Some(before), Some(after)]);
-            Image::Update { before: before.unwrap_or_default(), after: after.unwrap_or_default() }
-        }
-        Image::Delete { before } => {
-            let [before] = hide_rows(target, [Some(before)]);
-            Image::Delete { before: before.unwrap_or_default() }
-        }
-        Image::Insert { after } => {
-            let [after] = hide_rows(target, [Some(after)]);
-            Image::Insert { after: after.unwrap_or_default() }
-        }
-    }
+    let rows = [image.before(), image.after()].map(|row| row.map(<[Value]>::to_vec));
+    let [before, after] = hide_rows(target, rows);
+    Image::of(before, after).unwrap_or(image)
 }
 
 /// A cell that differs, hidden where its column is.

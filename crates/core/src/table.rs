@@ -160,6 +160,19 @@ fn is_text(declared: &str) -> bool {
 }
 
 impl Target {
+    /// Hides columns, besides those that are hidden already; a hidden one names no row.
+    pub fn hide(&mut self, columns: impl IntoIterator<Item = usize>) {
+        self.hidden.extend(columns);
+        self.hidden.sort_unstable();
+        self.hidden.dedup();
+        self.naming = self.naming.filter(|at| !self.hidden.contains(at));
+    }
+
+    /// The names of its hidden columns.
+    pub fn hidden_names(&self) -> Vec<String> {
+        self.names(&self.hidden)
+    }
+
     /// The position of a column by name: the very name, else one that differs in ASCII case only.
     pub fn position(&self, name: &str) -> Option<usize> {
         let exact = self.columns.iter().position(|c| c.name == name);

@@ -4,14 +4,12 @@
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
-use marktwice_port::{LogError, LogErrorKind};
+use marktwice_port::LogError;
+
+use crate::worker::{BYTES, WAITING, lost, thread};
 
 /// Rows that are read before a thread is begun, and rows of a bundle at most.
 const ROWS: usize = 256;
-/// Bytes of a bundle, at most, but for its last row.
-const BYTES: usize = 128 * 1024;
-/// Bundles that wait.
-const WAITING: usize = 4;
 
 /// Where rows come from.
 pub(crate) trait Source: Send + 'static {
@@ -82,10 +80,7 @@ impl<S: Source> Ahead<S> {
             && let Place::Here(source) = std::mem::replace(&mut self.place, Place::Ended)
         {
             let (sender, receiver) = sync_channel(WAITING);
-            let reading = std::thread::Builder::new().name("marktwice-read".to_owned());
-            let handle = reading.spawn(move || read(source, &sender));
-            let cannot = |e| LogError::new(LogErrorKind::Io, format!("no thread can be begun: {e}"));
-            self.place = Place::There(receiver, handle.map_err(cannot)?);
+            self.place = Place::There(receiver, thread("marktwice-read", move || read(source, &sender))?);
             self.given = 0;
         }
         match &mut self.place {
@@ -112,7 +107,7 @@ impl<S: Source> Ahead<S> {
                 }
                 Err(_) => {
                     self.place = Place::Ended;
-                    Err(LogError::new(LogErrorKind::Io, "the thread that reads has come to grief".to_owned()))
+                    Err(lost("reads"))
                 }
             },
             Place::Ended => Ok(None),
@@ -131,6 +126,8 @@ impl<S: Source> Drop for Ahead<S> {
 
 #[cfg(test)]
 mod tests {
+    use marktwice_port::LogErrorKind;
+
     use super::*;
 
     /// Counts up, and fails, ends or is lost at some row.

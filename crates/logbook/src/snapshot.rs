@@ -49,8 +49,7 @@ impl Work for Encoding {
         add(&mut self.totals, row, &mut self.buffer);
         let line = self.lines.line(&RowLine::of(row, target))?;
         // That the file holds these bytes is proven in the end; that they are the row, here.
-        let decoded = serde_json::from_slice::<ReadLine>(line).map_err(|e| e.to_string());
-        match decoded.and_then(|line| line.change(target)) {
+        match decode(line, &self.tables) {
             Ok(decoded) if decoded == *row => Ok(()),
             Ok(_) => Err(damaged(&self.path, "a row does not read back as it was written")),
             Err(what) => Err(damaged(&self.path, &format!("a row does not read back: {what}"))),
@@ -149,11 +148,11 @@ impl Source for Decoding {
     fn next(&mut self) -> Result<Option<RowChange>, LogError> {
         match self.lines.next()? {
             Line::Row(line) => {
-                let decoded = serde_json::from_slice::<ReadLine>(line).map_err(|e| e.to_string());
-                let change = decoded.and_then(|row| match self.tables.get(row.table) {
-                    Some(target) if row.step < self.steps => row.change(target),
-                    _ => Err("it is of a step or table that the first line does not name".to_owned()),
-                });
+                let change = decode(line, &self.tables);
+                let change = match change {
+                    Ok(change) if change.place.step >= self.steps => Err(UNNAMED.to_owned()),
+                    other => other,
+                };
                 self.rows += 1;
                 change.map(Some).map_err(|what| self.lines.damaged(&what))
             }
@@ -168,6 +167,16 @@ impl Source for Decoding {
             }
         }
     }
+}
+
+/// What is wrong with a row that stands nowhere.
+const UNNAMED: &str = "it is of a step or table that the first line does not name";
+
+/// The row of a line, or what is wrong with the line.
+fn decode(line: &[u8], tables: &[Target]) -> Result<RowChange, String> {
+    let read: ReadLine = serde_json::from_slice(line).map_err(|e| e.to_string())?;
+    let target = tables.get(read.table).ok_or(UNNAMED)?;
+    read.change(target)
 }
 
 /// How many bytes of memory a row takes, about.

@@ -9,9 +9,9 @@ use marktwice_port::{LogError, LogErrorKind};
 /// Rows of a bundle, at most.
 const ROWS: usize = 512;
 /// Bytes of a bundle, at most, but for its last row.
-const BYTES: usize = 128 * 1024;
+pub(crate) const BYTES: usize = 128 * 1024;
 /// Bundles that wait.
-const WAITING: usize = 4;
+pub(crate) const WAITING: usize = 4;
 
 /// What is done with rows, one after the other.
 pub(crate) trait Work: Send + 'static {
@@ -43,9 +43,22 @@ fn gone() -> LogError {
     LogError::new(LogErrorKind::Io, "writing has failed already".to_owned())
 }
 
+/// The thread that does this has come to grief.
+pub(crate) fn lost(does: &str) -> LogError {
+    LogError::new(LogErrorKind::Io, format!("the thread that {does} has come to grief"))
+}
+
+/// Begins a thread.
+pub(crate) fn thread<T: Send + 'static>(
+    name: &str,
+    work: impl FnOnce() -> T + Send + 'static,
+) -> Result<JoinHandle<T>, LogError> {
+    let begun = std::thread::Builder::new().name(name.to_owned()).spawn(work);
+    begun.map_err(|e| LogError::new(LogErrorKind::Io, format!("no thread can be begun: {e}")))
+}
+
 fn ended<W>(handle: JoinHandle<Result<W, LogError>>) -> Result<W, LogError> {
-    let lost = || LogError::new(LogErrorKind::Io, "the thread that writes has come to grief".to_owned());
-    handle.join().unwrap_or_else(|_| Err(lost()))
+    handle.join().unwrap_or_else(|_| Err(lost("writes")))
 }
 
 impl<W: Work> Worker<W> {
@@ -92,10 +105,7 @@ impl<W: Work> Worker<W> {
                 }
                 Ok(work)
             };
-            let thread = std::thread::Builder::new().name("marktwice-write".to_owned()).spawn(writing);
-            let handle = thread
-                .map_err(|e| LogError::new(LogErrorKind::Io, format!("no thread can be begun: {e}")))?;
-            self.place = Place::There(sender, handle);
+            self.place = Place::There(sender, thread("marktwice-write", writing)?);
         }
         Ok(())
     }

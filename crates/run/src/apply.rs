@@ -12,8 +12,8 @@ use marktwice_port::{Intent, Logbook, Mark, Phase};
 use crate::context::{Answer, Context, Question, Shown, Talk};
 use crate::mark::{Agreed, ground_shifted, moved_between};
 use crate::outcome::{End, Failure, RunOutcome};
-use crate::phases::{Ended, Prepared, StepFacts, makings, other_along};
-use crate::planned::{set_up, step_receipts};
+use crate::phases::{Ended, Prepared, StepFacts, other_along};
+use crate::planned::{made_first, set_up, step_receipts};
 use crate::preview::{Preview, Show, StepPreview};
 use crate::sheets::spread;
 use crate::taking::{APPLY, Taken, Way, take};
@@ -297,7 +297,7 @@ fn first_receipt(
         back: Some(preview.back()),
         params: to_map(&change.params),
         sheets: change.sheets.clone(),
-        makes: makings(taken.steps.iter().filter_map(|step| step.plan.archive.as_ref())),
+        makes: made_first(&taken.steps),
         ..Receipt::prepared(
             run,
             RunKind::Apply,

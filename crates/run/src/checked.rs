@@ -1,13 +1,12 @@
 //! Checks of the whole change before it is run: which of them can be judged already, and why the others cannot.
 
-use marktwice_core::archive::Making;
+use marktwice_core::archive::Archive;
 use marktwice_core::asked::{Answer, QueryCheck, QueryFound};
 use marktwice_core::change::Change;
 use marktwice_core::steps::{Touches, waits};
 use marktwice_port::{EngineError, Hold, Session};
 
 use crate::outcome::Failure;
-use crate::phases::makings;
 use crate::planned::Planned;
 use crate::sheets::names;
 
@@ -47,16 +46,13 @@ pub(crate) fn open_ones(
     let touched = steps.iter().map(|step| session.touches(&step.plan));
     let touched: Vec<Touches> = touched.collect::<Result<_, _>>()?;
     let mut all = Vec::new();
-    let makings = makings(steps.iter().filter_map(|step| step.plan.archive.as_ref()));
+    let archives: Vec<&Archive> = steps.iter().filter_map(|step| step.plan.archive.as_ref()).collect();
     for check in &change.checks {
-        let named = |making: &&Making| {
-            let bare = making.table.rsplit('.').next().unwrap_or(&making.table);
-            names(&check.sql, bare.trim_matches(['"', '`']))
-        };
         let reads = session.reads(&check.sql);
         // A query that names a table which is not there yet is asked once it is.
-        let making = makings.iter().find(named).filter(|_| !matches!(reads, Err(EngineError::Refused(_))));
-        if let Some(making) = making {
+        let mut named = archives.iter().filter(|archive| names(&check.sql, &archive.target.table));
+        let making = named.find_map(|archive| archive.making.as_ref());
+        if let Some(making) = making.filter(|_| !matches!(reads, Err(EngineError::Refused(_)))) {
             all.push(Beforehand::Later(format!("it reads {}, which is made first", making.table)));
             continue;
         }

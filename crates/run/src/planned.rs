@@ -1,6 +1,7 @@
 //! The steps of a change, planned: what each does, how they stand to each other, and how they are recorded.
 
 use marktwice_core::Value;
+use marktwice_core::archive::Making;
 use marktwice_core::change::Change;
 use marktwice_core::expect::Expect;
 use marktwice_core::finding::{Code, Finding, Level};
@@ -16,6 +17,7 @@ use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{EngineError, Language, Plan, Session};
 
 use crate::pastes::{proven, proven_error};
+use crate::phases::makings;
 use crate::sheets::names_sheet;
 
 /// A step, planned.
@@ -214,9 +216,9 @@ fn hide_everywhere(plans: &mut [Plan]) {
         let taken = plan.along.iter_mut().map(|along| &mut along.target);
         let away = plan.archive.iter_mut().map(|archive| &mut archive.target);
         for target in fired.chain(taken).chain(away) {
-            let all = (0..target.columns.len()).filter(|at| !target.key.columns.contains(at));
             if hides {
-                target.hidden = all.collect();
+                let key = target.key.columns.clone();
+                target.hide((0..target.columns.len()).filter(|at| !key.contains(at)));
             }
             hide_as(target, &hiding);
         }
@@ -227,11 +229,14 @@ fn hide_everywhere(plans: &mut [Plan]) {
 /// Hides in a table what is hidden in the same one elsewhere.
 fn hide_as(target: &mut Target, hiding: &[Target]) {
     let same = hiding.iter().filter(|other| other.same_table(target));
-    let names: Vec<String> = same.flat_map(|other| other.names(&other.hidden)).collect();
-    target.hidden.extend(names.iter().filter_map(|name| target.position(name)).collect::<Vec<_>>());
-    target.hidden.sort_unstable();
-    target.hidden.dedup();
-    target.naming = target.naming.filter(|at| !target.hidden.contains(at));
+    let names: Vec<String> = same.flat_map(Target::hidden_names).collect();
+    let columns: Vec<usize> = names.iter().filter_map(|name| target.position(name)).collect();
+    target.hide(columns);
+}
+
+/// The tables that steps make for rows that they put away, each once.
+pub(crate) fn made_first(steps: &[Planned]) -> Vec<Making> {
+    makings(steps.iter().filter_map(|step| step.plan.archive.as_ref()))
 }
 
 /// A place in the text of one step shows the line of the whole text.

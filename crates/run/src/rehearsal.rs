@@ -11,8 +11,8 @@ use marktwice_port::{DraftMark, EngineError, Intent};
 use crate::collect::{Collector, Fired};
 use crate::context::Context;
 use crate::outcome::{Failure, RunOutcome};
-use crate::phases::{Ended, Prepared, StepFacts, makings};
-use crate::planned::{Planned, set_up};
+use crate::phases::{Ended, Prepared, StepFacts};
+use crate::planned::{Planned, made_first, set_up};
 use crate::preview::{Block, Show};
 use crate::sheets::spread;
 
@@ -34,10 +34,7 @@ pub(crate) fn rehearse(
     draft: &mut dyn DraftMark,
     (seen, show): (&mut [Collector<'_>], Show),
 ) -> Result<Rehearsed, Failure> {
-    if let Some(making) = makings(steps.iter().filter_map(|step| step.plan.archive.as_ref()))
-        .into_iter()
-        .find(|making| !making.inside)
-    {
+    if let Some(making) = made_first(steps).into_iter().find(|making| !making.inside) {
         let message = format!(
             "a rehearsal would leave the table {} behind, which this engine does not roll back",
             making.table

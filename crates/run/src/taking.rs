@@ -206,7 +206,7 @@ pub(crate) fn take(
         }
         checks = foreseen(change, &open_checks, answers)?;
         let hidden = steps.iter().map(|step| &step.plan.target);
-        let hidden: Vec<String> = hidden.flat_map(|target| target.names(&target.hidden)).collect();
+        let hidden: Vec<String> = hidden.flat_map(Target::hidden_names).collect();
         checks.iter_mut().for_each(|found| found.hide(&hidden));
     }
     let totals: Vec<MarkSummary> = seen.iter().map(|collector| *collector.marker.summary()).collect();

@@ -421,12 +421,12 @@ fn columns_that(block: &Block, label: Label) -> String {
     names.join(", ")
 }
 
-/// What was expected, in words; `all` stands for so many.
 /// `about 900 000 rows`.
 fn extent(extent: Extent) -> String {
     if extent.about { format!("about {}", rows(extent.rows)) } else { rows(extent.rows) }
 }
 
+/// What was expected, in words; `all` stands for so many.
 fn expected(unmet: &Unmet, all: u64) -> String {
     match unmet.expected {
         Expect::All => format!("all {} expected", number(all)),

@@ -56,10 +56,7 @@ pub fn settle<T: Tabled + 'static>(plan: &mut Plan, secrets: &[String]) -> Resul
     }
     // What is computed from it tells it.
     hidden.extend(plan.foreseen.iter().filter(|f| f.derived).map(|f| f.column));
-    hidden.sort_unstable();
-    hidden.dedup();
-    plan.target.naming = plan.target.naming.filter(|at| !hidden.contains(at));
-    plan.target.hidden = hidden;
+    plan.target.hide(hidden);
     Ok(())
 }
 

@@ -1,6 +1,7 @@
 //! Checks of the whole change, inside its transaction: what compares the end with the beginning is asked at both.
 
 use marktwice_core::asked::{Answer, QueryCheck, QueryFound};
+use marktwice_core::table::Target;
 use marktwice_port::{EngineError, Hold};
 
 use super::{Begun, Ended, ended_by, roll_back};
@@ -40,7 +41,7 @@ impl Begun<'_, '_> {
     pub(super) fn ask_last(&mut self) -> Result<Vec<QueryFound>, Box<End>> {
         let mut all = Vec::new();
         let tables = self.run.records.tables.iter();
-        let hidden: Vec<String> = tables.flat_map(|table| table.names(&table.hidden)).collect();
+        let hidden: Vec<String> = tables.flat_map(Target::hidden_names).collect();
         for (check, first) in self.run.checks.iter().zip(&self.first_answers) {
             let last = answer(&mut *self.tx, check).map_err(ended_by)?;
             let mut found = check.judge(first.as_ref(), &last);
