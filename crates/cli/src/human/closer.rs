@@ -35,7 +35,10 @@ pub(super) fn funnel(out: &mut String, step: &StepPreview) {
         }))
         .collect::<Vec<_>>();
     let names = all.iter().map(|(name, ..)| Text::plain(name.clone())).collect();
-    let left = all.iter().map(|(_, left, _)| Text::plain(number(*left))).collect();
+    let about = |at: usize| if at == 0 && step.total.about { "about " } else { "" };
+    let left = all.iter().enumerate();
+    let left =
+        left.map(|(at, (_, left, _))| Text::plain(format!("{}{}", about(at), number(*left)))).collect();
     let alone = all
         .iter()
         .enumerate()

@@ -29,6 +29,7 @@ mod offered;
 mod pooled;
 mod put_back;
 mod races;
+mod reckoned;
 mod refused;
 mod rehearse;
 mod said;
