@@ -89,7 +89,7 @@ impl Dice {
 }
 
 fn text(text: impl Into<String>) -> Value {
-    Value::Text(text.into())
+    Value::Text(text.into().into())
 }
 
 /// Two decimals, as a price list has them.

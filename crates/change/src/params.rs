@@ -54,7 +54,7 @@ pub fn is_name(name: &str) -> bool {
 /// A sentence that says what it is not.
 pub fn value(kind: ParamKind, text: &str) -> Result<Value, String> {
     let wrong = |form: &str| Err(format!("\"{text}\" is no {}; it is written {form}", kind.as_str()));
-    let text_of = || Ok(Value::Text(text.to_owned()));
+    let text_of = || Ok(Value::Text(text.into()));
     let digits = text.strip_prefix(['-', '+']).unwrap_or(text);
     let number = |points: usize| {
         !digits.is_empty()
@@ -72,7 +72,7 @@ pub fn value(kind: ParamKind, text: &str) -> Result<Value, String> {
             _ => wrong("as digits: 12"),
         },
         ParamKind::Decimal if number(1) => {
-            Ok(Value::Decimal(text.strip_prefix('+').unwrap_or(text).to_owned()))
+            Ok(Value::Decimal(text.strip_prefix('+').unwrap_or(text).to_owned().into()))
         }
         ParamKind::Decimal => wrong("with a point: 12.50"),
         ParamKind::Real => match text.parse::<f64>() {
@@ -94,7 +94,7 @@ pub fn value(kind: ParamKind, text: &str) -> Result<Value, String> {
         },
         ParamKind::Moment => match moment(text) {
             Some(Datetime { date: Some(_), time: Some(_), offset: None }) => {
-                Ok(Value::Text(text.replace(['T', 't'], " ")))
+                Ok(Value::Text(text.replace(['T', 't'], " ").into()))
             }
             _ => wrong("2026-05-10 07:30:00, without a zone"),
         },

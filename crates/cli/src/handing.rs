@@ -138,7 +138,7 @@ mod tests {
         let mut csv = Lines::new(Sheet::new(&mut lines, false), &target(), &[1, 0], false);
         let mut json = Document::new(&mut document, head, &target(), &[1]);
         for (id, note) in rows {
-            let before = vec![Value::Int(*id), Value::Text((*note).to_owned())];
+            let before = vec![Value::Int(*id), Value::Text((*note).into())];
             let row = HeldRow { ordinal: 1, key: vec![Value::Int(*id)], image: Image::Delete { before } };
             csv.row(&row).unwrap();
             json.row(&row).unwrap();

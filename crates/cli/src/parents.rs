@@ -147,7 +147,7 @@ fn one(desk: &Desk, column: &str, reference: &Reference, text: &str) -> Result<V
         key: Key { kind: KeyKind::Unique, names: vec![name_of.to_owned()], columns: vec![naming] },
         ..parent.clone()
     };
-    let text_key = [Value::Text(text.to_owned())];
+    let text_key = [Value::Text(text.into())];
     let which = Which::Row { key: &text_key, row: &[] };
     let ask = |which: Which<'_>, limit: u64| -> Result<Rows, Trouble> {
         let draft = Draft { target: &by_name, schema: schema.is_some(), work: Work::Delete, rows: which };

@@ -107,9 +107,9 @@ mod tests {
     #[test]
     fn cells_keep_what_they_are() {
         let of = |values: &[Value]| line(false, &values.iter().map(Cell::of).collect::<Vec<_>>());
-        let text = |t: &str| Value::Text(t.to_owned());
+        let text = |t: &str| Value::Text(t.into());
         assert_eq!(of(&[Value::Null, text(""), text(" a ")]), ",\"\",\" a \"\n");
-        assert_eq!(of(&[Value::Decimal("4.50".to_owned()), Value::Int(-3)]), "4.50,-3\n");
+        assert_eq!(of(&[Value::Decimal("4.50".to_owned().into()), Value::Int(-3)]), "4.50,-3\n");
         assert_eq!(of(&[text("=1+1"), text("-5"), text("-x"), text("@a")]), "'=1+1,-5,'-x,'@a\n");
         assert_eq!(line(true, &[Cell::of(&text("=1+1"))]), "=1+1\n");
         assert_eq!(of(&[text("a,b\"c\nd"), Value::Bytes(vec![0, 255])]), "\"a,b\"\"c\nd\",x'00ff'\n");

@@ -75,7 +75,7 @@ pub fn compare(kind: ParamKind, held: &Value, cell_text: &str, form: &Form) -> E
             [(crate::sheet::Days::DayMonthYear, "day"), (crate::sheet::Days::MonthDayYear, "day")]
         {
             let form = Form { days, ..form.clone() };
-            if cell(ParamKind::Date, own, &form) == Ok(Value::Text(was.clone())) {
+            if cell(ParamKind::Date, own, &form) == Ok(Value::Text(was.clone().into())) {
                 return Edit::Spoiled(format!(
                     "\"{own}\" is the same {what} as \"{was}\": a spreadsheet did that"
                 ));
@@ -83,7 +83,7 @@ pub fn compare(kind: ParamKind, held: &Value, cell_text: &str, form: &Form) -> E
         }
         return match number(own).filter(|_| own.contains(['e', 'E']) && own.parse::<f64>().is_ok()) {
             Some(_) => Edit::Spoiled(format!("\"{own}\" is a number that a spreadsheet has rounded")),
-            None => Edit::New(Value::Text(own.to_owned())),
+            None => Edit::New(Value::Text(own.into())),
         };
     }
     match cell(kind, own, form) {

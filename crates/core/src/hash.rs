@@ -155,7 +155,7 @@ impl<'de> Deserialize<'de> for Fingerprint {
 pub fn texts<'a>(parts: impl IntoIterator<Item = &'a str>) -> String {
     let mut buffer = Vec::new();
     for part in parts {
-        feed(&mut buffer, &Value::Text(part.to_owned()));
+        feed(&mut buffer, &Value::Text(part.into()));
     }
     blake3::hash(&buffer).to_hex().to_string()
 }

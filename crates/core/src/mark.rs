@@ -156,7 +156,7 @@ impl Marker {
 
     /// Takes a row in that the step takes along.
     pub fn take_along(&mut self, along: &Along, row: &HeldRow) {
-        let table = [Value::Text(along.target.schema.clone()), Value::Text(along.target.table.clone())];
+        let table = [Value::Text(along.target.schema.clone().into()), Value::Text(along.target.table.clone().into())];
         let columns: Vec<usize> = along.foreseen.iter().map(|f| f.column).collect();
         let before = row.image.before().unwrap_or_default();
         let start = table.iter().chain(&row.key);

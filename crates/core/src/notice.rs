@@ -128,9 +128,9 @@ impl Notices {
                 && old != new
                 && seen.new.len() < NEW_VALUES
                 && text.chars().count() <= 200
-                && !seen.new.contains(text)
+                && !seen.new.iter().any(|known| known == text)
             {
-                seen.new.push(text.clone());
+                seen.new.push(text.clone().into());
             }
         }
     }
@@ -263,7 +263,7 @@ mod tests {
         }];
         let mut notices = Notices::new(&target(), assigned);
         for (id, old, new) in rows {
-            let text = |t: &str| Value::Text(t.to_owned());
+            let text = |t: &str| Value::Text(t.into());
             let before = vec![Value::Int(*id), text(old), Value::Null];
             let after = vec![Value::Int(*id), new.map_or(Value::Null, text), Value::Null];
             notices.row(&HeldRow {

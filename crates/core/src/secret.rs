@@ -85,7 +85,7 @@ pub fn stands_for(value: &Value, earlier: &[&Value]) -> Value {
         }
     }
     let at = different.iter().position(|one| *one == value).unwrap_or(different.len());
-    Value::Text([HIDDEN, CHANGED].get(at).copied().unwrap_or(AGAIN).to_owned())
+    Value::Text([HIDDEN, CHANGED].get(at).copied().unwrap_or(AGAIN).to_owned().into())
 }
 
 /// Images of one row, each `None` where there is no row, with its hidden columns hidden: what differs still does.

@@ -76,7 +76,7 @@ impl Sheet {
 pub fn text(value: &Value) -> Option<String> {
     Some(match value {
         Value::Null => return None,
-        Value::Text(text) | Value::Decimal(text) => text.clone(),
+        Value::Text(text) | Value::Decimal(text) => text.clone().into(),
         Value::TextBytes(bytes) => String::from_utf8_lossy(bytes).into_owned(),
         Value::Bytes(bytes) => {
             let digits: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
@@ -106,7 +106,7 @@ pub fn cell(kind: ParamKind, text: &str, form: &Form) -> Result<Value, String> {
     let no = |what: &str| Err(format!("\"{}\" is no {what}", short(text)));
     match kind {
         ParamKind::Text if text.contains('\0') => no("text: it holds a NUL character"),
-        ParamKind::Text => Ok(Value::Text(text.to_owned())),
+        ParamKind::Text => Ok(Value::Text(text.into())),
         ParamKind::Integer => match plain_number(trimmed, form) {
             Some(digits) => match digits.parse::<i64>() {
                 Ok(number) => Ok(Value::Int(number)),
@@ -118,7 +118,7 @@ pub fn cell(kind: ParamKind, text: &str, form: &Form) -> Result<Value, String> {
             None => no(&spoiled(trimmed, "whole number")),
         },
         ParamKind::Decimal => match plain_number(trimmed, form) {
-            Some(digits) => Ok(Value::Decimal(digits)),
+            Some(digits) => Ok(Value::Decimal(digits.into())),
             None => no(&spoiled(trimmed, "decimal")),
         },
         ParamKind::Real => match plain_number(trimmed, form).as_deref().unwrap_or(trimmed).parse::<f64>() {
@@ -131,17 +131,17 @@ pub fn cell(kind: ParamKind, text: &str, form: &Form) -> Result<Value, String> {
             _ => no("boolean: true or false"),
         },
         ParamKind::Date => match day(trimmed, form.days) {
-            Some(day) => Ok(Value::Text(day)),
+            Some(day) => Ok(Value::Text(day.into())),
             None => no(&of_days("day", form.days)),
         },
         ParamKind::Time => match time(trimmed) {
-            true => Ok(Value::Text(trimmed.to_owned())),
+            true => Ok(Value::Text(trimmed.into())),
             false => no("time of day: 07:30:00"),
         },
         ParamKind::Moment => {
             let (date, rest) = trimmed.split_once([' ', 'T']).unwrap_or((trimmed, "00:00:00"));
             match day(date, form.days).filter(|_| time(rest.trim())) {
-                Some(day) => Ok(Value::Text(format!("{day} {}", rest.trim()))),
+                Some(day) => Ok(Value::Text(format!("{day} {}", rest.trim()).into())),
                 None => no(&of_days("moment", form.days)),
             }
         }
@@ -263,8 +263,8 @@ mod tests {
     #[test]
     fn cells_of_many_offices() {
         let (point, comma) = (form(false, Days::Iso), form(true, Days::DayMonthYear));
-        let decimal = |text: &str| Ok(Value::Decimal(text.to_owned()));
-        let text = |text: &str| Ok(Value::Text(text.to_owned()));
+        let decimal = |text: &str| Ok(Value::Decimal(text.into()));
+        let text = |text: &str| Ok(Value::Text(text.into()));
         for (kind, cell_text, form, wanted) in [
             (ParamKind::Decimal, "12.50", &point, decimal("12.50")),
             (ParamKind::Decimal, "1,234.5", &point, decimal("1234.5")),

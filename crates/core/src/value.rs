@@ -10,11 +10,13 @@ use std::fmt;
 use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Number, Value as Json};
+use smol_str::SmolStr;
 
 /// Largest integer magnitude that every JSON reader keeps exactly (2^53 - 1).
 const JSON_SAFE: i64 = 9_007_199_254_740_991;
 
-/// One value of one cell.
+/// One value of one cell. Short texts need no memory of their own, and a copy of a long one shares it: rows come by the million, and
+/// each is copied on its way.
 #[derive(Debug, Clone)]
 pub enum Value {
     /// SQL NULL.
@@ -26,9 +28,9 @@ pub enum Value {
     /// An IEEE 754 double; infinities and NaN included.
     Real(f64),
     /// An exact number that neither an `i64` nor a double holds, as the engine writes it.
-    Decimal(String),
+    Decimal(SmolStr),
     /// Text that is valid UTF-8; NUL characters are allowed.
-    Text(String),
+    Text(SmolStr),
     /// A text value whose bytes are not valid UTF-8.
     TextBytes(Vec<u8>),
     /// Raw bytes.
@@ -91,7 +93,7 @@ impl Value {
     /// Text from bytes of unknown validity: [`Value::Text`] where they are UTF-8, else [`Value::TextBytes`].
     pub fn text(bytes: &[u8]) -> Value {
         match std::str::from_utf8(bytes) {
-            Ok(s) => Value::Text(s.to_owned()),
+            Ok(s) => Value::Text(s.into()),
             Err(_) => Value::TextBytes(bytes.to_vec()),
         }
     }
@@ -114,8 +116,8 @@ impl Value {
                 None if *r > 0.0 => tagged("real", "Infinity".to_owned()),
                 None => tagged("real", "-Infinity".to_owned()),
             },
-            Value::Decimal(d) => tagged("decimal", d.clone()),
-            Value::Text(s) => Json::String(s.clone()),
+            Value::Decimal(d) => tagged("decimal", d.to_string()),
+            Value::Text(s) => Json::String(s.to_string()),
             Value::TextBytes(b) => tagged("text_bytes", BASE64.encode(b)),
             Value::Bytes(b) => tagged("bytes", BASE64.encode(b)),
         }
@@ -135,7 +137,7 @@ impl Value {
                 (None, Some(r)) => Ok(Value::Real(r)),
                 (None, None) => Err(bad()),
             },
-            Json::String(s) => Ok(Value::Text(s.clone())),
+            Json::String(s) => Ok(Value::Text(s.into())),
             Json::Array(_) => Err(bad()),
             Json::Object(object) => {
                 let mut fields = object.iter();
@@ -150,7 +152,7 @@ impl Value {
                         "-Infinity" => Ok(Value::Real(f64::NEG_INFINITY)),
                         _ => Err(bad()),
                     },
-                    "decimal" => Ok(Value::Decimal(text.clone())),
+                    "decimal" => Ok(Value::Decimal(text.into())),
                     "text_bytes" => BASE64.decode(text).map(Value::TextBytes).map_err(|_| bad()),
                     "bytes" => BASE64.decode(text).map(Value::Bytes).map_err(|_| bad()),
                     _ => Err(bad()),
@@ -229,11 +231,11 @@ impl<'de> Visitor<'de> for ValueVisitor {
     }
 
     fn visit_str<E: serde::de::Error>(self, s: &str) -> Result<Value, E> {
-        Ok(Value::Text(s.to_owned()))
+        Ok(Value::Text(s.into()))
     }
 
     fn visit_string<E: serde::de::Error>(self, s: String) -> Result<Value, E> {
-        Ok(Value::Text(s))
+        Ok(Value::Text(s.into()))
     }
 
     fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Value, A::Error> {
@@ -258,7 +260,7 @@ pub fn list_to_json(values: &[Value]) -> Json {
 /// A key as a person writes it: `418`, or `12,2026`.
 pub fn key_text(key: &[Value]) -> String {
     let one = |value: &Value| match value {
-        Value::Text(text) | Value::Decimal(text) => text.clone(),
+        Value::Text(text) | Value::Decimal(text) => text.to_string(),
         Value::Int(number) => number.to_string(),
         other => other.to_json().to_string(),
     };
@@ -312,7 +314,7 @@ mod tests {
         assert_ne!(Value::Int(1), Value::Real(1.0));
         assert_ne!(Value::Real(0.0), Value::Real(-0.0));
         assert_ne!(Value::Text("a".into()), Value::Bytes(b"a".to_vec()));
-        assert_ne!(Value::Null, Value::Text(String::new()));
+        assert_ne!(Value::Null, Value::Text("".into()));
     }
 
     #[test]

@@ -57,8 +57,9 @@ pub(crate) struct LineWriter {
     encoder: zstd::Encoder<'static, Hashing>,
     hasher: blake3::Hasher,
     path: PathBuf,
-    line: Vec<u8>,
-    /// Bytes of all lines so far, uncompressed.
+    /// Lines that are neither hashed nor compressed yet: both are far cheaper by the block.
+    block: Vec<u8>,
+    /// Bytes of all lines that are, uncompressed.
     plain: u64,
 }
 
@@ -71,7 +72,7 @@ impl LineWriter {
             encoder,
             hasher: blake3::Hasher::new(),
             path: path.to_owned(),
-            line: Vec::new(),
+            block: Vec::with_capacity(BLOCK + (BLOCK >> 3)),
             plain: 0,
         };
         writer.line(header)?;
@@ -80,19 +81,28 @@ impl LineWriter {
 
     /// Writes a line, and gives it as it is written.
     pub(crate) fn line(&mut self, line: &impl Serialize) -> Result<&[u8], LogError> {
+        if self.block.len() >= BLOCK {
+            self.put()?;
+        }
+        let from = self.block.len();
         self.encode(line)?;
-        self.plain += self.line.len() as u64;
-        self.hasher.update(&self.line);
-        self.encoder.write_all(&self.line).map_err(|e| io_error("write", &self.path, &e))?;
-        Ok(&self.line)
+        Ok(self.block.get(from..).unwrap_or_default())
+    }
+
+    /// Hashes and compresses what is there.
+    fn put(&mut self) -> Result<(), LogError> {
+        self.plain += self.block.len() as u64;
+        self.hasher.update(&self.block);
+        self.encoder.write_all(&self.block).map_err(|e| io_error("write", &self.path, &e))?;
+        self.block.clear();
+        Ok(())
     }
 
     fn encode(&mut self, line: &impl Serialize) -> Result<(), LogError> {
-        self.line.clear();
-        serde_json::to_writer(&mut self.line, line).map_err(|e| {
+        serde_json::to_writer(&mut self.block, line).map_err(|e| {
             LogError::new(LogErrorKind::Io, format!("cannot encode {}: {e}", self.path.display()))
         })?;
-        self.line.push(b'\n');
+        self.block.push(b'\n');
         Ok(())
     }
 
@@ -102,10 +112,11 @@ impl LineWriter {
         synced: bool,
         make: impl FnOnce(String) -> T,
     ) -> Result<Written, LogError> {
+        self.put()?;
         let lines = self.hasher.finalize();
         let plain = self.plain;
         self.encode(&make(lines.to_hex().to_string()))?;
-        let trailer = std::mem::take(&mut self.line);
+        let trailer = std::mem::take(&mut self.block);
         let path = self.path;
         let failed = |e: &io::Error| io_error("write", &path, e);
         self.encoder.write_all(&trailer).map_err(|e| failed(&e))?;

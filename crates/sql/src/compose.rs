@@ -393,7 +393,7 @@ mod tests {
         for (at, value) in [
             (2, Value::Text("O'Neill".into())),
             (2, Value::Text(" a\n'b' ".into())),
-            (2, Value::Text(String::new())),
+            (2, Value::Text("".into())),
             (2, Value::Text("null".into())),
             (2, Value::Text("'".into())),
             (6, Value::Text("5".into())),

@@ -21,7 +21,7 @@ pub(crate) fn value(value: &Value) -> String {
             "-Infinity"
         }
         .to_owned(),
-        Value::Decimal(d) => d.clone(),
+        Value::Decimal(d) => d.clone().into(),
         Value::Text(text) => shorten(&quote_if_needed(text)),
         Value::TextBytes(bytes) => shorten(&format!("{:?} (not UTF-8)", String::from_utf8_lossy(bytes))),
         Value::Bytes(bytes) => {
@@ -147,7 +147,7 @@ mod tests {
             (Value::Int(42), "42"),
             (Value::Text("42".into()), "'42'"),
             (Value::Real(42.0), "42.0"),
-            (Value::Text(String::new()), "''"),
+            (Value::Text("".into()), "''"),
             (Value::Text("Moor ".into()), "'Moor '"),
             (Value::Text("Moor".into()), "Moor"),
             (Value::Bytes(vec![0, 255]), "x'00ff'"),
@@ -168,6 +168,6 @@ mod tests {
         );
         let json = safe_json("{\"a\": \"\u{202e}\u{9b}ö\"}\n");
         assert_eq!(json, "{\"a\": \"\\u202e\\u009bö\"}\n");
-        assert!(value(&Value::Text("x".repeat(500))).ends_with("(500 chars)"));
+        assert!(value(&Value::Text("x".repeat(500).into())).ends_with("(500 chars)"));
     }
 }

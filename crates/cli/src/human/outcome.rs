@@ -220,7 +220,7 @@ fn came(step: &StepReceipt) -> Option<String> {
     let named = |came: &&Came| !came.keys.is_empty() && !came.columns.is_empty();
     let came = step.came.as_ref().filter(named)?;
     let show = |json: &serde_json::Value| {
-        let value = Value::from_json(json).unwrap_or_else(|_| Value::Text(json.to_string()));
+        let value = Value::from_json(json).unwrap_or_else(|_| Value::Text(json.to_string().into()));
         key_text(&[value])
     };
     let one = came.columns.len() == 1;

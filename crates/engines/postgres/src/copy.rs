@@ -42,7 +42,7 @@ impl Form {
         let text = std::str::from_utf8(bytes);
         Ok(match self {
             Form::Text => Value::text(bytes),
-            Form::Decimal => Value::Decimal(text.map_err(|_| odd())?.to_owned()),
+            Form::Decimal => Value::Decimal(text.map_err(|_| odd())?.to_owned().into()),
             Form::Int => Value::Int(text.ok().and_then(|t| t.parse().ok()).ok_or_else(odd)?),
             // Rust reads NaN and Infinity as the server writes them, and the shortest form exactly.
             Form::Real => Value::Real(text.ok().and_then(|t| t.parse().ok()).ok_or_else(odd)?),
@@ -87,8 +87,8 @@ pub(crate) fn text(value: &Value) -> Option<Vec<u8>> {
             }
         }
         Value::Real(r) => format!("{r:e}").into_bytes(),
-        Value::Decimal(d) => d.clone().into_bytes(),
-        Value::Text(s) => s.clone().into_bytes(),
+        Value::Decimal(d) => d.as_bytes().to_vec(),
+        Value::Text(s) => s.as_bytes().to_vec(),
         Value::TextBytes(b) => b.clone(),
         Value::Bytes(b) => {
             let mut hex = b"\\x".to_vec();
@@ -215,7 +215,7 @@ mod tests {
                 Value::Text("a\tb\\N\n\r\u{8}'".into()),
                 Value::Bytes(vec![0, 255, 92]),
             ],
-            vec![Value::Null, Value::Real(-0.0), Value::Text(String::new()), Value::Null],
+            vec![Value::Null, Value::Real(-0.0), Value::Text("".into()), Value::Null],
             vec![
                 Value::Int(0),
                 Value::Real(f64::NEG_INFINITY),

@@ -34,7 +34,7 @@ fn read(table: &Table, row: &TextRow, by_content: bool) -> Result<(usize, Found)
         .zip(row.iter().skip(3))
         .map(|(of, cell)| of.form.value(cell.as_deref().map(str::as_bytes)))
         .collect::<Result<Vec<_>, _>>()?;
-    let place = [1, 2].map(|at| Value::Text(text(at).unwrap_or("").to_owned()));
+    let place = [1, 2].map(|at| Value::Text(text(at).unwrap_or("").to_owned().into()));
     Ok((at, Found { values, place: if by_content { place.to_vec() } else { Vec::new() } }))
 }
 

@@ -15,7 +15,7 @@ pub fn text(value: &Value) -> Option<String> {
         Value::Bool(truth) => Some(truth.to_string()),
         Value::Int(number) => Some(number.to_string()),
         Value::Real(number) => Some(format!("{number:?}")),
-        Value::Decimal(text) | Value::Text(text) => Some(text.clone()),
+        Value::Decimal(text) | Value::Text(text) => Some(text.clone().into()),
         Value::Null | Value::Bytes(_) | Value::TextBytes(_) => None,
     }
 }

@@ -106,7 +106,7 @@ fn row(i: i64) -> RowChange {
         key: vec![Value::Int(i)],
         key_after: None,
         image: Image::Update {
-            before: vec![Value::Int(i), Value::Text("Dale".repeat(20))],
+            before: vec![Value::Int(i), Value::Text("Dale".repeat(20).into())],
             after: vec![Value::Int(i), Value::Null],
         },
     }

@@ -65,7 +65,7 @@ pub fn typed(language: Language, column: &Column, value: &Value) -> Option<Strin
         Value::Bool(truth) => return Some(truth.to_string()),
         Value::Int(number) => return Some(number.to_string()),
         Value::Real(number) if number.is_finite() => return Some(value.to_json().to_string()),
-        Value::Decimal(digits) => return Some(digits.clone()),
+        Value::Decimal(digits) => return Some(digits.clone().into()),
         Value::Text(text) => text,
         _ => return None,
     };
@@ -75,7 +75,7 @@ pub fn typed(language: Language, column: &Column, value: &Value) -> Option<Strin
     let word = ["null", "default"].iter().any(|word| text.eq_ignore_ascii_case(word));
     let number = class(&column.declared) == Class::Other && language == Language::Sqlite && is_number(text);
     let quotes = word || number || text.trim() != text || text.is_empty() || text.contains(['\n', '\'']);
-    Some(if quotes { format!("'{}'", text.replace('\'', "''")) } else { text.clone() })
+    Some(if quotes { format!("'{}'", text.replace('\'', "''")) } else { text.clone().into() })
 }
 
 /// A condition that `stands` for what a column holds is one of some values, as they were typed; texts to the letter.

@@ -208,7 +208,7 @@ fn ends<'v>(values: &[&'v Value], of: Class) -> Option<(&'v Value, &'v Value)> {
     } else if of == Class::Moment || sorted.iter().all(|v| matches!(v, Value::Text(t) if is_day(t))) {
         let text = |value: &Value| match value {
             Value::Text(text) => text.clone(),
-            _ => String::new(),
+            _ => String::new().into(),
         };
         sorted.sort_by_key(|v| text(v));
     } else {
