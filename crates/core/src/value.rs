@@ -7,7 +7,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use std::fmt;
 
-use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
+use serde::de::{Deserialize, DeserializeSeed, Deserializer, MapAccess, SeqAccess, Visitor};
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Number, Value as Json};
 use smol_str::SmolStr;
@@ -252,6 +252,95 @@ impl<'de> Visitor<'de> for ValueVisitor {
     }
 }
 
+/// Reads a value, and tells whether it is this one; nothing is made of it where that can be told as it is read.
+#[derive(Debug, Clone, Copy)]
+pub struct Same<'a>(pub &'a Value);
+
+impl<'de> DeserializeSeed<'de> for Same<'_> {
+    type Value = bool;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<bool, D::Error> {
+        deserializer.deserialize_any(self)
+    }
+}
+
+impl<'de> Visitor<'de> for Same<'_> {
+    type Value = bool;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        ValueVisitor.expecting(f)
+    }
+
+    fn visit_unit<E: serde::de::Error>(self) -> Result<bool, E> {
+        Ok(self.0.is_null())
+    }
+
+    fn visit_bool<E: serde::de::Error>(self, b: bool) -> Result<bool, E> {
+        Ok(*self.0 == Value::Bool(b))
+    }
+
+    fn visit_i64<E: serde::de::Error>(self, i: i64) -> Result<bool, E> {
+        Ok(*self.0 == Value::Int(i))
+    }
+
+    fn visit_u64<E: serde::de::Error>(self, u: u64) -> Result<bool, E> {
+        ValueVisitor.visit_u64(u).map(|value| *self.0 == value)
+    }
+
+    fn visit_f64<E: serde::de::Error>(self, r: f64) -> Result<bool, E> {
+        Ok(*self.0 == Value::Real(r))
+    }
+
+    fn visit_str<E: serde::de::Error>(self, s: &str) -> Result<bool, E> {
+        Ok(matches!(self.0, Value::Text(text) if text == s))
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, map: A) -> Result<bool, A::Error> {
+        ValueVisitor.visit_map(map).map(|value| *self.0 == value)
+    }
+}
+
+/// The same of a list, or, as a row that may be missing, of `null`.
+#[derive(Debug, Clone, Copy)]
+pub struct SameList<'a>(pub Option<&'a [Value]>);
+
+impl<'de> DeserializeSeed<'de> for SameList<'_> {
+    type Value = bool;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<bool, D::Error> {
+        deserializer.deserialize_any(self)
+    }
+}
+
+impl<'de> Visitor<'de> for SameList<'_> {
+    type Value = bool;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("null, or a list of values")
+    }
+
+    fn visit_unit<E: serde::de::Error>(self) -> Result<bool, E> {
+        Ok(self.0.is_none())
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<bool, A::Error> {
+        let mut same = self.0.is_some();
+        let mut values = self.0.unwrap_or_default().iter();
+        loop {
+            let Some(expected) = values.next() else {
+                // More than was expected is another list.
+                let more = seq.next_element::<Value>()?.is_some();
+                while seq.next_element::<Value>()?.is_some() {}
+                return Ok(same && !more);
+            };
+            match seq.next_element_seed(Same(expected))? {
+                Some(found) => same &= found,
+                None => return Ok(false),
+            }
+        }
+    }
+}
+
 /// A list of values as a JSON array.
 pub fn list_to_json(values: &[Value]) -> Json {
     Json::Array(values.iter().map(Value::to_json).collect())
@@ -300,12 +389,30 @@ mod tests {
             Value::TextBytes(vec![0xff, 0x00, 0x41]),
             Value::Bytes(vec![0, 1, 254]),
         ];
-        for value in values {
+        for value in values.clone() {
             let text = value.to_json().to_string();
             let back = Value::from_json(&serde_json::from_str(&text).unwrap()).unwrap();
             assert_eq!(value, back, "{text}");
             assert_eq!(serde_json::to_string(&value).unwrap(), text, "both ways of writing agree");
             assert_eq!(serde_json::from_str::<Value>(&text).unwrap(), value, "both ways of reading agree");
+        }
+        // Whether it is the same is told for each of every other, and of lists by each of their values.
+        let reads = |text: &str, value: &Value| {
+            Same(value).deserialize(&mut serde_json::Deserializer::from_str(text)).unwrap()
+        };
+        let lists = |text: &str, list: Option<&[Value]>| {
+            SameList(list).deserialize(&mut serde_json::Deserializer::from_str(text)).unwrap()
+        };
+        for (at, value) in values.iter().enumerate() {
+            let text = value.to_json().to_string();
+            for (other_at, other) in values.iter().enumerate() {
+                assert_eq!(reads(&text, other), at == other_at, "{text} is {other:?}");
+            }
+            let list = [Value::Int(7), value.clone()];
+            let text = list_to_json(&list).to_string();
+            assert!(lists(&text, Some(&list)));
+            assert!(!lists(&text, Some(&list[..1])) && !lists(&text, None) && !lists("null", Some(&list)));
+            assert!(!lists(&text, Some(&[list.as_slice(), &[Value::Null]].concat())) && lists("null", None));
         }
     }
 

@@ -11,7 +11,8 @@ use marktwice_core::image::{Image, Place, Role};
 use marktwice_core::mark::MarkRow;
 use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
-use serde::de::{MapAccess, SeqAccess, Visitor};
+use marktwice_core::value::{Same, SameList};
+use serde::de::{DeserializeSeed, MapAccess, SeqAccess, Visitor};
 use serde::ser::SerializeMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -194,6 +195,133 @@ impl ReadLine {
     }
 }
 
+/// Whether a line is a row of a snapshot, and this one. Only where that is not so anything is made of what is read: rows come by
+/// the million, and each of them is compared.
+pub(crate) struct IsRow<'a> {
+    pub(crate) change: &'a RowChange,
+    pub(crate) target: &'a Target,
+}
+
+impl IsRow<'_> {
+    /// Whether the line is the row; an error where it is no row at all.
+    pub(crate) fn line(self, line: &[u8]) -> Result<bool, serde_json::Error> {
+        let mut reader = serde_json::Deserializer::from_slice(line);
+        let same = reader.deserialize_map(self)?;
+        reader.end()?;
+        Ok(same)
+    }
+}
+
+/// The fields of [`ReadLine`].
+#[derive(Deserialize, PartialEq, Clone, Copy)]
+#[serde(rename_all = "snake_case")]
+enum Field {
+    Step,
+    Table,
+    Role,
+    N,
+    Key,
+    KeyAfter,
+    Before,
+    After,
+}
+
+impl<'de> Visitor<'de> for IsRow<'_> {
+    type Value = bool;
+
+    fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("a row of a snapshot")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<bool, A::Error> {
+        let change = self.change;
+        let mut same = true;
+        let mut fields = 0;
+        while let Some(field) = map.next_key::<Field>()? {
+            fields += 1;
+            same &= match field {
+                Field::Step => map.next_value::<usize>()? == change.place.step,
+                Field::Table => map.next_value::<usize>()? == change.place.table,
+                Field::Role => map.next_value::<Role>()? == change.place.role,
+                Field::N => map.next_value::<i64>()? == change.ordinal,
+                Field::Key => map.next_value_seed(SameList(Some(&change.key)))?,
+                Field::KeyAfter => map.next_value_seed(SameList(change.key_after.as_deref()))?,
+                Field::Before => map.next_value_seed(SameList(change.image.before()))?,
+                Field::After => match &change.image {
+                    Image::Delete { .. } => map.next_value_seed(SameList(None))?,
+                    Image::Insert { after } => map.next_value_seed(SameList(Some(after)))?,
+                    Image::Update { before, after } => {
+                        map.next_value_seed(IsCells { before, after, target: self.target })?
+                    }
+                },
+            };
+        }
+        // Each field stands there once, or a part of the row would have been compared with nothing.
+        Ok(same && fields == 7 + usize::from(change.key_after.is_some()))
+    }
+}
+
+/// Whether what is read are the cells that differ, in the order of the table.
+struct IsCells<'a> {
+    before: &'a [Value],
+    after: &'a [Value],
+    target: &'a Target,
+}
+
+impl<'de> DeserializeSeed<'de> for IsCells<'_> {
+    type Value = bool;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<bool, D::Error> {
+        deserializer.deserialize_map(self)
+    }
+}
+
+impl<'de> Visitor<'de> for IsCells<'_> {
+    type Value = bool;
+
+    fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("the columns that differ")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<bool, A::Error> {
+        let cells = self.before.iter().zip(self.after).zip(&self.target.columns);
+        let mut same = self.target.columns.len() == self.after.len();
+        for ((_, is), column) in cells.filter(|((was, is), _)| was != is) {
+            match map.next_key_seed(IsName(&column.name))? {
+                Some(named) => same &= map.next_value_seed(Same(is))? && named,
+                None => return Ok(false),
+            }
+        }
+        while map.next_entry::<String, Value>()?.is_some() {
+            same = false;
+        }
+        Ok(same)
+    }
+}
+
+/// Whether what is read is this name.
+struct IsName<'a>(&'a str);
+
+impl<'de> DeserializeSeed<'de> for IsName<'_> {
+    type Value = bool;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<bool, D::Error> {
+        deserializer.deserialize_str(self)
+    }
+}
+
+impl Visitor<'_> for IsName<'_> {
+    type Value = bool;
+
+    fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("the name of a column")
+    }
+
+    fn visit_str<E: serde::de::Error>(self, name: &str) -> Result<bool, E> {
+        Ok(name == self.0)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -230,6 +358,32 @@ mod tests {
             let text = serde_json::to_string(&RowLine::of(&change, &target)).unwrap();
             let back: ReadLine = serde_json::from_str(&text).unwrap();
             assert_eq!(back.change(&target).unwrap(), change, "{text}");
+            let is = |change: &RowChange, text: &str| {
+                IsRow { change, target: &target }.line(text.as_bytes()).unwrap_or(false)
+            };
+            assert!(is(&change, &text), "{text}");
+            // Whatever is another row, or none, is not it.
+            let mut others = vec![change.clone(); 5];
+            others[0].ordinal = 8;
+            others[1].key = vec![Value::Null];
+            others[2].key_after = Some(vec![Value::Int(9)]);
+            others[3].place.role = Role::Target;
+            others[4].image = Image::of(
+                change.image.before().map(|row| vec![row[0].clone(), Value::Text("?".into())]),
+                change.image.after().map(|row| vec![Value::Int(3), row[1].clone()]),
+            )
+            .unwrap();
+            for other in &others {
+                assert!(!is(other, &text), "{text} is not {other:?}");
+                let other = serde_json::to_string(&RowLine::of(other, &target)).unwrap();
+                assert!(!is(&change, &other), "{other} is not {change:?}");
+            }
+            let without = text.replacen(r#""n":7,"#, "", 1);
+            let twice = text.replacen(r#""n":7,"#, r#""n":7,"n":7,"#, 1);
+            let more = text.replacen(r#""n":7,"#, r#""n":7,"m":7,"#, 1);
+            for bad in [&without, &twice, &more, &format!("{text}1"), &text[1..]] {
+                assert!(!is(&change, bad), "{bad}");
+            }
         }
         let bad = r#"{"step":0,"table":0,"role":"target","n":1,"key":[1],"before":[1],"after":null}"#;
         assert!(serde_json::from_str::<ReadLine>(bad).unwrap().change(&target).is_err());

@@ -14,7 +14,7 @@ use marktwice_port::{LogError, SnapshotReader, SnapshotWriter};
 
 use crate::ahead::{Ahead, Source};
 use crate::atomic::damaged;
-use crate::codec::{ReadLine, RowLine};
+use crate::codec::{IsRow, ReadLine, RowLine};
 use crate::lines::{self, Line, LineReader, LineWriter, file_checksum};
 use crate::worker::{Work, Worker};
 
@@ -49,9 +49,9 @@ impl Work for Encoding {
         add(&mut self.totals, row, &mut self.buffer);
         let line = self.lines.line(&RowLine::of(row, target))?;
         // That the file holds these bytes is proven in the end; that they are the row, here.
-        match decode(line, &self.tables) {
-            Ok(decoded) if decoded == *row => Ok(()),
-            Ok(_) => Err(damaged(&self.path, "a row does not read back as it was written")),
+        match (IsRow { change: row, target }).line(line) {
+            Ok(true) => Ok(()),
+            Ok(false) => Err(damaged(&self.path, "a row does not read back as it was written")),
             Err(what) => Err(damaged(&self.path, &format!("a row does not read back: {what}"))),
         }
     }
