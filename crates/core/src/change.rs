@@ -158,6 +158,8 @@ pub struct Change {
     pub params: Vec<Param>,
     /// The key for hashes of what its secret parameters are assigned to.
     pub hash_key: Option<HashKey>,
+    /// The seed of the hashes of its mark.
+    pub seed: Option<u64>,
     /// Settings of the session that it is run under.
     pub session: Vec<Setting>,
     /// Spreadsheets that are read as tables.

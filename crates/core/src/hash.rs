@@ -1,14 +1,18 @@
 //! Hash rules, written once. A mark taken today must mean the same next year, so these rules are part of the
 //! on-disk format: a change here is a new format version (see `docs/FORMAT.md`), and golden tests hold them.
 //!
-//! A value is fed to BLAKE3 as one tag byte, the length of its content as eight little-endian bytes, and the
+//! A value is fed to the hash as one tag byte, the length of its content as eight little-endian bytes, and the
 //! content. Lengths come first, so that no two lists of values feed the same bytes.
 
+use std::hash::{BuildHasher, RandomState};
+use std::sync::OnceLock;
+
 use serde::{Deserialize, Serialize};
+use xxhash_rust::xxh3::xxh3_128_with_seed;
 
 use crate::value::Value;
 
-/// A hash of one row (or of some columns of it): the first eight bytes of BLAKE3.
+/// A hash of one row (or of some columns of it): the first eight bytes of its full hash.
 ///
 /// It serves to find *which* row moved after two [`Fingerprint`]s were seen to differ, never to decide equality
 /// of whole marks.
@@ -25,6 +29,24 @@ impl std::fmt::Debug for HashKey {
     }
 }
 
+/// How rows are hashed. Hashes that were not made alike say nothing about each other.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Hashing {
+    /// With BLAKE3: marks of version 1 and 2.
+    #[default]
+    Plain,
+    /// With XXH3 of 128 bits under a seed, which tells rows apart as well and costs a fifth: marks since version 3, each of which
+    /// says its seed.
+    Seeded(u64),
+    /// With BLAKE3 under a key, where nobody may be able to try values out.
+    Keyed(HashKey),
+}
+
+/// A seed that nobody can know beforehand.
+pub fn fresh_seed() -> u64 {
+    RandomState::new().hash_one(0)
+}
+
 /// The full hash of one row, from which both the short form and the fingerprint are made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct RowHash([u8; 32]);
@@ -37,12 +59,12 @@ impl RowHash {
 
     /// The same, with a buffer that is used again: rows come by the million.
     pub fn with<'a>(buffer: &mut Vec<u8>, values: impl IntoIterator<Item = &'a Value>) -> Self {
-        RowHash::under(None, buffer, values)
+        RowHash::by(Hashing::Plain, buffer, values)
     }
 
-    /// The same under a key, where there is one: then nobody without it can try values out.
-    pub fn under<'a>(
-        key: Option<&HashKey>,
+    /// The same, hashed in some way. One of 128 bits is the lower half.
+    pub fn by<'a>(
+        hashing: Hashing,
         buffer: &mut Vec<u8>,
         values: impl IntoIterator<Item = &'a Value>,
     ) -> Self {
@@ -50,11 +72,16 @@ impl RowHash {
         for value in values {
             feed(buffer, value);
         }
-        let hash = match key {
-            None => blake3::hash(buffer),
-            Some(HashKey(key)) => blake3::keyed_hash(key, buffer),
-        };
-        RowHash(*hash.as_bytes())
+        match hashing {
+            Hashing::Plain => RowHash(*blake3::hash(buffer).as_bytes()),
+            Hashing::Keyed(HashKey(key)) => RowHash(*blake3::keyed_hash(&key, buffer).as_bytes()),
+            Hashing::Seeded(seed) => {
+                let mut bytes = [0u8; 32];
+                let half = xxh3_128_with_seed(buffer, seed).to_le_bytes();
+                bytes.iter_mut().zip(half).for_each(|(byte, of)| *byte = of);
+                RowHash(bytes)
+            }
+        }
     }
 
     /// The first eight bytes, little-endian.
@@ -151,6 +178,33 @@ impl<'de> Deserialize<'de> for Fingerprint {
     }
 }
 
+/// What rows hold, put together in a sum that no order changes, for comparing what one process has seen with what it sees again.
+/// It is quick, under a seed that is another one in each process, and never kept: two of them are equal where, and only where,
+/// the same rows were added, each as often.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Tally {
+    rows: u64,
+    sum: u128,
+}
+
+/// The seed of each [`Tally`] here: nobody can choose rows beforehand that are taken for others.
+fn seed() -> u64 {
+    static SEED: OnceLock<u64> = OnceLock::new();
+    *SEED.get_or_init(fresh_seed)
+}
+
+impl Tally {
+    /// Adds a row of `values`, with a buffer that is used again.
+    pub fn add<'a>(&mut self, buffer: &mut Vec<u8>, values: impl IntoIterator<Item = &'a Value>) {
+        buffer.clear();
+        for value in values {
+            feed(buffer, value);
+        }
+        self.rows = self.rows.wrapping_add(1);
+        self.sum = self.sum.wrapping_add(xxh3_128_with_seed(buffer, seed()));
+    }
+}
+
 /// The hash of a sequence of texts (tokens, definitions), in hexadecimal.
 pub fn texts<'a>(parts: impl IntoIterator<Item = &'a str>) -> String {
     let mut buffer = Vec::new();
@@ -196,6 +250,15 @@ mod tests {
     #[test]
     fn golden() {
         assert_eq!(format!("{:016x}", RowHash::of(&sample()).short().0), "8e2d51f01d462572");
+        let seeded = |seed| RowHash::by(Hashing::Seeded(seed), &mut Vec::new(), &sample());
+        assert_eq!(format!("{:016x}", seeded(1).short().0), "27d3587dac3e2ff7");
+        assert_ne!(seeded(1).short(), seeded(2).short());
+        let mut fingerprint = Fingerprint::default();
+        fingerprint.add(&seeded(1));
+        assert_eq!(
+            fingerprint.to_text(),
+            "1:000000000000000000000000000000003c0c900b3a16071727d3587dac3e2ff7"
+        );
         let mut fingerprint = Fingerprint::default();
         fingerprint.add(&RowHash::of(&sample()));
         fingerprint.add(&RowHash::of(&[Value::Null]));
@@ -220,6 +283,14 @@ mod tests {
         assert_eq!(sum(&[&a, &b, &a]), sum(&[&a, &a, &b]));
         assert_ne!(sum(&[&a, &b]), sum(&[&a, &a, &b]));
         assert_ne!(sum(&[&a, &a, &b]), sum(&[&a, &b, &b]));
+        let tally = |rows: &[i64]| {
+            let mut tally = Tally::default();
+            rows.iter().for_each(|row| tally.add(&mut Vec::new(), [&Value::Int(*row)]));
+            tally
+        };
+        assert_eq!(tally(&[1, 2, 1]), tally(&[1, 1, 2]));
+        assert_ne!(tally(&[1, 2]), tally(&[1, 1, 2]));
+        assert_ne!(tally(&[1, 1, 2]), tally(&[1, 2, 2]));
     }
 
     #[test]

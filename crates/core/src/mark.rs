@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::along::Along;
 use crate::cell::pick;
-use crate::hash::{Fingerprint, HashKey, RowHash, ShortHash};
+use crate::hash::{Fingerprint, Hashing, RowHash, ShortHash};
 use crate::image::Image;
 pub use crate::kind::StepKind;
 use crate::table::Target;
@@ -94,9 +94,9 @@ pub struct Parts {
     /// Whether the key tells rows that an earlier step has brought in, and may be another one each time: then it is no evidence.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub loose: bool,
-    /// The key that hashes are taken under, where the change has a secret.
+    /// How rows are hashed; the header says it for all steps.
     #[serde(skip)]
-    pub key: Option<HashKey>,
+    pub hashing: Hashing,
 }
 
 impl Parts {
@@ -115,7 +115,7 @@ impl Parts {
             rest: all.filter(|c| !is_related(c)).collect(),
             after: foreseen.iter().filter(|f| f.label != Label::Unknown).map(|f| f.column).collect(),
             loose: false,
-            key: None,
+            hashing: Hashing::Plain,
         }
     }
 }
@@ -136,14 +136,14 @@ impl Marker {
 
     /// Takes one row into the mark and gives its record.
     pub fn take(&mut self, row: &HeldRow) -> MarkRow {
-        let (under, buffer) = (self.parts.key.as_ref(), &mut self.buffer);
+        let (hashing, buffer) = (self.parts.hashing, &mut self.buffer);
         let before = row.image.before().unwrap_or_default();
         let key: &[Value] = if self.parts.loose { &[] } else { &row.key };
-        let related = RowHash::under(under, buffer, key.iter().chain(pick(before, &self.parts.related)));
-        let rest = RowHash::under(under, buffer, key.iter().chain(pick(before, &self.parts.rest)));
+        let related = RowHash::by(hashing, buffer, key.iter().chain(pick(before, &self.parts.related)));
+        let rest = RowHash::by(hashing, buffer, key.iter().chain(pick(before, &self.parts.rest)));
         let after = match row.image.after() {
-            None => RowHash::under(under, buffer, key),
-            Some(values) => RowHash::under(under, buffer, key.iter().chain(pick(values, &self.parts.after))),
+            None => RowHash::by(hashing, buffer, key),
+            Some(values) => RowHash::by(hashing, buffer, key.iter().chain(pick(values, &self.parts.after))),
         };
         let changed = row.image.differs();
         self.summary.matched += 1;
@@ -156,18 +156,17 @@ impl Marker {
 
     /// Takes a row in that the step takes along.
     pub fn take_along(&mut self, along: &Along, row: &HeldRow) {
-        let table = [Value::Text(along.target.schema.clone().into()), Value::Text(along.target.table.clone().into())];
+        let table =
+            [Value::Text(along.target.schema.clone().into()), Value::Text(along.target.table.clone().into())];
         let columns: Vec<usize> = along.foreseen.iter().map(|f| f.column).collect();
         let before = row.image.before().unwrap_or_default();
         let start = table.iter().chain(&row.key);
-        let (under, buffer) = (self.parts.key.as_ref(), &mut self.buffer);
+        let (hashing, buffer) = (self.parts.hashing, &mut self.buffer);
         let hash = match row.image.after() {
-            None => RowHash::under(under, buffer, start.chain(before)),
-            Some(after) => RowHash::under(
-                under,
-                buffer,
-                start.chain(pick(before, &columns)).chain(pick(after, &columns)),
-            ),
+            None => RowHash::by(hashing, buffer, start.chain(before)),
+            Some(after) => {
+                RowHash::by(hashing, buffer, start.chain(pick(before, &columns)).chain(pick(after, &columns)))
+            }
         };
         self.summary.along.add(&hash);
     }
@@ -221,7 +220,13 @@ mod tests {
     }
 
     fn mark(rows: &[HeldRow]) -> MarkSummary {
-        let parts = Parts { related: vec![0, 1], rest: vec![2], after: vec![1], loose: false, key: None };
+        let parts = Parts {
+            related: vec![0, 1],
+            rest: vec![2],
+            after: vec![1],
+            loose: false,
+            hashing: Hashing::Seeded(7),
+        };
         let mut marker = Marker::new(parts);
         rows.iter().for_each(|r| {
             marker.take(r);

@@ -13,8 +13,8 @@ use crate::table::Target;
 
 /// Version of the mark format written, and the newest read. Version 1: the first.
 ///
-/// Version 2: several steps. Each row says its step, and parts and totals come by step.
-pub const MARK_VERSION: u32 = 2;
+/// Version 2: several steps. Each row says its step, and parts and totals come by step. Version 3: hashes under a seed.
+pub const MARK_VERSION: u32 = 3;
 /// Version of the snapshot format written, and the newest read. Version 1: the first, with one step and one table.
 ///
 /// Version 2: rows of several steps and tables. Version 3: rows that a step takes along.
@@ -69,6 +69,9 @@ pub struct MarkHeader {
     /// Whether its hashes are taken under a key that the logbook keeps, since the change has a secret.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub keyed: bool,
+    /// The seed of its hashes, in hexadecimal digits; without one they are BLAKE3.
+    #[serde(default, with = "hexadecimal", skip_serializing_if = "Option::is_none")]
+    pub seed: Option<u64>,
     /// Spreadsheets that are read as tables.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub sheets: Vec<Sheet>,
@@ -84,6 +87,24 @@ pub struct MarkHeader {
     /// Steps whose rows are not in the mark, because only a rehearsal can tell them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub open: Vec<usize>,
+}
+
+/// A number of 64 bits, which not every reader of JSON keeps, as its digits.
+mod hexadecimal {
+    use serde::{Deserialize, Deserializer, Serializer, de::Error};
+
+    #[expect(clippy::trivially_copy_pass_by_ref, clippy::ref_option, reason = "the form that serde calls")]
+    pub(super) fn serialize<S: Serializer>(seed: &Option<u64>, to: S) -> Result<S::Ok, S::Error> {
+        match seed {
+            Some(seed) => to.serialize_str(&format!("{seed:016x}")),
+            None => to.serialize_none(),
+        }
+    }
+
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Option<u64>, D::Error> {
+        let text = Option::<String>::deserialize(from)?;
+        text.map(|text| u64::from_str_radix(&text, 16).map_err(D::Error::custom)).transpose()
+    }
 }
 
 /// Version 1 had one step, and gave its parts and totals without a list.

@@ -115,7 +115,7 @@ impl<'a> RowLine<'a> {
 /// A row of a snapshot, as it is read.
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct ReadLine {
+pub(crate) struct ReadLine<'a> {
     pub(crate) step: usize,
     pub(crate) table: usize,
     role: Role,
@@ -124,30 +124,35 @@ pub(crate) struct ReadLine {
     #[serde(default)]
     key_after: Option<Vec<Value>>,
     before: Option<Vec<Value>>,
-    after: ReadAfter,
+    #[serde(borrow)]
+    after: ReadAfter<'a>,
 }
 
-enum ReadAfter {
+enum ReadAfter<'a> {
     Gone,
     Whole(Vec<Value>),
-    Cells(Vec<(String, Value)>),
+    Cells(Vec<(Name<'a>, Value)>),
 }
 
-impl<'de> Deserialize<'de> for ReadAfter {
+/// The name of a column: it is only looked at, so that it is not made anew where it stands in the line as it is.
+#[derive(Deserialize)]
+struct Name<'a>(#[serde(borrow)] Cow<'a, str>);
+
+impl<'de: 'a, 'a> Deserialize<'de> for ReadAfter<'a> {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         struct Reader;
         impl<'de> Visitor<'de> for Reader {
-            type Value = ReadAfter;
+            type Value = ReadAfter<'de>;
 
             fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
                 f.write_str("null, a row, or the columns that differ")
             }
 
-            fn visit_unit<E: serde::de::Error>(self) -> Result<ReadAfter, E> {
+            fn visit_unit<E: serde::de::Error>(self) -> Result<ReadAfter<'de>, E> {
                 Ok(ReadAfter::Gone)
             }
 
-            fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<ReadAfter, A::Error> {
+            fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<ReadAfter<'de>, A::Error> {
                 let mut row = Vec::new();
                 while let Some(value) = seq.next_element()? {
                     row.push(value);
@@ -155,7 +160,7 @@ impl<'de> Deserialize<'de> for ReadAfter {
                 Ok(ReadAfter::Whole(row))
             }
 
-            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<ReadAfter, A::Error> {
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<ReadAfter<'de>, A::Error> {
                 let mut cells = Vec::new();
                 while let Some(cell) = map.next_entry()? {
                     cells.push(cell);
@@ -167,7 +172,7 @@ impl<'de> Deserialize<'de> for ReadAfter {
     }
 }
 
-impl ReadLine {
+impl ReadLine<'_> {
     /// The row, or what is wrong with the line.
     pub(crate) fn change(self, target: &Target) -> Result<RowChange, String> {
         let width = target.columns.len();
@@ -180,7 +185,7 @@ impl ReadLine {
             (ReadAfter::Whole(after), None) if whole(&after) => Image::Insert { after },
             (ReadAfter::Cells(cells), Some(before)) => {
                 let mut row = before.clone();
-                for (name, value) in cells {
+                for (Name(name), value) in cells {
                     let at = target.columns.iter().position(|c| c.name == name);
                     let cell =
                         at.and_then(|at| row.get_mut(at)).ok_or_else(|| format!("no column {name}"))?;
@@ -356,7 +361,7 @@ mod tests {
             let image = Image::of(before, after).unwrap();
             let change = RowChange { place, ordinal: 7, key: vec![Value::Int(1)], key_after, image };
             let text = serde_json::to_string(&RowLine::of(&change, &target)).unwrap();
-            let back: ReadLine = serde_json::from_str(&text).unwrap();
+            let back: ReadLine<'_> = serde_json::from_str(&text).unwrap();
             assert_eq!(back.change(&target).unwrap(), change, "{text}");
             let is = |change: &RowChange, text: &str| {
                 IsRow { change, target: &target }.line(text.as_bytes()).unwrap_or(false)
@@ -386,6 +391,6 @@ mod tests {
             }
         }
         let bad = r#"{"step":0,"table":0,"role":"target","n":1,"key":[1],"before":[1],"after":null}"#;
-        assert!(serde_json::from_str::<ReadLine>(bad).unwrap().change(&target).is_err());
+        assert!(serde_json::from_str::<ReadLine<'_>>(bad).unwrap().change(&target).is_err());
     }
 }

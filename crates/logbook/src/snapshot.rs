@@ -36,9 +36,7 @@ fn add(totals: &mut SnapshotTotals, change: &RowChange, buffer: &mut Vec<u8>) {
 struct Encoding {
     lines: LineWriter,
     tables: Vec<Target>,
-    totals: SnapshotTotals,
     path: PathBuf,
-    buffer: Vec<u8>,
 }
 
 impl Work for Encoding {
@@ -46,7 +44,6 @@ impl Work for Encoding {
 
     fn take(&mut self, row: &RowChange) -> Result<(), LogError> {
         let target = self.tables.get(row.place.table).ok_or_else(|| unlisted(&self.path))?;
-        add(&mut self.totals, row, &mut self.buffer);
         let line = self.lines.line(&RowLine::of(row, target))?;
         // That the file holds these bytes is proven in the end; that they are the row, here.
         match (IsRow { change: row, target }).line(line) {
@@ -59,6 +56,8 @@ impl Work for Encoding {
 
 pub(crate) struct Writer {
     rows: Worker<Encoding>,
+    totals: SnapshotTotals,
+    buffer: Vec<u8>,
     path: PathBuf,
 }
 
@@ -68,22 +67,23 @@ impl Writer {
         let rows = Worker::new(Encoding {
             lines: LineWriter::new(&path, header)?,
             tables: header.tables.clone(),
-            totals: SnapshotTotals::default(),
             path: path.clone(),
-            buffer: Vec::new(),
         });
-        Ok(Writer { rows, path })
+        Ok(Writer { rows, totals: SnapshotTotals::default(), buffer: Vec::new(), path })
     }
 }
 
 impl SnapshotWriter for Writer {
     fn row(&mut self, row: RowChange) -> Result<(), LogError> {
         let bytes = weight(&row);
+        // Here, and not where it is written: there is more to do there.
+        add(&mut self.totals, &row, &mut self.buffer);
         self.rows.row(row, bytes)
     }
 
     fn finish(self: Box<Self>) -> Result<(SnapshotRef, SnapshotTotals), LogError> {
-        let Encoding { lines, totals: end, .. } = self.rows.finish()?;
+        let end = self.totals;
+        let Encoding { lines, .. } = self.rows.finish()?;
         let written = lines.finish(true, |checksum| SnapshotTrailer { end, checksum })?;
         lines::verify(&self.path, &written)?;
         let reference = SnapshotRef {
@@ -174,7 +174,9 @@ const UNNAMED: &str = "it is of a step or table that the first line does not nam
 
 /// The row of a line, or what is wrong with the line.
 fn decode(line: &[u8], tables: &[Target]) -> Result<RowChange, String> {
-    let read: ReadLine = serde_json::from_slice(line).map_err(|e| e.to_string())?;
+    // Once for the line, and not for each of its texts.
+    let line = std::str::from_utf8(line).map_err(|e| e.to_string())?;
+    let read: ReadLine<'_> = serde_json::from_str(line).map_err(|e| e.to_string())?;
     let target = tables.get(read.table).ok_or(UNNAMED)?;
     read.change(target)
 }

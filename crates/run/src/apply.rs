@@ -80,8 +80,9 @@ pub fn apply(
     }
     // Nobody reads the closer look where nobody is asked.
     let quick = change.quick || given;
-    let mut taken =
-        take(context, &Change { quick, ..change.clone() }, options.show, APPLY, Way::IfItMust(talk))?;
+    let held = options.mark.as_deref();
+    let hurried = Change { quick, ..change.clone() };
+    let mut taken = take(context, &hurried, options.show, (APPLY, held), Way::IfItMust(talk))?;
     let ended = taken.ended.take();
     let Taken { preview, steps, totals, tidied, book, .. } = &taken;
     tidied.settled()?;
@@ -97,23 +98,25 @@ pub fn apply(
     let shown: Vec<_> = preview.steps.iter().map(|step| step.block.rows.as_slice()).collect();
     let mark = preview.mark.clone().unwrap_or_default();
     let own = Agreed { name: mark, totals: totals.clone(), book: &**book, shown };
-    let (agreed, by) = match &options.mark {
+    let (agreed, by) = match taken.held_to.as_deref() {
         None => {
             let counted = counted(change, 0..change.steps.len()).is_ok();
             (own, if counted { "expected count" } else { "answered" })
         }
-        Some(name) => {
-            let kept = book.mark(Some(name))?;
+        Some(kept) => {
             if given {
                 counted(change, kept.header().open.iter().copied())?;
             }
-            if let Some((end, step)) = held_to(&*kept, &taken)? {
+            if let Some((end, step)) = held_to(kept, &taken)? {
                 let step = step.filter(|_| steps.len() > 1);
                 return Ok(RunOutcome { step, ..RunOutcome::not_begun(end) });
             }
             // A mark that leaves steps open agrees with this one in all others.
             match kept.header().open.as_slice() {
-                [] => (Agreed { name: name.clone(), totals: kept.totals().to_vec(), ..own }, "mark"),
+                [] => (
+                    Agreed { name: kept.header().mark.clone(), totals: kept.totals().to_vec(), ..own },
+                    "mark",
+                ),
                 _ => (own, "mark"),
             }
         }

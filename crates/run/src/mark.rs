@@ -1,6 +1,7 @@
 //! Marks in use: the text of a kept one, and what moved between a kept one and now.
 
 use marktwice_core::asked::QueryCheck;
+use marktwice_core::hash::Hashing;
 use marktwice_core::mark::{Comparison, MarkRow, MarkSummary, Marker, Parts, StepKind, agreement};
 use marktwice_core::moved::{Moved, find};
 use marktwice_core::param::{Param, from_map};
@@ -117,9 +118,14 @@ pub(crate) fn since_then(
         return Ok(None);
     }
     let same_text = step.statement_hash == plan.statement_hash;
-    // Hashes under another key, or under none, say nothing about each other.
-    let keyed = header.keyed == plan.parts.key.is_some();
-    let rows_only = !keyed || header.parts.get(at) != Some(&Parts { key: None, ..plan.parts.clone() });
+    // Hashes under another key or seed, or under none, say nothing about each other.
+    let alike = match plan.parts.hashing {
+        Hashing::Keyed(_) => header.keyed,
+        Hashing::Seeded(seed) => header.seed == Some(seed),
+        Hashing::Plain => !header.keyed && header.seed.is_none(),
+    };
+    let own = Parts { hashing: Hashing::Plain, ..plan.parts.clone() };
+    let rows_only = !alike || header.parts.get(at) != Some(&own);
     let both = earlier.totals().get(at).zip(totals);
     let same = both.is_some_and(|(a, b)| agreement(a, b) == Comparison::Same) && !rows_only;
     let moved = if same {

@@ -8,8 +8,8 @@ use marktwice_core::along::{Along, numbered};
 use marktwice_core::archive::{Archive, PutAway};
 use marktwice_core::cell::diff;
 use marktwice_core::change::{Change, Terms};
-use marktwice_core::hash::{Fingerprint, RowHash};
-use marktwice_core::mark::{Comparison, Foreseen, MarkSummary, Marker, agreement};
+use marktwice_core::hash::Tally;
+use marktwice_core::mark::{Comparison, Foreseen, HeldRow, MarkSummary, Marker, agreement};
 use marktwice_core::moved::How;
 use marktwice_core::param::Bound;
 use marktwice_core::record::StepRecord;
@@ -17,10 +17,11 @@ use marktwice_core::secret::hide_cell;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
 use marktwice_core::triggered::{Triggered, TriggeredReceipt};
+use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::words;
 use marktwice_port::{
-    Batch, ChangeSource, DraftMark, EngineError, Keep, KeepSink, Matched, Overtaken, Phase, Plan,
+    Batch, ChangeSource, DraftMark, EngineError, Keep, KeepSink, Matched, Overtaken, Phase, Plan, SinkError,
     SnapshotWriter, Tx,
 };
 
@@ -170,7 +171,7 @@ impl<'a, 's> Begun<'a, 's> {
                 if let Some(facts) = self.run.steps.get_mut(self.proven) {
                     facts.allowed.extend(held.side.iter().map(|write| write.how.code()));
                 }
-                Ok(Marked { begun: self, held })
+                Ok(Marked { begun: self, held, sent: None })
             }
             Err(error) => Err(self.end(ended_by(error))),
         }
@@ -273,25 +274,15 @@ impl<'a, 's> Begun<'a, 's> {
         batch: &Batch,
         source: &mut ChangeSource<'_>,
         keep: &mut KeepSink<'_>,
-        differing: &mut Differing<'_>,
     ) -> Result<Marked<'a, 's>, Ended> {
-        let held = read_back(
-            &mut *self.tx,
-            &mut |tx, sink| Ok((tx.hold_rows(batch, source, sink)?, batch.step)),
-            keep,
-        );
+        let mut sent = Readback::default();
+        let held = self.tx.hold_rows(batch, source, &mut |change, now| sent.keep(change, now, keep));
         match held {
-            Ok(None) => {
-                let what = match differing(&mut *self.tx) {
-                    Ok(what) => what,
-                    Err(error) => return Err(self.end(ended_by(error))),
-                };
-                let faults = Faults::whole(&batch.target, what);
-                Err(self.end(End::Verification(faults)))
-            }
-            Ok(Some(held)) => {
+            Ok(held) => {
                 let matched = held.matched;
-                self.marked(held, MarkSummary { matched, changes: matched, ..MarkSummary::default() })
+                let summary = MarkSummary { matched, changes: matched, ..MarkSummary::default() };
+                let marked = self.marked(held, summary)?;
+                Ok(Marked { sent: Some(sent), ..marked })
             }
             Err(error) => Err(self.end(ended_by(error))),
         }
@@ -307,7 +298,7 @@ impl<'a, 's> Begun<'a, 's> {
         }
         let step = self.proven;
         self.run.step_receipt(step, |step| step.matched = summary.matched);
-        Ok(Marked { begun: self, held })
+        Ok(Marked { begun: self, held, sent: None })
     }
 }
 
@@ -325,18 +316,41 @@ fn no_step() -> Failure {
 pub(crate) type Differing<'a> = dyn FnMut(&mut dyn Tx) -> Result<String, EngineError> + 'a;
 
 /// Rows as they were sent, or as they were read again, in a sum that no order changes.
-#[derive(Default, PartialEq, Eq)]
-struct Readback {
-    rows: Fingerprint,
+#[derive(Default)]
+pub(crate) struct Readback {
+    rows: Tally,
     buffer: Vec<u8>,
 }
 
+impl PartialEq for Readback {
+    fn eq(&self, other: &Readback) -> bool {
+        self.rows == other.rows
+    }
+}
+
 impl Readback {
+    /// Decides about a row, and adds it where it is held.
+    fn keep(
+        &mut self,
+        change: &RowChange,
+        now: Option<&[Value]>,
+        keep: &mut KeepSink<'_>,
+    ) -> Result<Keep, SinkError> {
+        let kept = keep(change, now)?;
+        if let Keep::Hold(wanted) = &kept {
+            self.add(change.ordinal, now, wanted.as_deref());
+        }
+        Ok(kept)
+    }
+
+    fn held(&mut self, row: &HeldRow) {
+        self.add(row.ordinal, row.image.before(), row.image.after());
+    }
+
     fn add(&mut self, ordinal: i64, now: Option<&[Value]>, wanted: Option<&[Value]>) {
         let first = [Value::Int(ordinal), Value::Bool(now.is_some()), Value::Bool(wanted.is_some())];
         let all = first.iter().chain(now.unwrap_or_default()).chain(wanted.unwrap_or_default());
-        self.rows.add(&RowHash::with(&mut self.buffer, all));
-        self.buffer.clear();
+        self.rows.add(&mut self.buffer, all);
     }
 }
 
@@ -351,15 +365,9 @@ fn read_back<T>(
     keep: &mut KeepSink<'_>,
 ) -> Result<Option<T>, EngineError> {
     let (mut sent, mut loaded) = (Readback::default(), Readback::default());
-    let (held, number) = load(tx, &mut |change, now| {
-        let kept = keep(change, now)?;
-        if let Keep::Hold(wanted) = &kept {
-            sent.add(change.ordinal, now, wanted.as_deref());
-        }
-        Ok(kept)
-    })?;
+    let (held, number) = load(tx, &mut |change, now| sent.keep(change, now, keep))?;
     tx.held(number, &mut |row| {
-        loaded.add(row.ordinal, row.image.before(), row.image.after());
+        loaded.held(row);
         Ok(())
     })?;
     Ok((sent == loaded).then_some(held))
@@ -393,6 +401,8 @@ fn tick(
 pub(crate) struct Marked<'a, 's> {
     begun: Begun<'a, 's>,
     held: Matched,
+    /// Rows that were sent to be held: they have to be those that are read again when they are proven.
+    sent: Option<Readback>,
 }
 
 impl<'a, 's> Marked<'a, 's> {
@@ -468,7 +478,7 @@ impl<'a, 's> Marked<'a, 's> {
         match result {
             Ok(count) => {
                 self.begun.run.step_receipt(step, |step| step.engine_count = Some(count));
-                Ok(Written { begun: self.begun, held: self.held, count })
+                Ok(Written { begun: self.begun, held: self.held, sent: self.sent, count })
             }
             Err(EngineError::Constraint(mut broken)) => {
                 let Begun { run, mut tx, .. } = self.begun;

@@ -5,7 +5,7 @@ use marktwice_core::archive::Making;
 use marktwice_core::change::Change;
 use marktwice_core::expect::Expect;
 use marktwice_core::finding::{Code, Finding, Level};
-use marktwice_core::hash;
+use marktwice_core::hash::{self, Hashing};
 use marktwice_core::mark::StepKind;
 use marktwice_core::param::{Bound, BoundAs, Param, ParamKind, to_map};
 use marktwice_core::receipt::{DatabaseId, StepReceipt};
@@ -115,9 +115,11 @@ pub(crate) fn plan_all(
         }
     }
     hide_everywhere(&mut plans);
-    if change.has_secret() {
-        plans.iter_mut().for_each(|plan| plan.parts.key = change.hash_key);
-    }
+    let hashing = match change.hash_key.filter(|_| change.has_secret()) {
+        Some(key) => Hashing::Keyed(key),
+        None => change.seed.map_or(Hashing::Plain, Hashing::Seeded),
+    };
+    plans.iter_mut().for_each(|plan| plan.parts.hashing = hashing);
     let mut standings = vec![Standing::default(); plans.len()];
     if plans.len() > 1 {
         let touches =
@@ -299,6 +301,7 @@ pub(crate) fn mark_header(
     open: Vec<usize>,
 ) -> MarkHeader {
     let (records, tables) = records(steps);
+    let hashing = steps.first().map(|step| step.plan.parts.hashing).unwrap_or_default();
     MarkHeader {
         format: MARK_FORMAT.to_owned(),
         version: MARK_VERSION,
@@ -310,7 +313,8 @@ pub(crate) fn mark_header(
         change: change.source.clone(),
         checks: change.checks.clone(),
         params: to_map(&change.params),
-        keyed: steps.iter().any(|step| step.plan.parts.key.is_some()),
+        keyed: matches!(hashing, Hashing::Keyed(_)),
+        seed: if let Hashing::Seeded(seed) = hashing { Some(seed) } else { None },
         sheets: change.sheets.clone(),
         settings: steps.first().map(|step| step.plan.settings.clone()).unwrap_or_default(),
         steps: records,

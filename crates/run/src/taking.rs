@@ -4,6 +4,7 @@ use marktwice_core::Finding;
 use marktwice_core::change::Change;
 use marktwice_core::check::CheckFound;
 use marktwice_core::finding::{Code, Level};
+use marktwice_core::hash::fresh_seed;
 use marktwice_core::mark::{Label, MarkSummary, StepKind};
 use marktwice_core::notice::Notices;
 use marktwice_core::receipt::{Receipt, RunState};
@@ -43,6 +44,8 @@ pub(crate) struct Taken {
     pub(crate) totals: Vec<MarkSummary>,
     pub(crate) tidied: Tidied,
     pub(crate) book: Box<dyn Logbook>,
+    /// The mark that it is held to.
+    pub(crate) held_to: Option<Box<dyn Mark>>,
     /// How the rehearsal ended, where it did not come to its end.
     pub(crate) ended: Option<RunOutcome>,
 }
@@ -52,7 +55,7 @@ pub(crate) struct Taken {
 /// # Errors
 /// When the database or the logbook fails, or a statement is refused.
 pub fn preview(context: &Context<'_>, change: &Change, show: Show) -> Result<Preview, Failure> {
-    take(context, change, show, PREVIEW, Way::Look).map(|taken| taken.preview)
+    take(context, change, show, (PREVIEW, None), Way::Look).map(|taken| taken.preview)
 }
 
 /// Previews a file again and compares it with its last preview, also where the statement is the same.
@@ -99,7 +102,7 @@ pub fn rehearse_change(
     show: Show,
     talk: &mut dyn Talk,
 ) -> Result<Rehearsal, Failure> {
-    let taken = take(context, change, show, REHEARSAL, Way::Rehearse(talk))?;
+    let taken = take(context, change, show, (REHEARSAL, None), Way::Rehearse(talk))?;
     taken.tidied.settled()?;
     Ok(Rehearsal { preview: taken.preview, ended: taken.ended })
 }
@@ -114,18 +117,25 @@ pub(crate) enum Way<'t> {
     Rehearse(&'t mut dyn Talk),
 }
 
-/// Previews a change.
+/// Previews a change, for whom it is taken and with the mark that it is to be held to.
 pub(crate) fn take(
     context: &Context<'_>,
     change: &Change,
     show: Show,
-    by: &str,
+    (by, held_to): (&str, Option<&str>),
     way: Way<'_>,
 ) -> Result<Taken, Failure> {
     let mut session = context.open(Intent::Read)?;
     let book = (context.book)(session.database())?;
     let hash_key = if change.has_secret() { Some(book.hash_key()?) } else { None };
-    let change = &Change { hash_key, ..change.clone() };
+    let held_to = held_to.map(|name| book.mark(Some(name))).transpose()?;
+    let earlier = change.origin.as_deref().map(|origin| book.last_of(origin)).transpose()?.flatten();
+    // Only hashes under one seed can be compared.
+    let seed = match &held_to {
+        Some(mark) => mark.header().seed,
+        None => Some(earlier.as_ref().and_then(|mark| mark.header().seed).unwrap_or_else(fresh_seed)),
+    };
+    let change = &Change { hash_key, seed, ..change.clone() };
     let sheets = spread(context, &mut *session, change)?;
     let steps = plan_all(&mut *session, context.engine.language(), change)?;
     there_to_show(change, &steps)?;
@@ -152,7 +162,6 @@ pub(crate) fn take(
     };
     let stamp = context.ambient.now();
     let header = mark_header(&steps, session.database(), change, (&stamp.rfc3339, by), open.clone());
-    let earlier = change.origin.as_deref().map(|origin| book.last_of(origin)).transpose()?.flatten();
     let (name, mut draft) = book.draft_mark(header, &stamp.compact)?;
     let mut seen: Vec<Collector<'_>> =
         steps.iter().map(|step| Collector::new(context, &step.plan, show)).collect();
@@ -270,7 +279,7 @@ pub(crate) fn take(
         checks,
         steps: previews,
     };
-    Ok(Taken { preview, steps, totals, tidied, book, ended })
+    Ok(Taken { preview, steps, totals, tidied, book, held_to, ended })
 }
 
 /// What is said before a rehearsal that was asked for.

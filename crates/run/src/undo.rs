@@ -16,7 +16,7 @@ use marktwice_core::triggered::Triggered;
 use marktwice_core::undo::{OnChanged, OnGone, Policy, RowChange, inverse_kind};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Expect, hash};
-use marktwice_port::{Batch, EngineError, Intent, Logbook, Reach, Session, SinkError, SnapshotReader, Tx};
+use marktwice_port::{Batch, EngineError, Intent, Logbook, Reach, Session, SinkError, SnapshotReader};
 
 use crate::apply::Agreement;
 use crate::context::{Answer, Context, Question, Shown, Talk};
@@ -446,12 +446,10 @@ fn put_back(
                 Err(error) => return Err(begun.end(End::Failed(error.into()))),
             };
             let mut judge = Judge::new(options, only, back);
-            let marked = begun.hold_rows(
-                &back.batch,
-                &mut || inverse(&reader, back),
-                &mut |change, now| Ok(judge.decide(change, now)),
-                &mut |tx: &mut dyn Tx| first_differing(tx, book, undoing, (back, back.batch.step)),
-            )?;
+            let marked =
+                begun.hold_rows(&back.batch, &mut || inverse(&reader, back), &mut |change, now| {
+                    Ok(judge.decide(change, now))
+                })?;
             if judge.conflicts.count > 0 {
                 return Err(marked.end(End::Conflicts(judge.conflicts.clone())));
             }
@@ -459,7 +457,9 @@ fn put_back(
             if seen.get(whole + at) != again.last() {
                 return Err(marked.end(End::Changed(MOVED.to_owned())));
             }
-            begun = marked.put(&back.batch)?.prove()?;
+            begun = marked
+                .put(&back.batch)?
+                .prove_sent(&mut |tx| first_differing(tx, book, undoing, (back, back.batch.step)))?;
         }
         if undoing.restores {
             begun = begun.restore_triggered()?;

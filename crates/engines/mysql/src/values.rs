@@ -41,24 +41,30 @@ impl Form {
         match (self, wire) {
             (_, Wire::NULL) => Value::Null,
             (_, Wire::Int(i)) => Value::Int(i),
-            (_, Wire::UInt(u)) => i64::try_from(u).map_or_else(|_| Value::Decimal(u.to_string().into()), Value::Int),
+            (_, Wire::UInt(u)) => {
+                i64::try_from(u).map_or_else(|_| Value::Decimal(u.to_string().into()), Value::Int)
+            }
             // Every FLOAT is a double exactly, and the double goes back into the very same FLOAT.
             (_, Wire::Float(f)) => Value::Real(f64::from(f)),
             (_, Wire::Double(d)) => Value::Real(d),
-            (Form::Decimal, Wire::Bytes(b)) => Value::Decimal(String::from_utf8_lossy(&b).into_owned().into()),
+            (Form::Decimal, Wire::Bytes(b)) => {
+                Value::Decimal(String::from_utf8_lossy(&b).into_owned().into())
+            }
             (Form::Bytes, Wire::Bytes(b)) => Value::Bytes(b),
             (_, Wire::Bytes(b)) => Value::text(&b),
             (Form::Date, Wire::Date(y, m, d, ..)) => Value::Text(format!("{y:04}-{m:02}-{d:02}").into()),
-            (form, Wire::Date(y, mo, d, h, mi, s, us)) => Value::Text(format!(
-                "{y:04}-{mo:02}-{d:02} {h:02}:{mi:02}:{s:02}{}",
-                fraction(us, form.digits())
-            ).into()),
-            (form, Wire::Time(negative, d, h, m, s, us)) => Value::Text(format!(
-                "{}{:02}:{m:02}:{s:02}{}",
-                if negative { "-" } else { "" },
-                u64::from(d) * 24 + u64::from(h),
-                fraction(us, form.digits())
-            ).into()),
+            (form, Wire::Date(y, mo, d, h, mi, s, us)) => Value::Text(
+                format!("{y:04}-{mo:02}-{d:02} {h:02}:{mi:02}:{s:02}{}", fraction(us, form.digits())).into(),
+            ),
+            (form, Wire::Time(negative, d, h, m, s, us)) => Value::Text(
+                format!(
+                    "{}{:02}:{m:02}:{s:02}{}",
+                    if negative { "-" } else { "" },
+                    u64::from(d) * 24 + u64::from(h),
+                    fraction(us, form.digits())
+                )
+                .into(),
+            ),
         }
     }
 

@@ -90,6 +90,7 @@ fn mark_header() -> MarkHeader {
         checks: Vec::new(),
         params: serde_json::Map::new(),
         keyed: false,
+        seed: Some(0xfeed),
         sheets: Vec::new(),
         settings: vec![],
         steps: vec![step()],

@@ -20,7 +20,10 @@ use marktwice_core::verify::{Fate, judge};
 use marktwice_port::{CommitOutcome, EngineError, Matched, Phase, SnapshotWriter, Tx};
 
 use super::prepared::Record;
-use super::{Begun, Ended, Prepared, StepFacts, ended_by, first_undeclared, no_step, roll_back, tick};
+use super::{
+    Begun, Differing, Ended, Prepared, Readback, StepFacts, ended_by, first_undeclared, no_step, roll_back,
+    tick,
+};
 use crate::collect::{Collector, unwrap_sink};
 use crate::context::{Answer, Question, Talk};
 use crate::faults::Faults;
@@ -32,6 +35,7 @@ use crate::preview::Unmet;
 pub(crate) struct Written<'a, 's> {
     pub(super) begun: Begun<'a, 's>,
     pub(super) held: Matched,
+    pub(super) sent: Option<Readback>,
     pub(super) count: u64,
 }
 
@@ -110,15 +114,36 @@ impl<'a, 's> Written<'a, 's> {
         self.prove_to(None)
     }
 
+    /// The same where rows were sent to be held: what was held of them is what was sent, or it is said which one is not.
+    pub(crate) fn prove_sent(self, differing: &mut Differing<'_>) -> Result<Begun<'a, 's>, Ended> {
+        self.prove_with(None, Some(differing))
+    }
+
     /// The same before the eyes of a rehearsal.
-    pub(crate) fn prove_to(
+    pub(crate) fn prove_to(self, looking: Option<&mut Collector<'_>>) -> Result<Begun<'a, 's>, Ended> {
+        self.prove_with(looking, None)
+    }
+
+    fn prove_with(
         mut self,
         mut looking: Option<&mut Collector<'_>>,
+        differing: Option<&mut Differing<'_>>,
     ) -> Result<Begun<'a, 's>, Ended> {
         let step = self.begun.proven;
         let Some(facts) = self.begun.facts().cloned() else { return Err(self.end(End::Failed(no_step()))) };
         let own = Rows { number: step, along: None, target: &facts.target, foreseen: facts.foreseen() };
-        let mut pass = match self.pass(&own, self.held.matched, looking.as_deref_mut()) {
+        let sent = self.sent.take();
+        let mut loaded = sent.is_some().then(Readback::default);
+        let passed = self.pass(&own, self.held.matched, looking.as_deref_mut(), loaded.as_mut());
+        // What is wrong with a row that was held as another one is that, whatever has come of it.
+        let judged = !matches!(passed.as_ref().map_err(|end| &**end), Err(End::Failed(_)));
+        if let Some(differing) = differing.filter(|_| judged && sent != loaded) {
+            return Err(match differing(&mut *self.begun.tx) {
+                Ok(what) => self.end(End::Verification(Faults::whole(&facts.target, what))),
+                Err(error) => self.end(ended_by(error)),
+            });
+        }
+        let mut pass = match passed {
             Ok(pass) => pass,
             Err(end) => return Err(self.end(*end)),
         };
@@ -127,7 +152,7 @@ impl<'a, 's> Written<'a, 's> {
         let counts = self.held.along.clone();
         for (nth, (number, along, count)) in numbered(step, &facts.along, &counts).enumerate() {
             let rows = Rows { number, along: Some(nth), target: &along.target, foreseen: &along.foreseen };
-            let pass = match self.pass(&rows, count.rows(), None) {
+            let pass = match self.pass(&rows, count.rows(), None, None) {
                 Ok(pass) => pass,
                 Err(end) => return Err(self.end(*end)),
             };
@@ -337,6 +362,7 @@ impl<'a, 's> Written<'a, 's> {
         rows: &Rows<'_>,
         matched: u64,
         mut looking: Option<&mut Collector<'_>>,
+        mut loaded: Option<&mut Readback>,
     ) -> Result<Pass, Box<End>> {
         self.snapshot().map_err(End::Failed)?;
         let step = self.begun.proven;
@@ -366,6 +392,9 @@ impl<'a, 's> Written<'a, 's> {
         });
         tx.pair(rows.number, &mut |held, now| {
             pass.pairs += 1;
+            if let Some(loaded) = &mut loaded {
+                loaded.held(held);
+            }
             if let Some(collector) = looking.as_deref_mut() {
                 collector.became(held, now);
             }

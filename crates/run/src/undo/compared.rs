@@ -2,7 +2,7 @@
 
 use std::cell::RefCell;
 
-use marktwice_core::hash::{Fingerprint, RowHash};
+use marktwice_core::hash::Tally;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::table::Target;
 use marktwice_core::totals::Totals;
@@ -22,8 +22,8 @@ use crate::preview::{BatchPreview, Block, ShownRow, UndoPreview, Unmet};
 use marktwice_core::secret::hide_image;
 use marktwice_core::value::key_text;
 
-/// Fingerprints of what was seen, batch by batch: the preview and the run must see the same.
-pub(super) type Seen = Vec<Fingerprint>;
+/// Tallies of what was seen, batch by batch: the preview and the run must see the same.
+pub(super) type Seen = Vec<Tally>;
 
 /// What was found out before anybody is asked.
 pub(super) struct Sight {
@@ -115,7 +115,7 @@ fn in_order(key: &str) -> String {
     named.join(",")
 }
 
-/// Decides about every row, in the preview and again inside the transaction, and keeps a fingerprint of what it saw:
+/// Decides about every row, in the preview and again inside the transaction, and keeps a tally of what it saw:
 /// the two must be the same, so that nothing is overwritten that was not shown.
 pub(super) struct Judge<'a> {
     options: &'a UndoOptions,
@@ -125,7 +125,7 @@ pub(super) struct Judge<'a> {
     left_alone: Conflicts,
     already_back: u64,
     not_asked: u64,
-    pub(super) seen: Fingerprint,
+    pub(super) seen: Tally,
     buffer: Vec<u8>,
 }
 
@@ -140,7 +140,7 @@ impl<'a> Judge<'a> {
             left_alone: Conflicts::none(&batch.target),
             already_back: 0,
             not_asked: 0,
-            seen: Fingerprint::default(),
+            seen: Tally::default(),
             buffer: Vec::new(),
         }
     }
@@ -150,7 +150,7 @@ impl<'a> Judge<'a> {
             self.not_asked += 1;
             return Keep::Leave;
         }
-        self.seen.add(&RowHash::with(&mut self.buffer, change.key.iter().chain(now.unwrap_or_default())));
+        self.seen.add(&mut self.buffer, change.key.iter().chain(now.unwrap_or_default()));
         match treat(change, now, (&self.back.batch.columns, &self.back.open), self.options.policy) {
             Treatment::Put(wanted) => Keep::Hold(wanted),
             Treatment::AlreadyBack => {
@@ -237,7 +237,7 @@ impl<'a> Looker<'a> {
         kept
     }
 
-    fn preview(self, back: &Back) -> (BatchPreview, Fingerprint) {
+    fn preview(self, back: &Back) -> (BatchPreview, Tally) {
         let target = &back.batch.target;
         let judge = self.judge;
         let some = |found: Conflicts| (found.count > 0).then_some(found);
@@ -276,8 +276,8 @@ impl<'a> Looker<'a> {
     }
 }
 
-/// What was seen of each batch, with its fingerprint.
-type Looked = Vec<(BatchPreview, Fingerprint)>;
+/// What was seen of each batch, with its tally.
+type Looked = Vec<(BatchPreview, Tally)>;
 
 /// Puts together what was seen of each batch.
 fn sight(
@@ -344,7 +344,7 @@ pub(super) fn hold_triggered<'a, 's>(
     (context, book): (&Context<'_>, &dyn Logbook),
     undoing: &Undoing,
     options: &UndoOptions,
-    each: &mut dyn FnMut((BatchPreview, Fingerprint)),
+    each: &mut dyn FnMut((BatchPreview, Tally)),
 ) -> Result<Begun<'a, 's>, Ended> {
     begun = begun.hold_triggered(&undoing.whole_tables(), &undoing.unheld)?;
     if !undoing.restores {
@@ -405,19 +405,18 @@ pub(super) fn rehearse(
                 Err(error) => return Err(begun.end(End::Failed(error.into()))),
             };
             let mut looker = Looker::new(context, undoing, back, options, only);
-            let held = begun.hold_rows(
-                &back.batch,
-                &mut || inverse(&reader, back),
-                &mut |change, now| Ok(looker.row(change, now)),
-                &mut |tx: &mut dyn Tx| first_differing(tx, book, undoing, (back, back.batch.step)),
-            );
+            let held = begun.hold_rows(&back.batch, &mut || inverse(&reader, back), &mut |change, now| {
+                Ok(looker.row(change, now))
+            });
             let conflicts = looker.judge.conflicts.clone();
             seen.push(looker.preview(back));
             let marked = held?;
             if conflicts.count > 0 {
                 return Err(marked.end(End::Conflicts(conflicts)));
             }
-            begun = marked.put(&back.batch)?.prove()?;
+            begun = marked
+                .put(&back.batch)?
+                .prove_sent(&mut |tx| first_differing(tx, book, undoing, (back, back.batch.step)))?;
         }
         if undoing.restores {
             begun = begun.restore_triggered()?;

@@ -247,7 +247,9 @@ impl Language {
         match value {
             Value::Null => Some("NULL".to_owned()),
             Value::Int(number) => Some(number.to_string()),
-            Value::Decimal(text) if text.parse::<f64>().is_ok_and(f64::is_finite) => Some(text.clone().into()),
+            Value::Decimal(text) if text.parse::<f64>().is_ok_and(f64::is_finite) => {
+                Some(text.clone().into())
+            }
             Value::Bool(truth) => Some(if *truth { "TRUE" } else { "FALSE" }.to_owned()),
             Value::Text(text) if !text.contains('\0') => Some(self.text_literal(text)),
             Value::Real(number) if number.is_finite() => Some(format!("{number:?}")),
