@@ -158,6 +158,15 @@ pub trait Session {
     /// What happened on opening that a person should know, such as an interrupted transaction that was rolled back.
     fn notes(&self) -> &[String];
 
+    /// Lets a session that was opened to read write too, where the engine needs no other connection for that; `false` where it
+    /// does.
+    ///
+    /// # Errors
+    /// Where nothing can be written here: what opening it to write would have said.
+    fn may_write(&mut self) -> Result<bool, EngineError> {
+        Ok(false)
+    }
+
     /// Understands a step: exactly one statement, in the engine's own language. Runs nothing. `allow` are the findings
     /// that are let pass: where a preview would have to run what nobody knows, it must be asked for by its name. `earlier`
     /// are the steps of the same change that will have run by then.

@@ -7,7 +7,7 @@ use marktwice_core::param::to_map;
 use marktwice_core::receipt::{Receipt, RunKind};
 use marktwice_core::secret::Secrets;
 use marktwice_core::words;
-use marktwice_port::{Intent, Logbook, Mark, Phase};
+use marktwice_port::{Logbook, Mark, Phase};
 
 use crate::context::{Answer, Context, Question, Shown, Talk};
 use crate::mark::{Agreed, ground_shifted, moved_between};
@@ -84,6 +84,8 @@ pub fn apply(
     let hurried = Change { quick, ..change.clone() };
     let mut taken = take(context, &hurried, options.show, (APPLY, held), Way::IfItMust(talk))?;
     let ended = taken.ended.take();
+    // While somebody thinks no connection is held open, and what a rehearsal has made is not built upon.
+    let session = taken.session.take().filter(|_| given && !taken.preview.rehearsed);
     let Taken { preview, steps, totals, tidied, book, .. } = &taken;
     tidied.settled()?;
     talk.show(&Shown::Change(preview));
@@ -142,15 +144,17 @@ pub fn apply(
         receipt
     })?
     .of(change);
-    let opened = context.open(Intent::Write).and_then(|mut session| {
-        set_up(&mut *session, change)?;
-        Ok(session)
+    let opened = context.to_write(session).and_then(|(mut session, fresh)| {
+        if fresh {
+            set_up(&mut *session, change)?;
+        }
+        Ok((session, fresh))
     });
-    let mut session = match opened {
-        Ok(session) => session,
+    let (mut session, fresh) = match opened {
+        Ok(opened) => opened,
         Err(error) => return Ok(prepared.failed(error)),
     };
-    if let Err(failure) = spread(context, &mut *session, change) {
+    if fresh && let Err(failure) = spread(context, &mut *session, change) {
         return Ok(prepared.failed_by(failure));
     }
     if let Some(file) = &options.copy_database {

@@ -46,6 +46,22 @@ impl Context<'_> {
         session.name_by(self.named_by);
         Ok(session)
     }
+
+    /// A session to write in: the given one, where it may be used for that, or another. Says whether it is fresh.
+    ///
+    /// # Errors
+    /// When none can be opened, or nothing can be written here.
+    pub(crate) fn to_write(
+        &self,
+        session: Option<Box<dyn Session>>,
+    ) -> Result<(Box<dyn Session>, bool), EngineError> {
+        if let Some(mut session) = session
+            && session.may_write()?
+        {
+            return Ok((session, false));
+        }
+        self.open(Intent::Write).map(|session| (session, true))
+    }
 }
 
 /// What is shown before anything is asked or refused.

@@ -13,7 +13,7 @@ use marktwice_core::study::Study;
 use marktwice_core::table::{Extent, Target};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
-use marktwice_port::{Intent, Logbook, Mark, Matched, Plan, SideWrite};
+use marktwice_port::{Intent, Logbook, Mark, Matched, Plan, Session, SideWrite};
 
 use crate::checked::{asked, foreseen, open_ones};
 use crate::collect::{Collector, unmet, unwrap_sink};
@@ -44,6 +44,8 @@ pub(crate) struct Taken {
     pub(crate) totals: Vec<MarkSummary>,
     pub(crate) tidied: Tidied,
     pub(crate) book: Box<dyn Logbook>,
+    /// The session that it was previewed in: set up as the change says, and with its sheets.
+    pub(crate) session: Option<Box<dyn Session>>,
     /// The mark that it is held to.
     pub(crate) held_to: Option<Box<dyn Mark>>,
     /// How the rehearsal ended, where it did not come to its end.
@@ -279,7 +281,7 @@ pub(crate) fn take(
         checks,
         steps: previews,
     };
-    Ok(Taken { preview, steps, totals, tidied, book, held_to, ended })
+    Ok(Taken { preview, steps, totals, tidied, book, session: Some(session), held_to, ended })
 }
 
 /// What is said before a rehearsal that was asked for.

@@ -148,6 +148,7 @@ pub fn undo(
     let made = undoing.entry.receipt.makes.iter().filter(|making| making.made == Made::Yes);
     notes.extend(made.map(|making| format!("the table {}, which the run made, stays", making.table)));
     let only = Only::parse(&options.only, &undoing.batches);
+    let mut kept = None;
     let sight = if undoing.must_rehearse() {
         let database = session.database().clone();
         drop(session);
@@ -158,7 +159,8 @@ pub fn undo(
         compared::rehearse(context, &*book, &undoing, options, &only, (database, notes))?
     } else {
         let sight = compared::look(context, &mut *session, &*book, &undoing, options, &only, notes)?;
-        drop(session);
+        // While somebody thinks no connection is held open.
+        kept = Some(session).filter(|_| options.agreement == Agreement::Given);
         sight
     };
     let Sight { preview, seen, ended } = sight;
@@ -178,7 +180,7 @@ pub fn undo(
             return Ok(RunOutcome::not_begun(End::Declined(answer)));
         }
     }
-    put_back(context, &*book, &undoing, options, &only, (&preview, seen), talk)
+    put_back(context, &*book, &undoing, options, &only, (&preview, seen, kept), talk)
 }
 
 /// Why a previewed undo is not begun.
@@ -417,7 +419,7 @@ fn put_back(
     undoing: &Undoing,
     options: &UndoOptions,
     only: &Only,
-    (preview, seen): (&UndoPreview, compared::Seen),
+    (preview, seen, session): (&UndoPreview, compared::Seen, Option<Box<dyn Session>>),
     talk: &mut dyn Talk,
 ) -> Result<RunOutcome, Failure> {
     let facts = facts(undoing, options);
@@ -426,8 +428,8 @@ fn put_back(
     let prepared = Prepared::new(context, book, facts, &text, &mut |run| {
         undo_receipt(context, undoing, options, preview, (run, &receipts))
     })?;
-    let mut session = match context.open(Intent::Write) {
-        Ok(session) => session,
+    let mut session = match context.to_write(session) {
+        Ok((session, _)) => session,
         Err(error) => return Ok(prepared.failed(error)),
     };
     let hold = options.hold && options.agreement == Agreement::Ask;

@@ -299,6 +299,10 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.reads(query))
     }
 
+    fn may_write(&mut self) -> Result<bool, EngineError> {
+        self.1.engine(|| self.0.may_write())
+    }
+
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
         self.1.engine(|| self.0.touches(plan))
     }

@@ -6,6 +6,7 @@ use marktwice_core::Value;
 use marktwice_core::finding::Code;
 use marktwice_core::mark::StepKind;
 use marktwice_core::param::Bound;
+use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::ELSEWHERE;
 use marktwice_core::steps::Touches;
 use marktwice_core::survey::Declared;
@@ -42,6 +43,7 @@ use crate::grants::grants;
 use crate::held::{Filled, Held, content_columns, define, expect_contents, fill, recipe};
 use crate::listing::{listed, rules, viewed};
 use crate::nameless::{put_by_content, several_of_a_content, single_contents};
+use crate::open::may_write;
 use crate::plan::{called_by, plan};
 use crate::touches::{reads, touches};
 use crate::way_back::{by_definition, by_rows};
@@ -124,6 +126,12 @@ impl Driver for My {
 
     fn unhurried(&mut self) {
         let _ = self.limit_to(self.limit.unwrap_or_default());
+    }
+
+    fn may_write(&mut self, database: &DatabaseId) -> Result<bool, EngineError> {
+        may_write(self, database)?;
+        self.intent = Intent::Write;
+        Ok(true)
     }
 
     fn bind(&mut self, value: Bound) -> Result<(), EngineError> {

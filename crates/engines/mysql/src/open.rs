@@ -76,24 +76,28 @@ impl Engine for Mysql {
             )));
         }
         if intent == Intent::Write {
-            let flags = my.rows("SELECT @@global.read_only, @@session.tx_read_only")?;
-            let on = |at: usize| flags.first().and_then(|r| r.get(at)?.as_deref()) == Some("1");
-            if on(0) {
-                return Err(EngineError::read_only(format!(
-                    "{} is read-only (read_only is on, as on a replica): a preview works here, an application only on the primary",
-                    database.name
-                )));
-            }
-            if on(1) {
-                return Err(EngineError::read_only(format!(
-                    "transactions on {} are read-only by default",
-                    database.name
-                )));
-            }
+            may_write(&mut my, &database)?;
         }
         my.intent = intent;
         Ok(Box::new(Opened::new(my, database, notes)))
     }
+}
+
+/// Whether anything can be written here.
+pub(crate) fn may_write(my: &mut My, database: &DatabaseId) -> Result<(), EngineError> {
+    let flags = my.rows("SELECT @@global.read_only, @@session.tx_read_only")?;
+    let on = |at: usize| flags.first().and_then(|r| r.get(at)?.as_deref()) == Some("1");
+    if on(0) {
+        return Err(EngineError::read_only(format!(
+            "{} is read-only (read_only is on, as on a replica): a preview works here, an application only on the primary",
+            database.name
+        )));
+    }
+    if on(1) {
+        let message = format!("transactions on {} are read-only by default", database.name);
+        return Err(EngineError::read_only(message));
+    }
+    Ok(())
 }
 
 /// Opens a connection; passwords are looked up, and shown nowhere.
@@ -120,7 +124,7 @@ pub(crate) fn connect(
         // A statement of the user's is never sent in parts, and nothing is read from files of this machine.
         .local_infile_handler(None);
     options = match &address.host {
-        Host::Socket(path) => options.socket(Some(path.display().to_string())).prefer_socket(true),
+        Host::Socket(path) => options.socket(Some(path.display().to_string())).prefer_socket(false),
         Host::Tcp { host, port } => {
             options.ip_or_hostname(Some(host.trim_matches(['[', ']']))).tcp_port(*port).prefer_socket(false)
         }
@@ -154,23 +158,35 @@ pub(crate) fn connect(
         intent: Intent::Read,
     };
     my.run("SET NAMES utf8mb4")?;
-    set_aside(&mut my)?;
-    my.learn_own()?;
-    my.brand = brand(&mut my)?;
+    let told = my.rows(ABOUT).ok().and_then(|rows| rows.into_iter().next()).unwrap_or_default();
+    let cell = |at: usize| told.get(at).cloned().flatten().unwrap_or_default();
+    if told.len() == 5 {
+        my.own_guard = cell(0) == "1";
+        my.own = (cell(1), cell(2));
+        (my.version, my.brand) = (cell(3), brand(&cell(3), &cell(4)));
+        set_aside(&mut my)?;
+    } else {
+        // Servers that only speak the protocol may not know all of it at once.
+        my.own_guard = my.one("SELECT @@session.sql_safe_updates")?.unwrap_or_default() == "1";
+        set_aside(&mut my)?;
+        my.learn_own()?;
+        my.version = my.one("SELECT version()")?.unwrap_or_default();
+        let comment = my.one("SELECT @@version_comment").ok().flatten().unwrap_or_default();
+        my.brand = brand(&my.version, &comment);
+    }
     my.cluster = cluster(&mut my)?;
     Ok(my)
 }
 
+/// What is to be known of a server and of the session's own settings, before any of them is set aside.
+const ABOUT: &str = "SELECT @@session.sql_safe_updates, @@session.sql_mode, @@session.time_zone, version(), @@version_comment";
+
 /// Settings of the session that would break our own questions: a limit on every answer, transactions that go on or end
 /// the connection by themselves, limits on time and size. What bears on the meaning of the statement stays as it is.
 fn set_aside(my: &mut My) -> Result<(), EngineError> {
-    my.run("SET SESSION sql_select_limit = DEFAULT, SESSION completion_type = 'NO_CHAIN', SESSION autocommit = 1")?;
+    let first = "SET SESSION completion_type = 'NO_CHAIN', SESSION autocommit = 1, SESSION sql_select_limit";
     // The most that there is, unsigned or, on servers that only speak the protocol, signed.
-    let most = |n: u64| format!("SET SESSION sql_select_limit = {n}");
-    if my.run(&most(u64::MAX)).is_err() {
-        my.run(&most(i64::MAX as u64))?;
-    }
-    my.own_guard = my.one("SELECT @@session.sql_safe_updates")?.unwrap_or_default() == "1";
+    let most = u64::MAX;
     let settings = [
         "sql_safe_updates = 0",
         "sql_big_selects = 1",
@@ -181,7 +197,11 @@ fn set_aside(my: &mut My) -> Result<(), EngineError> {
         "idle_write_transaction_timeout = 0",
     ];
     let together = settings.map(|setting| format!("SESSION {setting}")).join(", ");
-    if my.run(&format!("SET {together}")).is_err() {
+    if my.run(&format!("{first} = {most}, {together}")).is_err() {
+        my.run(&format!("{first} = DEFAULT"))?;
+        if my.run(&format!("SET SESSION sql_select_limit = {most}")).is_err() {
+            my.run(&format!("SET SESSION sql_select_limit = {}", i64::MAX))?;
+        }
         for setting in settings {
             // Not every server knows all of them.
             let _ = my.run(&format!("SET SESSION {setting}"));
@@ -221,19 +241,17 @@ fn opening(error: &mysql::Error, shown: &str, user: &str, address: &Address) -> 
 }
 
 /// What the server calls itself: many speak this protocol, give a version of MySQL's, and are something else.
-fn brand(my: &mut My) -> Result<String, EngineError> {
-    my.version = my.one("SELECT version()")?.unwrap_or_default();
-    if my.version.contains("MariaDB") {
-        return Ok("MariaDB".to_owned());
+fn brand(version: &str, comment: &str) -> String {
+    if version.contains("MariaDB") {
+        return "MariaDB".to_owned();
     }
-    let comment = my.one("SELECT @@version_comment").ok().flatten().unwrap_or_default();
     let name: String =
         comment.chars().take_while(|c| c.is_ascii_alphanumeric() || " _.-".contains(*c)).take(40).collect();
     let name = name.split(" - ").next().unwrap_or("").trim().to_owned();
     // MySQL's own, and what distributors write who build it.
     let own =
         name.is_empty() || name.to_ascii_lowercase().starts_with("mysql") || name == "Source distribution";
-    Ok(if own { "MySQL".to_owned() } else { name })
+    if own { "MySQL".to_owned() } else { name }
 }
 
 /// What tells this database from every other: the server's own identifier and the database's name.

@@ -65,6 +65,9 @@ pub(crate) struct Pg {
     pub(crate) own: Vec<(String, String)>,
     /// Whether temporary tables can be made here.
     pub(crate) temp: bool,
+    /// Whether it is a replica, and whether transactions only read where nothing else is said.
+    pub(crate) replica: bool,
+    pub(crate) read_only: bool,
     /// The server session that this connection has always had.
     pub(crate) backend: Option<String>,
     /// Whether a transaction is open, and whether settings are pinned in it.

@@ -7,6 +7,7 @@ use marktwice_core::Value;
 use marktwice_core::finding::Code;
 use marktwice_core::mark::StepKind;
 use marktwice_core::param::Bound;
+use marktwice_core::receipt::DatabaseId;
 use marktwice_core::steps::Touches;
 use marktwice_core::survey::Declared;
 use marktwice_core::table::Target;
@@ -42,6 +43,7 @@ use crate::error::{engine, is_lost};
 use crate::held::{Filled, Held, define, fill, recipe};
 use crate::listing::{listed, rules, viewed};
 use crate::measured::{Books, Measured, between, books};
+use crate::open::may_write;
 use crate::plan::{called_by, elsewhere, plan};
 use crate::touches::{reads, touches};
 use crate::way_back::{by_definition, by_rows};
@@ -113,6 +115,10 @@ impl Driver for Pg {
     const SETTINGS: &'static [&'static str] = &["TimeZone", "DateStyle", "IntervalStyle"];
 
     const HOME: &'static str = "SELECT current_schema()";
+
+    fn may_write(&mut self, database: &DatabaseId) -> Result<bool, EngineError> {
+        may_write(self, database).map(|()| true)
+    }
 
     fn reckoned(&mut self, table: &Table) -> Result<Option<u64>, EngineError> {
         // The planner looks at how large the file is now, too.

@@ -77,23 +77,29 @@ impl Engine for Postgres {
                 database.name
             )));
         }
+        (pg.replica, pg.read_only) = (replica, read_only);
         if intent == Intent::Write {
-            if replica {
-                return Err(EngineError::read_only(format!(
-                    "{} is a read replica: a preview works here, an application only on the primary",
-                    database.name
-                )));
-            }
-            if read_only {
-                return Err(EngineError::read_only(format!(
-                    "transactions on {} are read-only by default for this role (default_transaction_read_only)",
-                    database.name
-                )));
-            }
+            may_write(&pg, &database)?;
         }
         pg.temp = temp && !replica;
         Ok(Box::new(Opened::new(pg, database, notes)))
     }
+}
+
+/// Whether anything can be written here.
+pub(crate) fn may_write(pg: &Pg, database: &DatabaseId) -> Result<(), EngineError> {
+    let name = &database.name;
+    if pg.replica {
+        return Err(EngineError::read_only(format!(
+            "{name} is a read replica: a preview works here, an application only on the primary"
+        )));
+    }
+    if pg.read_only {
+        return Err(EngineError::read_only(format!(
+            "transactions on {name} are read-only by default for this role (default_transaction_read_only)"
+        )));
+    }
+    Ok(())
 }
 
 /// Opens a connection; passwords are looked up, and shown nowhere.
@@ -160,6 +166,8 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<Pg, 
         own: Vec::new(),
         params: Vec::new(),
         temp: false,
+        replica: false,
+        read_only: false,
     })
 }
 

@@ -4,6 +4,7 @@ use std::time::Instant;
 
 use marktwice_core::finding::Code;
 use marktwice_core::param::Bound;
+use marktwice_core::receipt::DatabaseId;
 use marktwice_core::steps::Touches;
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
@@ -171,6 +172,14 @@ pub trait Driver: Shell + 'static {
 
     /// Asks for the schema in which a table is made that is named without one.
     const HOME: &'static str;
+
+    /// See [`marktwice_port::Session::may_write`].
+    ///
+    /// # Errors
+    /// Where nothing can be written here.
+    fn may_write(&mut self, _: &DatabaseId) -> Result<bool, EngineError> {
+        Ok(false)
+    }
 
     /// The schema in which a table is made that is named without one.
     fn home(&mut self) -> Result<String, EngineError> {

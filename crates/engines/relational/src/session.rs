@@ -149,6 +149,10 @@ impl<D: Driver> Session for Opened<D> {
         &self.notes
     }
 
+    fn may_write(&mut self) -> Result<bool, EngineError> {
+        self.driver.may_write(&self.database)
+    }
+
     fn plan(&mut self, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
         let mut plan = through::plan(&mut self.driver, source, allow, earlier)?;
         ties::settle(&mut self.driver, &mut plan)?;
