@@ -178,6 +178,10 @@ impl Real {
 fn name(phase: Phase) -> &'static str {
     match phase {
         Phase::Sheet => "reading a sheet",
+        Phase::Planning => "asking what the statement means here",
+        Phase::Finding => "finding the rows",
+        Phase::Closer => "looking closer",
+        Phase::ReadingBack => "reading the snapshot back",
         Phase::Reading => "reading the matched rows",
         Phase::Holding => "holding the rows in the transaction",
         Phase::Executing => "executing the statement",

@@ -34,8 +34,14 @@ pub struct Stamp {
 pub enum Phase {
     /// Reading a sheet.
     Sheet,
+    /// Connecting, and asking what the statement means here.
+    Planning,
+    /// The engine finds the rows that match.
+    Finding,
     /// Reading the matched rows.
     Reading,
+    /// Asking more about them, for somebody who reads it.
+    Closer,
     /// Copying the whole database.
     Copying,
     /// Holding them inside the transaction.
@@ -44,6 +50,8 @@ pub enum Phase {
     Executing,
     /// Verifying every row and writing the snapshot.
     Proving,
+    /// Reading a snapshot back that was written.
+    ReadingBack,
     /// Comparing rows with what a run left.
     Comparing,
     /// Putting rows back.

@@ -159,6 +159,7 @@ impl<'a, 's> Begun<'a, 's> {
         draft: &mut dyn DraftMark,
         collector: &mut Collector<'_>,
     ) -> Result<Marked<'a, 's>, Ended> {
+        self.run.context.ambient.progress(Phase::Finding, 0, None);
         let held = self.tx.hold(plan).and_then(|held| {
             self.tx.held(plan.step, &mut |row| collector.row(draft, row))?;
             collector.along(&mut *self.tx, plan, &held)?;
@@ -188,6 +189,7 @@ impl<'a, 's> Begun<'a, 's> {
         let context = self.run.context;
         let first = agreed.totals.get(plan.step).copied().unwrap_or_default();
         let mut marker = Marker::new(plan.parts.clone());
+        context.ambient.progress(Phase::Finding, 0, None);
         let stop = context.ambient.stopper();
         let held = self.tx.hold(plan).and_then(|held| {
             self.tx.held(plan.step, &mut |row| {
@@ -276,7 +278,13 @@ impl<'a, 's> Begun<'a, 's> {
         keep: &mut KeepSink<'_>,
     ) -> Result<Marked<'a, 's>, Ended> {
         let mut sent = Readback::default();
-        let held = self.tx.hold_rows(batch, source, &mut |change, now| sent.keep(change, now, keep));
+        let (context, stop) = (self.run.context, self.run.context.ambient.stopper());
+        let mut seen = 0;
+        let held = self.tx.hold_rows(batch, source, &mut |change, now| {
+            seen += 1;
+            tick(context, Phase::Holding, seen, None, &*stop)?;
+            sent.keep(change, now, keep)
+        });
         match held {
             Ok(held) => {
                 let matched = held.matched;

@@ -13,7 +13,7 @@ use marktwice_core::study::Study;
 use marktwice_core::table::{Extent, Target};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
-use marktwice_port::{Intent, Logbook, Mark, Matched, Plan, Session, SideWrite};
+use marktwice_port::{Intent, Logbook, Mark, Matched, Phase, Plan, Session, SideWrite};
 
 use crate::checked::{asked, foreseen, open_ones};
 use crate::collect::{Collector, unmet, unwrap_sink};
@@ -127,6 +127,8 @@ pub(crate) fn take(
     (by, held_to): (&str, Option<&str>),
     way: Way<'_>,
 ) -> Result<Taken, Failure> {
+    let at_work = |phase| context.ambient.progress(phase, 0, None);
+    at_work(Phase::Planning);
     let mut session = context.open(Intent::Read)?;
     let book = (context.book)(session.database())?;
     let hash_key = if change.has_secret() { Some(book.hash_key()?) } else { None };
@@ -178,13 +180,14 @@ pub(crate) fn take(
             Rehearsed::Ended(outcome) => (ended, whole) = (Some(*outcome), false),
         }
     } else {
+        at_work(Phase::Finding);
         let told: Vec<&Planned> = steps.iter().filter(|s| !open.contains(&s.plan.step)).collect();
         let plans: Vec<&Plan> = told.iter().map(|step| &step.plan).collect();
-        let mut at_work = 0;
+        let mut step_at_work = 0;
         let mut answers = Vec::new();
         let viewed = session.view(&plans, &mut |hold| {
             for plan in &plans {
-                at_work = plan.step;
+                step_at_work = plan.step;
                 let held = hold.hold(plan)?;
                 if let Some(collector) = seen.get_mut(plan.step) {
                     // Where nobody looks on, the run itself tells.
@@ -210,7 +213,7 @@ pub(crate) fn take(
             Ok(())
         });
         if let Err(error) = viewed {
-            return Err(match steps.get(at_work) {
+            return Err(match steps.get(step_at_work) {
                 Some(step) => unwrap_sink(explained(error, &step.plan)),
                 None => unwrap_sink(error),
             });
@@ -239,6 +242,7 @@ pub(crate) fn take(
         }
     }
     let receipts = book.receipts()?;
+    at_work(Phase::Closer);
     let mut previews = Vec::new();
     for (planned, mut collector) in steps.iter().zip(seen) {
         collector.breaches.found.iter_mut().for_each(|breach| breach.hide(&planned.plan.target));

@@ -259,7 +259,11 @@ pub fn make_once(context: &Context<'_>) -> Result<RunOutcome, Failure> {
     applied(context, &change)
 }
 
-fn applied(context: &Context<'_>, change: &Change) -> Result<RunOutcome, Failure> {
+/// Applies a change whose rows are said.
+///
+/// # Errors
+/// As [`apply`].
+pub fn applied(context: &Context<'_>, change: &Change) -> Result<RunOutcome, Failure> {
     let options = ApplyOptions {
         agreement: Agreement::Given,
         mark: None,

@@ -70,15 +70,45 @@ pub(crate) struct Pg {
     pub(crate) read_only: bool,
     /// The server session that this connection has always had.
     pub(crate) backend: Option<String>,
-    /// Whether a transaction is open, and whether settings are pinned in it.
+    /// Whether a transaction is open, and whether settings are to be pinned in it.
     pub(crate) inside: bool,
     pub(crate) pinned: bool,
+    /// Whether they are, where that is known. They change together with the next statement of ours, or just before one of the user's:
+    /// most turns are taken back before that, and none is waited for.
+    pub(crate) pins: Option<bool>,
 }
 
 impl Pg {
     /// Runs statements of our own, none of the user's text.
     pub(crate) fn run(&mut self, sql: &str) -> Result<(), EngineError> {
-        self.bounded(|pg| pg.client.batch_execute(sql).map_err(engine))
+        // Of a transaction that has failed nothing but its end is heard; what settings are then is as it was at the savepoint.
+        if sql.starts_with("ROLLBACK") {
+            self.pins = None;
+            return self.bounded(|pg| pg.client.batch_execute(sql).map_err(engine));
+        }
+        let sql = format!("{}{sql}", self.turn());
+        self.bounded(|pg| pg.client.batch_execute(&sql).map_err(engine))
+    }
+
+    /// What is to be sent before a statement so that it meets the settings that are meant.
+    fn turn(&mut self) -> String {
+        if !self.inside || self.pins == Some(self.pinned) {
+            return String::new();
+        }
+        self.pins = Some(self.pinned);
+        let one = |(name, value): &(&str, &str)| {
+            // The default is what the session began with, not what a change has set since.
+            let set = self.own.iter().rev().find(|(known, _)| known == name);
+            let own = set.map_or("DEFAULT", |(_, value)| value);
+            format!("SET LOCAL {name} TO {}; ", if self.pinned { value } else { own })
+        };
+        PINNED.iter().map(one).collect()
+    }
+
+    /// Makes the settings those that are meant, before a statement that is sent in another way than ours are.
+    pub(crate) fn settle(&mut self) -> Result<(), EngineError> {
+        let turn = self.turn();
+        if turn.is_empty() { Ok(()) } else { self.run(&turn) }
     }
 
     /// Does something short, which a server that has gone silent does not hold up for ever where there is a limit.
@@ -108,7 +138,7 @@ impl Pg {
     /// Rows of a query of our own, as texts; for few rows.
     pub(crate) fn rows(&mut self, sql: &str) -> Result<Vec<TextRow>, EngineError> {
         let mut all = Vec::new();
-        let sql = &*self.sent(sql);
+        let sql = &format!("{}{}", self.turn(), self.sent(sql));
         for message in self.bounded(|pg| pg.client.simple_query(sql).map_err(engine))? {
             if let SimpleQueryMessage::Row(row) = message {
                 let cell = |at| row.try_get(at).map(|t| t.map(str::to_owned)).map_err(engine);
@@ -120,6 +150,7 @@ impl Pg {
 
     /// Rows of a small question, with the names of their columns.
     pub(crate) fn ask(&mut self, sql: &str) -> Result<Texts, EngineError> {
+        self.settle()?;
         let sql = &*self.sent(sql);
         self.watched(|pg| {
             let mut answer = Texts::default();
@@ -153,6 +184,7 @@ impl Pg {
 
     /// Executes one statement that may hold the user's text: an interface that takes one statement only.
     pub(crate) fn execute_one(&mut self, sql: &str) -> Result<u64, EngineError> {
+        self.settle()?;
         let sql = &*self.sent(sql);
         self.watched(|pg| pg.client.execute(sql, &[]).map_err(engine))
     }
@@ -164,6 +196,7 @@ impl Pg {
         forms: &[Form],
         give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
+        self.settle()?;
         // The line break ends a comment that the user's text may end in.
         let sql = format!("COPY (\n{}\n) TO STDOUT", self.sent(query));
         self.watched(|pg| {
@@ -221,6 +254,7 @@ impl Pg {
             other => other,
         })?;
         self.inside = true;
+        self.pins = Some(false);
         self.set_params()?;
         match (&self.backend, now) {
             (Some(then), Some(now)) if *then != now => {
@@ -290,24 +324,10 @@ impl Pg {
         if self.pinned {
             return work(self);
         }
-        let set = |to: &dyn Fn(&str, &str) -> String| {
-            PINNED
-                .iter()
-                .map(|(name, value)| format!("SET LOCAL {name} TO {}", to(name, value)))
-                .collect::<Vec<_>>()
-        };
-        self.run(&set(&|_, value| value.to_owned()).join("; "))?;
         self.pinned = true;
-        let done = work(self)?;
+        let done = work(self);
         self.pinned = false;
-        // The default is what the session began with, not what a change has set since.
-        let own = self.own.clone();
-        let back = |name: &str, _: &str| {
-            let set = own.iter().rev().find(|(known, _)| known == name);
-            set.map_or("DEFAULT".to_owned(), |(_, value)| value.clone())
-        };
-        self.run(&set(&back).join("; "))?;
-        Ok(done)
+        done
     }
 }
 

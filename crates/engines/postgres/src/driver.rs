@@ -502,6 +502,7 @@ pub(crate) fn copy_in(pg: &mut Pg, into: &str, wire: &[u8]) -> Result<(), Engine
     if wire.is_empty() {
         return Ok(());
     }
+    pg.settle()?;
     let mut writer = pg.client.copy_in(&format!("COPY {into} FROM STDIN")).map_err(engine)?;
     writer.write_all(wire).map_err(|e| EngineError::Other(format!("rows could not be sent: {e}")))?;
     let arrived = writer.finish().map_err(engine)?;

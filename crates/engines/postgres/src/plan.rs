@@ -79,6 +79,7 @@ pub(crate) fn plan(
     pg.run("SAVEPOINT marktwice_compiled")?;
     pg.type_params(text)?;
     let sent = pg.with_params(text);
+    pg.settle()?;
     if let Err(error) = pg.client.prepare(sent.as_ref().map_or(text, |sent| &sent.text)) {
         let Some(db) = error.as_db_error() else { return Err(engine(error)) };
         pg.run("ROLLBACK TO SAVEPOINT marktwice_compiled")?;

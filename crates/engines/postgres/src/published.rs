@@ -28,6 +28,7 @@ pub(crate) fn refusal(
         return Ok(None);
     }
     pg.run("SAVEPOINT marktwice_published")?;
+    pg.settle()?;
     let asked = pg.client.simple_query(&plain);
     pg.run("ROLLBACK TO SAVEPOINT marktwice_published; RELEASE SAVEPOINT marktwice_published")?;
     Ok(asked.err().and_then(|error| {

@@ -492,6 +492,7 @@ impl<'a, 's> Begun<'a, 's> {
         let (proven, snapshot) = (self.proven, self.snapshot.take());
         let whole = proven == self.run.steps.len();
         let (Some(snapshot), true) = (snapshot, whole) else { return Err(self.end(End::Failed(no_step()))) };
+        self.run.context.ambient.progress(Phase::ReadingBack, 0, None);
         let (reference, totals) = match SnapshotWriter::finish(snapshot) {
             Ok(done) => done,
             Err(error) => return Err(self.end(End::Failed(error.into()))),
