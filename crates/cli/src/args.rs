@@ -41,9 +41,9 @@ pub(crate) struct Common {
     /// When to use colour
     #[arg(long, global = true, value_enum, default_value_t = Colour::Auto)]
     pub(crate) color: Colour,
-    /// How long to wait for a lock that somebody else holds, in seconds
-    #[arg(long, global = true, value_name = "SECONDS", default_value_t = 5.0, value_parser = seconds)]
-    pub(crate) wait: f64,
+    /// How long to wait for a lock that somebody else holds, in seconds [default: 5]
+    #[arg(long, global = true, value_name = "SECONDS", value_parser = seconds)]
+    pub(crate) wait: Option<f64>,
     /// How long one statement may take, in seconds; it is then stopped and rolled back [default: no limit]
     #[arg(long, global = true, value_name = "SECONDS", value_parser = seconds)]
     pub(crate) time_limit: Option<f64>,
@@ -162,6 +162,9 @@ pub(crate) enum Command {
         /// Write texts to the letter, also those that a spreadsheet would run as formulas
         #[arg(long, requires = "csv")]
         csv_raw: bool,
+        /// Write a page for a second person into this new file, to be opened by any browser
+        #[arg(long, value_name = "FILE", conflicts_with = "csv")]
+        html: Option<PathBuf>,
         /// How many rows to show of each step and table
         #[arg(long, value_name = "N|all", default_value = "10", value_parser = show)]
         show: Show,
@@ -175,6 +178,8 @@ pub(crate) enum Command {
         /// The code, as it stands in front of the finding
         code: Option<String>,
     },
+    /// Say which database is meant, what guards it, and where that is written
+    Where,
     /// Make the demo database and walk through one full example
     Demo {
         /// The folder to make
@@ -379,6 +384,9 @@ pub(crate) struct DraftArgs {
 pub(crate) struct PreviewArgs {
     #[command(flatten)]
     pub(crate) change: ChangeArgs,
+    /// Write a page for a second person into this new file, to be opened by any browser
+    #[arg(long, value_name = "FILE")]
+    pub(crate) html: Option<PathBuf>,
 }
 
 /// Arguments of `apply`.

@@ -7,6 +7,7 @@ mod draft;
 mod forget;
 mod history;
 mod look;
+mod place;
 mod preview;
 mod receipt;
 mod rehearse;
@@ -38,11 +39,12 @@ pub(crate) fn run(args: Args) -> u8 {
         Command::Apply(args) => apply::run(&common, args),
         Command::Undo(args) => undo::run(&common, &args),
         Command::History(args) => history::run(&common, &args),
-        Command::Receipt { run, csv, csv_raw, show } => {
-            receipt::run(&common, run.as_deref(), (csv.as_deref(), csv_raw), show)
+        Command::Receipt { run, csv, csv_raw, html, show } => {
+            receipt::run(&common, run.as_deref(), (csv.as_deref(), csv_raw), html.as_deref(), show)
         }
         Command::Forget(args) => forget::run(&common, &args),
         Command::Settle(args) => settle::run(&common, &args),
+        Command::Where => place::run(&common),
         Command::Demo { folder } => demo::run(&common, &folder),
     };
     let status = result.unwrap_or_else(|trouble| {

@@ -24,9 +24,13 @@ use crate::args::{ChangeArgs, Common};
 use crate::config::Config;
 use crate::csv_file;
 use crate::engines::{self, Kind};
+use crate::guard::Guard;
 use crate::out::keep_out;
 use crate::place;
 use crate::report::Trouble;
+
+/// Seconds that a lock is waited for where nothing is said.
+pub(crate) const WAIT: f64 = 5.0;
 
 /// The surroundings of a command, and the database that it is about.
 pub(crate) struct Desk {
@@ -38,6 +42,10 @@ pub(crate) struct Desk {
     pub(crate) ambient: Real,
     waits: Limits,
     named_by: NamedBy,
+    /// What guards the database.
+    pub(crate) guard: Option<Guard>,
+    /// Rows that one run may match there at most.
+    pub(crate) most_rows: Option<u64>,
     /// Receipts that this command has read.
     read: ReadReceipts,
 }
@@ -49,8 +57,19 @@ impl Desk {
             Trouble::usage(format!("the current folder cannot be read: {e}"), "go to another folder")
         })?;
         let config = Config::nearest(&here)?;
-        let address = place::address(common, &config)?;
-        let desk = Desk::at(address, place::logbook(common, &config)?, common)?;
+        let (address, named) = place::address(common, &config)?;
+        let mut desk = Desk::at(address, place::logbook(common, &config)?, common)?;
+        if let Some(named) = &named {
+            // What is said on the line comes before what the file says.
+            if let Some(wait) = named.said.wait.filter(|_| common.wait.is_none()) {
+                desk.waits.lock = Duration::from_secs_f64(wait);
+            }
+            if let Some(limit) = named.said.time_limit.filter(|_| common.time_limit.is_none()) {
+                desk.waits.statement = Some(Duration::from_secs_f64(limit));
+            }
+            desk.guard = Guard::of(named);
+            desk.most_rows = named.said.most_rows;
+        }
         Ok(Desk { named_by: config.named_by(), ..desk })
     }
 
@@ -67,7 +86,7 @@ impl Desk {
             ));
         }
         let waits = Limits {
-            lock: Duration::from_secs_f64(common.wait),
+            lock: Duration::from_secs_f64(common.wait.unwrap_or(WAIT)),
             statement: common.time_limit.map(Duration::from_secs_f64),
         };
         let (shown, ambient) = (without_secrets(&address), Real::new());
@@ -79,6 +98,8 @@ impl Desk {
             ambient,
             waits,
             named_by: NamedBy::default(),
+            guard: None,
+            most_rows: None,
             read: ReadReceipts::default(),
         })
     }

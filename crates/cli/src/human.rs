@@ -21,12 +21,12 @@ mod why;
 use anstyle::{AnsiColor, Style};
 pub(crate) use marktwice_core::words::{either as verb, number, rows};
 
-pub(crate) use cells::{escape as one_line, safe, safe_json, value as cell};
+pub(crate) use cells::{escape as one_line, key as keys, safe, safe_json, value as cell};
 pub(crate) use compare::{again, comparison};
-pub(crate) use history::{history, receipt, to_forget};
+pub(crate) use history::{facts, history, outcome_in_words, receipt, step_facts, to_forget};
 pub(crate) use next::{next_step, rehearsed};
 pub(crate) use outcome::{outcome, question, question_inside, settled};
-pub(crate) use preview::{preview, undo};
+pub(crate) use preview::{about_step, beside_step, param, preview, undo};
 pub(crate) use table::rows_of;
 pub(crate) use trouble::trouble;
 pub(crate) use why::why;

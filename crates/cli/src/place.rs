@@ -6,19 +6,23 @@ use marktwice_core::near::nearest;
 use marktwice_demo::Engine as Demo;
 
 use crate::args::Common;
-use crate::config::Config;
+use crate::config::{Config, Named};
 use crate::engines;
 use crate::report::Trouble;
 
-/// The address of the database: the command line, then the environment, then the configuration.
-pub(crate) fn address(common: &Common, config: &Config) -> Result<String, Trouble> {
-    let given = match common.on.as_deref().filter(|on| !on.is_empty()) {
-        Some(on) => match config.database(on) {
-            Some(address) => address,
-            None => known_or_there(on, config)?,
+/// The address of the database (the command line, then the environment, then the configuration), and what the configuration
+/// says of it, under whatever name or address it was meant.
+pub(crate) fn address(common: &Common, config: &Config) -> Result<(String, Option<Named>), Trouble> {
+    let (given, named) = match common.on.as_deref().filter(|on| !on.is_empty()) {
+        Some(on) => match config.database(on)? {
+            Some(named) => (named.address.clone(), Some(named)),
+            None => (known_or_there(on, config)?, None),
         },
         None => match config.on() {
-            Some(on) => config.database(on).unwrap_or_else(|| config.resolve(on)),
+            Some((on, address)) => match config.database(on)? {
+                Some(named) => (named.address.clone(), Some(named)),
+                None => (address, None),
+            },
             None => {
                 return Err(Trouble::usage(
                     "no database is named",
@@ -27,14 +31,44 @@ pub(crate) fn address(common: &Common, config: &Config) -> Result<String, Troubl
             }
         },
     };
+    let named =
+        named.or_else(|| config.databases().into_iter().find(|known| is_same(&known.address, &given)));
     match engines::of(&given).map(|kind| kind.demo) {
-        Some(Demo::Sqlite) => Ok(shorter(&given)),
-        Some(_) => Ok(given),
+        Some(Demo::Sqlite) => Ok((shorter(&given), named)),
+        Some(_) => Ok((given, named)),
         None => Err(Trouble::usage(
             format!("there is no engine for {} addresses", scheme_of(&given)),
             format!("taken are {}", engines::TAKEN.join(", ")),
         )),
     }
+}
+
+/// Whether two addresses are of one database, as far as they tell: whoever connects, and how, does not matter.
+fn is_same(one: &str, other: &str) -> bool {
+    let of = |address: &str| engines::of(address).map(|kind| kind.demo);
+    match (of(one), of(other)) {
+        (Some(Demo::Sqlite), Some(Demo::Sqlite)) => {
+            let whole = |address: &str| {
+                let file = engines::file_of(address);
+                std::fs::canonicalize(&file).unwrap_or_else(|_| std::path::absolute(&file).unwrap_or(file))
+            };
+            whole(one) == whole(other)
+        }
+        (Some(a), Some(b)) if a == b => where_to(one) == where_to(other),
+        _ => false,
+    }
+}
+
+/// The place of an address: host, port and database, without who connects and how.
+fn where_to(address: &str) -> String {
+    let (_, rest) = address.split_once("://").unwrap_or(("", address));
+    let (place, query) = rest.split_once('?').unwrap_or((rest, ""));
+    let (host, database) = place.split_once('/').unwrap_or((place, ""));
+    let host = host.rsplit_once('@').map_or(host, |(_, host)| host).to_ascii_lowercase();
+    let host = host.strip_suffix(":5432").or_else(|| host.strip_suffix(":3306")).unwrap_or(&host);
+    // A socket is named behind the place.
+    let socket = query.split('&').find(|part| part.starts_with("host=") || part.starts_with("socket="));
+    format!("{host}/{database}?{}", socket.unwrap_or_default())
 }
 
 /// What was typed, unless it looks like a name and is none that the configuration has.

@@ -18,6 +18,8 @@ const TICK: Timespec = Timespec { tv_sec: 0, tv_nsec: 100_000_000 };
 pub(crate) struct Terminal<'a> {
     pub(crate) show: &'a mut dyn FnMut(&Shown<'_>),
     pub(crate) ambient: &'a Real,
+    /// What is to be typed in place of yes, where the database is guarded.
+    pub(crate) name: Option<&'a str>,
 }
 
 impl Talk for Terminal<'_> {
@@ -39,30 +41,35 @@ impl Talk for Terminal<'_> {
                 (human::question_inside(run, *matched, *changed), Some(Instant::now() + HOLD))
             }
         };
-        ask(&text, deadline)
+        ask(&text, self.name, deadline)
     }
 }
 
 /// Asks something that has nothing to do with a run.
 pub(crate) fn ask_plainly(text: &str) -> Answer {
-    ask(text, None)
+    ask(text, None, None)
 }
 
-fn ask(text: &str, deadline: Option<Instant>) -> Answer {
+fn ask(text: &str, name: Option<&str>, deadline: Option<Instant>) -> Answer {
     if !std::io::stdin().is_terminal() {
         return Answer::NobodyThere;
     }
     let mut err = anstream::stderr();
-    let _ = write!(err, "{} [y/N] ", human::fit(text));
+    let _ = match name {
+        None => write!(err, "{} [y/N] ", human::fit(text)),
+        Some(name) => {
+            write!(err, "{}\nThe database is guarded: type its name, {name}, to go on: ", human::fit(text))
+        }
+    };
     let _ = err.flush();
-    let answer = read_answer(deadline);
+    let answer = read_answer(name, deadline);
     if answer != Answer::Yes && answer != Answer::No {
         let _ = writeln!(err);
     }
     answer
 }
 
-fn read_answer(deadline: Option<Instant>) -> Answer {
+fn read_answer(name: Option<&str>, deadline: Option<Instant>) -> Answer {
     let stdin = std::io::stdin();
     loop {
         if interrupted() {
@@ -81,7 +88,10 @@ fn read_answer(deadline: Option<Instant>) -> Answer {
     let mut line = String::new();
     match stdin.read_line(&mut line) {
         Ok(0) | Err(_) => Answer::NobodyThere,
-        Ok(_) if ["y", "yes"].contains(&line.trim().to_ascii_lowercase().as_str()) => Answer::Yes,
+        Ok(_) if name.is_some_and(|name| line.trim() == name) => Answer::Yes,
+        Ok(_) if name.is_none() && ["y", "yes"].contains(&line.trim().to_ascii_lowercase().as_str()) => {
+            Answer::Yes
+        }
         Ok(_) => Answer::No,
     }
 }

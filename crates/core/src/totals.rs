@@ -153,9 +153,51 @@ pub struct Figures {
     pub greatest: Json,
 }
 
+/// Pairs of values that are kept of a column at most.
+const KEPT: usize = 4_096;
+
+/// What values of a column were and become, in a bounded number of pairs: all of them, or every so manieth row that changes. For what is
+/// drawn, and nothing else.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Spread {
+    /// Before and after, as near as a double is; only where both are numbers, and differ.
+    pub pairs: Vec<(f64, f64)>,
+    /// Of how many such rows.
+    pub of: u64,
+    stride: u64,
+}
+
+impl Spread {
+    fn add(&mut self, was: &Value, becomes: &Value) {
+        if was == becomes {
+            return;
+        }
+        self.stride = self.stride.max(1);
+        let is_next = self.of.is_multiple_of(self.stride);
+        self.of += 1;
+        let Some(pair) = is_next.then(|| was.roughly().zip(becomes.roughly())).flatten() else { return };
+        if self.pairs.len() == KEPT {
+            // Every second of those that there are, and from here on half as many.
+            let mut nth = 0;
+            self.pairs.retain(|_| {
+                nth += 1;
+                nth % 2 == 1
+            });
+            self.stride *= 2;
+            if !(self.of - 1).is_multiple_of(self.stride) {
+                return;
+            }
+        }
+        self.pairs.push(pair);
+    }
+}
+
 /// The totals of one column over all matched rows.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct ColumnTotals {
+    /// What its values were and become.
+    #[serde(skip)]
+    pub spread: Spread,
     /// Position of the column.
     #[serde(skip)]
     pub position: usize,
@@ -170,20 +212,39 @@ pub struct ColumnTotals {
 /// Gathers totals of the given columns; a column in which anything but numbers and NULL is seen drops out.
 #[derive(Debug, Clone)]
 pub struct Totals {
-    columns: Vec<(usize, Side, Side, bool)>,
+    columns: Vec<Both>,
+}
+
+/// Both sides of a column.
+#[derive(Debug, Clone)]
+struct Both {
+    column: usize,
+    was: Side,
+    becomes: Side,
+    numeric: bool,
+    spread: Spread,
 }
 
 impl Totals {
     /// Totals of `columns`, nothing added yet.
     pub fn new(columns: impl IntoIterator<Item = usize>) -> Self {
-        Totals { columns: columns.into_iter().map(|c| (c, Side::default(), Side::default(), true)).collect() }
+        let both = |column| Both {
+            column,
+            was: Side::default(),
+            becomes: Side::default(),
+            numeric: true,
+            spread: Spread::default(),
+        };
+        Totals { columns: columns.into_iter().map(both).collect() }
     }
 
     /// Adds one row's two images.
     pub fn add(&mut self, before: &[Value], after: &[Value]) {
-        for (column, was, becomes, numeric) in &mut self.columns {
-            if let (true, Some(b), Some(a)) = (*numeric, before.get(*column), after.get(*column)) {
-                *numeric = was.add(b) && becomes.add(a);
+        for both in &mut self.columns {
+            if let (true, Some(b), Some(a)) = (both.numeric, before.get(both.column), after.get(both.column))
+            {
+                both.numeric = both.was.add(b) && both.becomes.add(a);
+                both.spread.add(b, a);
             }
         }
     }
@@ -192,12 +253,13 @@ impl Totals {
     pub fn finish(&self, name: impl Fn(usize) -> String) -> Vec<ColumnTotals> {
         self.columns
             .iter()
-            .filter(|(_, was, becomes, numeric)| *numeric && was.count + becomes.count > 0)
-            .map(|(c, was, becomes, _)| ColumnTotals {
-                position: *c,
-                column: name(*c),
-                before: was.figures(),
-                after: becomes.figures(),
+            .filter(|both| both.numeric && both.was.count + both.becomes.count > 0)
+            .map(|both| ColumnTotals {
+                spread: both.spread.clone(),
+                position: both.column,
+                column: name(both.column),
+                before: both.was.figures(),
+                after: both.becomes.figures(),
             })
             .filter(|totals| totals.before != totals.after)
             .collect()
@@ -226,6 +288,24 @@ mod tests {
             (all[1].after.least.to_string(), all[1].after.greatest.to_string()),
             ("1".into(), "1000".into())
         );
+    }
+
+    #[test]
+    fn a_spread_keeps_rows_from_everywhere() {
+        for rows in [1, 100, 4_096, 4_097, 100_000] {
+            let mut totals = Totals::new([0]);
+            for i in 0..rows {
+                totals.add(&[Value::Int(i)], &[Value::Int(i + 1)]);
+                totals.add(&[Value::Int(7)], &[Value::Int(7)]);
+            }
+            let spread = totals.finish(|_| "n".into()).remove(0).spread;
+            assert_eq!(spread.of, rows.unsigned_abs(), "rows that stay as they are do not count");
+            assert!(spread.pairs.len() <= KEPT && spread.pairs.len() as i64 >= rows.min(2_000));
+            assert!(spread.pairs.iter().all(|(was, becomes)| was + 1.0 == *becomes));
+            let step = spread.pairs.get(1).map_or(1.0, |pair| pair.0 - spread.pairs[0].0);
+            assert!(spread.pairs.windows(2).all(|pair| pair[1].0 - pair[0].0 == step), "evenly");
+            assert!(spread.pairs.last().unwrap().0 + step >= rows as f64 - 1.0, "to the last");
+        }
     }
 
     #[test]

@@ -1,5 +1,6 @@
 //! The application of a change: preview, agreement, and the run.
 
+use marktwice_core::Expect;
 use marktwice_core::asked::QueryFound;
 use marktwice_core::change::Change;
 use marktwice_core::mark::{Comparison, agreement};
@@ -14,7 +15,7 @@ use crate::mark::{Agreed, ground_shifted, moved_between};
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts, other_along};
 use crate::planned::{made_first, set_up, step_receipts};
-use crate::preview::{Preview, Show, StepPreview};
+use crate::preview::{Preview, Show, StepPreview, Unmet};
 use crate::sheets::spread;
 use crate::taking::{APPLY, Taken, Way, take};
 
@@ -42,6 +43,8 @@ pub struct ApplyOptions {
     pub copy_database: Option<String>,
     /// A table that is made of the matched rows as they are, in the same transaction.
     pub keep_copy: Option<String>,
+    /// Rows that it may match at most, over all steps.
+    pub most_rows: Option<u64>,
 }
 
 /// Whether every step, or every one of those, says how many rows it expects.
@@ -125,6 +128,11 @@ pub fn apply(
     };
     if let Some((end, step)) = refusal(preview) {
         return Ok(RunOutcome { step, ..RunOutcome::not_begun(end) });
+    }
+    let matched = preview.steps.iter().map(|step| step.block.matched).sum();
+    if let Some(most) = options.most_rows.filter(|most| matched > *most) {
+        let unmet = Unmet { what: "rows", expected: Expect::Range(0, Some(most)), found: matched };
+        return Ok(RunOutcome::not_begun(End::Expectation(vec![unmet])));
     }
     let by = if given { by } else { "answered" };
     if !given && !options.hold {

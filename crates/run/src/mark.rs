@@ -21,6 +21,8 @@ const NAMED: usize = 20;
 pub struct MarkedChange {
     /// The mark.
     pub mark: String,
+    /// When it was taken, UTC, RFC 3339.
+    pub taken: String,
     /// The whole text.
     pub text: String,
     /// Checks of the whole change, also those that do not stand in the text.
@@ -51,7 +53,8 @@ pub fn mark_text(context: &Context<'_>, name: Option<&str>) -> Result<MarkedChan
     }
     let MarkHeader { change, checks, params, sheets, .. } = mark.header();
     let (text, checks, params) = (change.clone(), checks.clone(), from_map(params));
-    Ok(MarkedChange { mark: name_of, text, checks, params, sheets: sheets.clone() })
+    let taken = mark.header().taken.clone();
+    Ok(MarkedChange { mark: name_of, taken, text, checks, params, sheets: sheets.clone() })
 }
 
 /// What a mark rests on that is another now for a step; `None` when all is the same.

@@ -168,6 +168,7 @@ fn nothing_is_begun_over_an_unknown_outcome() {
             show: Show::First(5),
             copy_database: None,
             keep_copy: None,
+            most_rows: None,
         };
         let refused = g.healthy(|c| apply(c, &next, &options, &mut Yes));
         assert!(matches!(refused, Err(Failure::Unsettled { .. })), "{refused:?}");

@@ -271,6 +271,7 @@ pub fn applied(context: &Context<'_>, change: &Change) -> Result<RunOutcome, Fai
         show: Show::First(5),
         copy_database: None,
         keep_copy: None,
+        most_rows: None,
     };
     apply(context, change, &options, &mut Yes)
 }

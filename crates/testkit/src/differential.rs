@@ -234,6 +234,7 @@ impl Place {
             show: Show::All,
             copy_database: None,
             keep_copy: None,
+            most_rows: None,
         };
         self.with(|context| marktwice_run::apply(context, change, &options, &mut Yes))
     }

@@ -82,6 +82,7 @@ fn applied(context: &Context<'_>, change: &Change) -> RunOutcome {
         show: Show::All,
         copy_database: None,
         keep_copy: None,
+        most_rows: None,
     };
     apply(context, change, &options, &mut Yes).unwrap()
 }

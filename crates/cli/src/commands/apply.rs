@@ -1,6 +1,7 @@
 //! `apply`: preview, agreement, and the run.
 
 use std::path::Path;
+use std::time::Duration;
 
 use marktwice_core::Change;
 use marktwice_core::param::Param;
@@ -11,6 +12,7 @@ use marktwice_run::{
 
 use crate::args::{ApplyArgs, ChangeArgs, Common, Format};
 use crate::desk::{Desk, Text, change_of, read_text};
+use crate::guard::Line;
 use crate::out::{print, tell};
 use crate::report::Trouble;
 use crate::screen::{Ended, People, Renderer, Screen, renderer, tables_of};
@@ -23,7 +25,7 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
     let (text, last, checks, params, sheets) = match read_text(&args.change)? {
         Some(text) => (text, None, Vec::new(), Vec::new(), Vec::new()),
         None => {
-            let MarkedChange { mark, text, checks, params, sheets } = desk
+            let MarkedChange { mark, text, checks, params, sheets, .. } = desk
                 .with(|context| mark_text(context, args.mark.as_deref()))
                 .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?;
             (Text { text, name: format!("mark {mark}"), origin: None }, Some(mark), checks, params, sheets)
@@ -40,6 +42,16 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
     let implied =
         last.filter(|_| !args.yes || (0..change.steps.len()).all(|at| change.terms(at).rows.is_some()));
     let mark = args.mark.clone().or(implied);
+    if let Some(guard) = &desk.guard {
+        let on = |trouble: Trouble| trouble.on(&desk.shown);
+        guard.takes(&change, &Line { mark: mark.as_deref(), rows: args.change.rows }).map_err(on)?;
+        let held_to = mark.as_deref().unwrap_or_default();
+        let taken = desk
+            .with(|context| mark_text(context, Some(held_to)))
+            .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?
+            .taken;
+        guard.takes_mark(held_to, age(&taken)).map_err(on)?;
+    }
     let copy_database = args.copy_database.as_deref().map(new_file).transpose()?;
     let options = ApplyOptions {
         agreement,
@@ -48,8 +60,17 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
         show: args.change.show,
         copy_database,
         keep_copy: args.keep_copy.clone(),
+        most_rows: None,
     };
     carry_out(common, &desk, &change, &options, ("marktwice-apply", &text.name))
+}
+
+/// How long ago something was, as it is written in UTC; nothing is younger than now.
+fn age(taken: &str) -> Option<Duration> {
+    let taken: jiff::Timestamp = taken.parse().ok()?;
+    let since = jiff::Timestamp::now().duration_since(taken);
+    Some(since.unsigned_abs())
+        .filter(|_| !since.is_negative() || since.unsigned_abs() < Duration::from_secs(300))
 }
 
 /// The arguments with the values of a mark, which it is held to.
@@ -98,10 +119,15 @@ pub(super) fn carry_out(
     told: (&str, &str),
 ) -> Result<u8, Trouble> {
     let (document, name) = told;
+    let options = &ApplyOptions { most_rows: desk.most_rows, ..options.clone() };
     let mut stage = Stage::new(common);
     let outcome = {
         let mut show_it = |shown: &Shown<'_>| stage.before(shown);
-        let mut talk = Terminal { show: &mut show_it, ambient: &desk.ambient };
+        let mut talk = Terminal {
+            show: &mut show_it,
+            ambient: &desk.ambient,
+            name: desk.guard.as_ref().map(|guard| guard.name.as_str()),
+        };
         desk.with(|context| apply(context, change, options, &mut talk))
             .map_err(|failure| Trouble::failure(&failure, name).on(&desk.shown))?
     };

@@ -42,7 +42,7 @@ pub(crate) fn run(common: &Common, folder: &Path) -> Result<u8, Trouble> {
 /// A server that was named to make the demo on: its address and language.
 fn server_at(on: &str) -> Result<(String, On), Trouble> {
     let here = std::env::current_dir().unwrap_or_default();
-    let address = Config::nearest(&here)?.database(on).unwrap_or_else(|| on.to_owned());
+    let address = Config::nearest(&here)?.database(on)?.map_or_else(|| on.to_owned(), |named| named.address);
     match engines::of(&address).map(|kind| kind.demo) {
         Some(language @ (On::Postgres | On::Maria)) => Ok((address, language)),
         _ => Err(Trouble::usage(
@@ -203,6 +203,7 @@ impl Walk<'_> {
             show: Show::First(20),
             copy_database: None,
             keep_copy: None,
+            most_rows: None,
         };
         let outcome = apply(self.context, &change, &options, &mut Narrator { verbose: self.verbose })?;
         print(&human::outcome(&outcome, &["keeper"], name, ""));

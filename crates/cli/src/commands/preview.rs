@@ -1,10 +1,12 @@
 //! `preview`: which rows, with what contents, and what they would become.
 
 use marktwice_core::Change;
+use marktwice_run::Show;
 
 use crate::args::{ChangeArgs, Common, PreviewArgs};
 use crate::desk::{Desk, change_of, read_text};
 use crate::exit;
+use crate::html::{self, About};
 use crate::report::Trouble;
 use crate::screen::{Screen, show};
 
@@ -12,13 +14,27 @@ use crate::screen::{Screen, show};
 pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
     let (change, name) = change_and_name(&desk, &args.change)?;
-    let preview = desk
-        .with(|context| marktwice_run::preview(context, &change, args.change.show))
+    let wanted = args.gathered()?;
+    let mut preview = desk
+        .with(|context| marktwice_run::preview(context, &change, wanted))
         .map_err(|failure| Trouble::failure(&failure, &name).on(&desk.shown))?;
     let status = exit::of_preview(&preview);
     let again = format!("{}{}", common.on_again(), args.change.said_again());
+    if let Some(file) = &args.html {
+        html::preview(file, &preview, &About::of(change.reason.as_deref(), &again))?;
+        html::cut(&mut preview, args.change.show);
+    }
     show(common, &Screen::Preview(&preview, status, &again));
     Ok(status)
+}
+
+impl PreviewArgs {
+    /// How many rows are gathered: a page shows more of them. Where that file is there already, nothing is begun.
+    pub(super) fn gathered(&self) -> Result<Show, Trouble> {
+        let Some(file) = &self.html else { return Ok(self.change.show) };
+        html::is_new(file)?;
+        Ok(html::gathered(self.change.show))
+    }
 }
 
 /// The change that is named, and what its text is called.

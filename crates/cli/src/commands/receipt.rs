@@ -12,6 +12,7 @@ use marktwice_run::{Entry, Failure, Show, find_run, kept_rows};
 
 use crate::args::{Common, Format};
 use crate::desk::Desk;
+use crate::html::{self, About};
 use crate::out::print;
 use crate::past::past;
 use crate::report::Trouble;
@@ -24,6 +25,7 @@ pub(crate) fn run(
     common: &Common,
     name: Option<&str>,
     (csv, raw): (Option<&Path>, bool),
+    page: Option<&Path>,
     first: Show,
 ) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
@@ -44,6 +46,13 @@ pub(crate) fn run(
             ));
             return Ok(exit::DONE);
         }
+    }
+    if let Some(file) = page {
+        html::is_new(file)?;
+        let many = html::gathered(first);
+        let kept =
+            desk.with(|context| kept_rows(context, &entry, many)).map_err(|failure| failure.to_string());
+        html::receipt(file, &entry, &kept, &About::of(None, &common.on_again()))?;
     }
     // A receipt is shown whatever became of its rows.
     let kept = desk.with(|context| kept_rows(context, &entry, first)).map_err(|failure| failure.to_string());

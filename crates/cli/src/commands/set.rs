@@ -24,6 +24,9 @@ use crate::{exit, human};
 /// Sets.
 pub(crate) fn run(common: &Common, args: &SetArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
+    if let Some(guard) = &desk.guard {
+        return Err(guard.refuses("one line changes nothing there").on(&desk.shown));
+    }
     if let Some(file) = &args.from {
         return from_file(common, &desk, args, file);
     }
@@ -87,6 +90,7 @@ fn options(args: &SetArgs) -> ApplyOptions {
         show: Show::First(20),
         copy_database: None,
         keep_copy: None,
+        most_rows: None,
     }
 }
 

@@ -36,7 +36,11 @@ pub(crate) fn run(common: &Common, args: &UndoArgs) -> Result<u8, Trouble> {
     let mut stage = Stage::new(common);
     let outcome = {
         let mut show_it = |shown: &Shown<'_>| stage.before(shown);
-        let mut talk = Terminal { show: &mut show_it, ambient: &desk.ambient };
+        let mut talk = Terminal {
+            show: &mut show_it,
+            ambient: &desk.ambient,
+            name: desk.guard.as_ref().map(|guard| guard.name.as_str()),
+        };
         desk.with(|context| undo(context, &options, &mut talk))
             .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?
     };

@@ -149,30 +149,10 @@ fn also_written(step: &StepReceipt) -> Vec<String> {
     step.also_written.iter().map(side_text).collect()
 }
 
-/// One run in full.
-pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
+/// How a run ended, and what has become of it since.
+pub(crate) fn outcome_in_words(entry: &Entry) -> String {
     let receipt = &entry.receipt;
-    let mut out = format!(
-        "{} ({}) · run {} · {}\n",
-        styled(BOLD, &cells::escape(&receipt.database.name)),
-        receipt.database.engine,
-        styled(BOLD, &receipt.run),
-        what(receipt)
-    );
-    let mut line = |name: &str, text: &str| {
-        if !text.is_empty() {
-            let _ = writeln!(out, "  {}  {}", styled(DIM, &format!("{name:<11}")), cells::escape(text));
-        }
-    };
-    line("title", receipt.title.as_deref().unwrap_or(""));
-    line("reason", receipt.reason.as_deref().unwrap_or(""));
-    let params: Vec<String> = from_map(&receipt.params).iter().map(super::preview::param).collect();
-    line("with", &params.join(", "));
-    let sheets = receipt.sheets.iter().map(|sheet| {
-        format!("{} ({} of {})", sheet.name, marktwice_core::words::of(sheet.lines, "line"), sheet.file)
-    });
-    line("sheets", &sheets.collect::<Vec<_>>().join(", "));
-    let outcome = match (&entry.undone_by, &receipt.why) {
+    match (&entry.undone_by, &receipt.why) {
         (Some(by), _) => format!("{}, undone by {by}", receipt.state.as_str()),
         (None, Some(why)) if !why.is_empty() => format!("{}: {why}", receipt.state.as_str()),
         (None, _) => [receipt.state.as_str(), &entry.in_words()]
@@ -180,8 +160,25 @@ pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
             .filter(|part| !part.is_empty())
             .collect::<Vec<_>>()
             .join(", "),
+    }
+}
+
+/// What is known of a run, each with what it is.
+pub(crate) fn facts(entry: &Entry) -> Vec<(&'static str, String)> {
+    let receipt = &entry.receipt;
+    let mut facts: Vec<(&'static str, String)> = Vec::new();
+    let mut line = |name: &'static str, text: &str| {
+        if !text.is_empty() {
+            facts.push((name, text.to_owned()));
+        }
     };
-    line("outcome", &outcome);
+    let params: Vec<String> = from_map(&receipt.params).iter().map(super::preview::param).collect();
+    line("with", &params.join(", "));
+    let sheets = receipt.sheets.iter().map(|sheet| {
+        format!("{} ({} of {})", sheet.name, marktwice_core::words::of(sheet.lines, "line"), sheet.file)
+    });
+    line("sheets", &sheets.collect::<Vec<_>>().join(", "));
+    line("outcome", &outcome_in_words(entry));
     line("started", &moment(&receipt.started));
     line("ended", &receipt.ended.as_deref().map_or(String::new(), moment));
     line("by", receipt.user.as_deref().unwrap_or(""));
@@ -229,6 +226,34 @@ pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
     }
     let allowed: Vec<&str> = receipt.allowed.iter().map(|c| c.as_str()).collect();
     line("let pass", &allowed.join(", "));
+    facts
+}
+
+/// What is known of one step among several.
+pub(crate) fn step_facts(step: &StepReceipt) -> Vec<String> {
+    let expected =
+        Some(expected(step)).filter(|text| !text.is_empty()).map(|text| format!("expected: {text}"));
+    let mut all = vec![counts(step)];
+    all.extend(expected.into_iter().chain(super::outcome::along(step)));
+    all.extend(also_written(step));
+    all
+}
+
+/// One run in full.
+pub(crate) fn receipt(entry: &Entry, kept: &Result<Kept, String>) -> String {
+    let receipt = &entry.receipt;
+    let mut out = format!(
+        "{} ({}) · run {} · {}\n",
+        styled(BOLD, &cells::escape(&receipt.database.name)),
+        receipt.database.engine,
+        styled(BOLD, &receipt.run),
+        what(receipt)
+    );
+    let texts = [("title", &receipt.title), ("reason", &receipt.reason)];
+    let texts = texts.into_iter().filter_map(|(name, text)| Some((name, text.clone()?)));
+    for (name, text) in texts.chain(facts(entry)) {
+        let _ = writeln!(out, "  {}  {}", styled(DIM, &format!("{name:<11}")), cells::escape(&text));
+    }
     let several = receipt.steps.len() > 1;
     for (at, step) in receipt.steps.iter().enumerate() {
         out.push('\n');

@@ -298,9 +298,27 @@ fn not_put_back(out: &mut String, batch: &BatchPreview) {
 /// Before columns whose values a rehearsal has shown.
 const REHEARSED: &str = "as the rehearsal had it, and the run may have it otherwise:";
 
-fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
+/// What a step's rows are in numbers, and what pins them.
+pub(crate) fn about_step(out: &mut String, step: &StepPreview) {
+    let _ = writeln!(out, "{}", counted(step));
+    in_numbers(out, step);
+}
+
+/// What stands beside a step's rows, and what a closer look has found of them.
+pub(crate) fn beside_step(out: &mut String, step: &StepPreview) {
+    beside::put_away(out, step);
+    many(out, step);
+    closer::partners(out, step);
+    closer::near_misses(out, step);
+    closer::unbroken(out, step);
+    closer::pins(out, step);
+    way_back(out, step);
+    unmet(out, step);
+}
+
+/// `3 of 60 rows match, pinned by the primary key`.
+fn counted(step: &StepPreview) -> String {
     let block = &step.block;
-    let what = format!("{} {}", block.kind.verb(), block.target.table);
     let comes = block.kind == StepKind::Insert;
     let count = if step.told && comes {
         let there = match step.total {
@@ -322,20 +340,33 @@ fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
         Pin::Nothing => ", pinned by no key".to_owned(),
     };
     let pinned = if step.told && !comes { pinned } else { String::new() };
+    format!("{count}{pinned}")
+}
+
+fn head(out: &mut String, preview: &Preview, at: usize, step: &StepPreview) {
+    let block = &step.block;
+    let what = format!("{} {}", block.kind.verb(), block.target.table);
+    let count = counted(step);
     if preview.steps.len() > 1 {
         let name = step.name.as_ref().map_or(String::new(), |name| format!(" · {}", cells::escape(name)));
         let number = format!("Step {}", at + 1);
-        let _ = writeln!(out, "{} · {}{name} · {count}{pinned}", styled(BOLD, &number), styled(BOLD, &what));
+        let _ = writeln!(out, "{} · {}{name} · {count}", styled(BOLD, &number), styled(BOLD, &what));
     } else {
         let how = if preview.rehearsed { ", rehearsed and rolled back" } else { "" };
-        let _ =
-            writeln!(out, "{} · {} · {count}{pinned}{how}", database(&preview.database), styled(BOLD, &what));
+        let _ = writeln!(out, "{} · {} · {count}{how}", database(&preview.database), styled(BOLD, &what));
         title(out, preview.title.as_deref());
         given(out, preview);
     }
     for wait in &step.waits {
         let _ = writeln!(out, "  {}", styled(if step.told { DIM } else { WARN }, &cells::escape(&wait.why)));
     }
+    in_numbers(out, step);
+}
+
+/// What is known of a step's rows since its last preview, and of how many of them change.
+fn in_numbers(out: &mut String, step: &StepPreview) {
+    let block = &step.block;
+    let comes = block.kind == StepKind::Insert;
     if let Some(since) = &step.since {
         let _ = writeln!(out, "{}", super::compare::since(since, &block.target.table));
     }
