@@ -44,6 +44,8 @@ pub(super) fn spread(spread: &Spread, name: &str) -> Option<String> {
     let said = format!("What {name} is before and after, from {} to {}", text(least), text(most));
     // Colours are given by class where the page is known; the drawing itself has but three.
     let svg = svg
+        // Within a page it needs no name of its own kind.
+        .replace(" xmlns=\"http://www.w3.org/2000/svg\"", "")
         .replace(&colour(WAS), "var(--was)")
         .replace(&colour(IS), "var(--is)")
         .replace(&colour(INK), "var(--soft)");
