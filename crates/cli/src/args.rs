@@ -23,32 +23,41 @@ pub(crate) struct Args {
     pub(crate) command: Command,
 }
 
+/// Under what options stand in the help: what to change, what is expected, where, and how it is shown.
+const WHAT: &str = "What to change";
+/// See [`WHAT`].
+const EXPECTED: &str = "What is expected";
+/// See [`WHAT`].
+const WHERE: &str = "Where";
+/// See [`WHAT`].
+const SHOWN: &str = "How it is shown";
+
 /// Options of every command.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct Common {
     /// The database: a path, a URL (sqlite:coop.db), or a name from marktwice.toml
-    #[arg(long, global = true, value_name = "DATABASE", env = "MARKTWICE_ON", hide_env_values = true)]
+    #[arg(help_heading = WHERE, long, global = true, value_name = "DATABASE", env = "MARKTWICE_ON", hide_env_values = true)]
     pub(crate) on: Option<String>,
     /// Whether the database was named on the command line itself.
     #[arg(skip)]
     pub(crate) on_is_said: bool,
     /// Where marks, snapshots and receipts are kept
-    #[arg(long, global = true, value_name = "DIR", env = "MARKTWICE_LOGBOOK")]
+    #[arg(help_heading = WHERE, long, global = true, value_name = "DIR", env = "MARKTWICE_LOGBOOK")]
     pub(crate) logbook: Option<PathBuf>,
     /// How results are written
-    #[arg(long, global = true, value_enum, default_value_t = Format::Human)]
+    #[arg(help_heading = SHOWN, long, global = true, value_enum, default_value_t = Format::Human)]
     pub(crate) format: Format,
     /// When to use colour
-    #[arg(long, global = true, value_enum, default_value_t = Colour::Auto)]
+    #[arg(help_heading = SHOWN, long, global = true, value_enum, default_value_t = Colour::Auto)]
     pub(crate) color: Colour,
     /// How long to wait for a lock that somebody else holds, in seconds [default: 5]
-    #[arg(long, global = true, value_name = "SECONDS", value_parser = seconds)]
+    #[arg(help_heading = WHERE, long, global = true, value_name = "SECONDS", value_parser = seconds)]
     pub(crate) wait: Option<f64>,
     /// How long one statement may take, in seconds; it is then stopped and rolled back [default: no limit]
-    #[arg(long, global = true, value_name = "SECONDS", value_parser = seconds)]
+    #[arg(help_heading = WHERE, long, global = true, value_name = "SECONDS", value_parser = seconds)]
     pub(crate) time_limit: Option<f64>,
     /// Say more: settings, hashes, places of files
-    #[arg(short, long, global = true)]
+    #[arg(help_heading = SHOWN, short, long, global = true)]
     pub(crate) verbose: bool,
 }
 
@@ -115,19 +124,19 @@ pub(crate) struct CompareArgs {
     #[arg(value_name = "CHANGE", num_args = 0..=2)]
     pub(crate) files: Vec<PathBuf>,
     /// The statement itself, in place of a change file; once or twice
-    #[arg(long, value_name = "TEXT")]
+    #[arg(help_heading = WHAT, long, value_name = "TEXT")]
     pub(crate) sql: Vec<String>,
     /// Let a finding that stops pass, by its code
-    #[arg(long, value_name = "CODE", value_parser = code)]
+    #[arg(help_heading = EXPECTED, long, value_name = "CODE", value_parser = code)]
     pub(crate) allow: Vec<Code>,
     /// A value for :name in the changes: NAME=VALUE; may be given more than once
-    #[arg(long, value_name = "NAME=VALUE", value_parser = given)]
+    #[arg(help_heading = WHAT, long, value_name = "NAME=VALUE", value_parser = given)]
     pub(crate) with: Vec<(String, String)>,
     /// A value for :name in the changes, read from a file, or from standard input where that is -: NAME=FILE; may be given more than once
-    #[arg(long, value_name = "NAME=FILE", value_parser = given)]
+    #[arg(help_heading = WHAT, long, value_name = "NAME=FILE", value_parser = given)]
     pub(crate) with_file: Vec<(String, String)>,
     /// NULL for :name in the changes; may be given more than once
-    #[arg(long, value_name = "NAME")]
+    #[arg(help_heading = WHAT, long, value_name = "NAME")]
     pub(crate) with_null: Vec<String>,
 }
 
@@ -157,16 +166,16 @@ pub(crate) enum Command {
         /// The run, or a unique part of its name; the last run without one
         run: Option<String>,
         /// Write the rows of its snapshot, before and after, into this new file; - for standard output
-        #[arg(long, value_name = "FILE")]
+        #[arg(help_heading = SHOWN, long, value_name = "FILE")]
         csv: Option<PathBuf>,
         /// Write texts to the letter, also those that a spreadsheet would run as formulas
-        #[arg(long, requires = "csv")]
+        #[arg(help_heading = SHOWN, long, requires = "csv")]
         csv_raw: bool,
         /// Write a page for a second person into this new file, to be opened by any browser
-        #[arg(long, value_name = "FILE", conflicts_with = "csv")]
+        #[arg(help_heading = SHOWN, long, value_name = "FILE", conflicts_with = "csv")]
         html: Option<PathBuf>,
         /// How many rows to show of each step and table
-        #[arg(long, value_name = "N|all", default_value = "10", value_parser = show)]
+        #[arg(help_heading = SHOWN, long, value_name = "N|all", default_value = "10", value_parser = show)]
         show: Show,
     },
     /// Remove the row contents of runs and keep their receipts; they cannot be undone any more
@@ -195,51 +204,51 @@ pub(crate) struct ChangeArgs {
     #[arg(value_name = "CHANGE", conflicts_with = "sql")]
     pub(crate) file: Option<PathBuf>,
     /// The statement itself
-    #[arg(long, value_name = "TEXT")]
+    #[arg(help_heading = WHAT, long, value_name = "TEXT")]
     pub(crate) sql: Option<String>,
     /// Expected matched rows: 12, 1-20, 1+, or all for every row of the table on purpose
-    #[arg(long, value_name = "COUNT")]
+    #[arg(help_heading = EXPECTED, long, value_name = "COUNT")]
     pub(crate) rows: Option<Expect>,
     /// Expected rows that really differ afterwards
-    #[arg(long, value_name = "COUNT")]
+    #[arg(help_heading = EXPECTED, long, value_name = "COUNT")]
     pub(crate) changes: Option<Expect>,
     /// Let a finding pass, by its code; may be given more than once
-    #[arg(long, value_name = "CODE", value_parser = code)]
+    #[arg(help_heading = EXPECTED, long, value_name = "CODE", value_parser = code)]
     pub(crate) allow: Vec<Code>,
     /// A table beside the target that is known to be written, by a trigger or a foreign key's action, and how many of its rows
     /// (TABLE=COUNT); may be given more than once
-    #[arg(long, value_name = "TABLE")]
+    #[arg(help_heading = EXPECTED, long, value_name = "TABLE")]
     pub(crate) also_writes: Vec<AlsoWrites>,
     /// A query that must give this value at the end of the transaction: "SELECT count(*) FROM batch WHERE price_per_kg > 40 = 0".
     /// The value is what stands behind the last equals sign; may be given more than once
-    #[arg(long, value_name = "SQL = VALUE")]
+    #[arg(help_heading = EXPECTED, long, value_name = "SQL = VALUE")]
     pub(crate) check: Vec<String>,
     /// A value for :name in the change: NAME=VALUE; may be given more than once
-    #[arg(long, value_name = "NAME=VALUE", value_parser = given)]
+    #[arg(help_heading = WHAT, long, value_name = "NAME=VALUE", value_parser = given)]
     pub(crate) with: Vec<(String, String)>,
     /// A value for :name in the change, read from a file, or from standard input where that is -: NAME=FILE; may be given more than once
-    #[arg(long, value_name = "NAME=FILE", value_parser = given)]
+    #[arg(help_heading = WHAT, long, value_name = "NAME=FILE", value_parser = given)]
     pub(crate) with_file: Vec<(String, String)>,
     /// A spreadsheet as CSV that the change reads as a table of this name: NAME=FILE; may be given more than once
-    #[arg(long, value_name = "NAME=FILE", value_parser = given)]
+    #[arg(help_heading = WHAT, long, value_name = "NAME=FILE", value_parser = given)]
     pub(crate) sheet: Vec<(String, String)>,
     /// NULL for :name in the change; may be given more than once
-    #[arg(long, value_name = "NAME")]
+    #[arg(help_heading = WHAT, long, value_name = "NAME")]
     pub(crate) with_null: Vec<String>,
     /// Make the table that archive_to names where it is not there, with the columns and the key of the rows
-    #[arg(long)]
+    #[arg(help_heading = WHAT, long)]
     pub(crate) make_archive: bool,
     /// A second run of a statement that was committed already is meant
-    #[arg(long)]
+    #[arg(help_heading = EXPECTED, long)]
     pub(crate) again: bool,
     /// Leave out the closer look at the table: funnel, near misses, what would pin the rows, subqueries
-    #[arg(long)]
+    #[arg(help_heading = SHOWN, long)]
     pub(crate) quick: bool,
     /// How many rows to show
-    #[arg(long, value_name = "N|all", default_value = "20", value_parser = show)]
+    #[arg(help_heading = SHOWN, long, value_name = "N|all", default_value = "20", value_parser = show)]
     pub(crate) show: Show,
     /// Which columns to show besides the key and what changes: a,b
-    #[arg(long, value_name = "COLUMN", value_delimiter = ',', num_args = 1)]
+    #[arg(help_heading = SHOWN, long, value_name = "COLUMN", value_delimiter = ',', num_args = 1)]
     pub(crate) columns: Vec<String>,
 }
 
@@ -249,31 +258,31 @@ pub(crate) struct LookArgs {
     /// The table; all of them without one
     pub(crate) table: Option<String>,
     /// Only rows for which this condition holds
-    #[arg(long = "where", value_name = "CONDITION", requires = "table")]
+    #[arg(help_heading = WHAT, long = "where", value_name = "CONDITION", requires = "table")]
     pub(crate) filter: Option<String>,
     /// The rows of a run: as they were, as it left them, and as they stand now; the last run without a name
     #[arg(long, value_name = "RUN", num_args = 0..=1, default_missing_value = "", conflicts_with = "table")]
     pub(crate) run: Option<String>,
     /// Only these columns of the rows: a,b
-    #[arg(long, value_name = "COLUMN", value_delimiter = ',', num_args = 1, requires = "table", conflicts_with_all = ["values", "run"])]
+    #[arg(help_heading = SHOWN, long, value_name = "COLUMN", value_delimiter = ',', num_args = 1, requires = "table", conflicts_with_all = ["values", "run"])]
     pub(crate) columns: Vec<String>,
     /// What this column holds: every value with its rows; two columns (REGION,PHONE) give pairs
-    #[arg(long, value_name = "COLUMN", value_delimiter = ',', num_args = 1, requires = "table", conflicts_with_all = ["csv", "run"])]
+    #[arg(help_heading = SHOWN, long, value_name = "COLUMN", value_delimiter = ',', num_args = 1, requires = "table", conflicts_with_all = ["csv", "run"])]
     pub(crate) values: Vec<String>,
     /// Write the rows as CSV to standard output, and nothing else
-    #[arg(long)]
+    #[arg(help_heading = SHOWN, long)]
     pub(crate) csv: bool,
     /// Write texts to the letter, also those that a spreadsheet would run as formulas
-    #[arg(long, requires = "csv")]
+    #[arg(help_heading = SHOWN, long, requires = "csv")]
     pub(crate) csv_raw: bool,
     /// What is written for NULL in CSV; without it an empty cell
-    #[arg(long, value_name = "TEXT", requires = "csv", conflicts_with = "run")]
+    #[arg(help_heading = WHAT, long, value_name = "TEXT", requires = "csv", conflicts_with = "run")]
     pub(crate) null: Option<String>,
     /// Tell each row's state in a column of its own, so that draft --from notices rows that have changed meanwhile
-    #[arg(long, requires = "csv", conflicts_with = "run")]
+    #[arg(help_heading = SHOWN, long, requires = "csv", conflicts_with = "run")]
     pub(crate) row_marks: bool,
     /// How many rows to show
-    #[arg(long, value_name = "N|all", default_value = "10", value_parser = show)]
+    #[arg(help_heading = SHOWN, long, value_name = "N|all", default_value = "10", value_parser = show)]
     pub(crate) show: Show,
 }
 
@@ -309,31 +318,31 @@ pub(crate) struct SetArgs {
     pub(crate) sets: Vec<String>,
     /// What a column holds now, as far as you know: COLUMN=VALUE; where a row holds something else nothing is begun. Given
     /// again for the same column, one of the values will do
-    #[arg(long, value_name = "COLUMN=VALUE", value_parser = said)]
+    #[arg(help_heading = EXPECTED, long, value_name = "COLUMN=VALUE", value_parser = said)]
     pub(crate) was: Vec<(String, String)>,
     /// Set the cells that were edited in this CSV file, which marktwice look TABLE --csv has written, row by row
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["key", "sets", "was", "several"])]
+    #[arg(help_heading = WHAT, long, value_name = "FILE", conflicts_with_all = ["key", "sets", "was", "several"])]
     pub(crate) from: Option<PathBuf>,
     /// What stands for NULL in that file
-    #[arg(long, value_name = "TEXT", requires = "from")]
+    #[arg(help_heading = WHAT, long, value_name = "TEXT", requires = "from")]
     pub(crate) null: Option<String>,
     /// Several keys are meant: 3,4,7, or hive_id=3,season=2026;hive_id=4,season=2026
-    #[arg(long)]
+    #[arg(help_heading = WHAT, long)]
     pub(crate) several: bool,
     /// Do not ask: what was agreed to is exactly the rows that the key names
-    #[arg(long)]
+    #[arg(help_heading = EXPECTED, long)]
     pub(crate) yes: bool,
     /// Ask inside the open transaction, with the outcome as it stands there; 60 s without an answer roll back
-    #[arg(long, conflicts_with = "yes")]
+    #[arg(help_heading = EXPECTED, long, conflicts_with = "yes")]
     pub(crate) hold: bool,
     /// Let a finding pass, by its code; may be given more than once
-    #[arg(long, value_name = "CODE", value_parser = code)]
+    #[arg(help_heading = EXPECTED, long, value_name = "CODE", value_parser = code)]
     pub(crate) allow: Vec<Code>,
     /// A table beside this one that is known to be written, and how many of its rows (TABLE=COUNT); may be given more than once
-    #[arg(long, value_name = "TABLE")]
+    #[arg(help_heading = EXPECTED, long, value_name = "TABLE")]
     pub(crate) also_writes: Vec<AlsoWrites>,
     /// A second run of a statement that was committed already is meant
-    #[arg(long)]
+    #[arg(help_heading = EXPECTED, long)]
     pub(crate) again: bool,
 }
 
@@ -344,35 +353,35 @@ pub(crate) struct DraftArgs {
     #[arg(required_unless_present = "sql")]
     pub(crate) table: Option<String>,
     /// Which rows: a condition; the rows that it matches are counted
-    #[arg(long = "where", value_name = "CONDITION")]
+    #[arg(help_heading = WHAT, long = "where", value_name = "CONDITION")]
     pub(crate) filter: Option<String>,
     /// Which rows, by their keys (3,5,9, or hive_id=3,season=2026;hive_id=4,season=2026): conditions that hold for exactly these
     /// are looked for, or for the fewest others
-    #[arg(long, value_name = "KEYS", conflicts_with = "filter", allow_hyphen_values = true)]
+    #[arg(help_heading = WHAT, long, value_name = "KEYS", conflicts_with = "filter", allow_hyphen_values = true)]
     pub(crate) rows_like: Option<String>,
     /// What to set: COLUMN=VALUE; may be given more than once
-    #[arg(long = "set", value_name = "COLUMN=VALUE", conflicts_with = "delete")]
+    #[arg(help_heading = WHAT, long = "set", value_name = "COLUMN=VALUE", conflicts_with = "delete")]
     pub(crate) sets: Vec<String>,
     /// Delete rows instead
-    #[arg(long)]
+    #[arg(help_heading = WHAT, long)]
     pub(crate) delete: bool,
     /// Write two steps that bring the table up to what this table says: what is there is updated, and what is not comes in
-    #[arg(long, value_name = "TABLE", conflicts_with_all = ["filter", "rows_like", "sets", "delete"])]
+    #[arg(help_heading = WHAT, long, value_name = "TABLE", conflicts_with_all = ["filter", "rows_like", "sets", "delete"])]
     pub(crate) from_table: Option<String>,
     /// The columns of both tables that tell whether a row is there already (a,b); without them the table's own key
-    #[arg(long, value_name = "COLUMN", value_delimiter = ',', num_args = 1, requires = "from_table")]
+    #[arg(help_heading = WHAT, long, value_name = "COLUMN", value_delimiter = ',', num_args = 1, requires = "from_table")]
     pub(crate) key: Vec<String>,
     /// Write a change of the cells that were edited in this CSV file, which marktwice look TABLE --csv has written
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["filter", "rows_like", "sets", "delete", "from_table"])]
+    #[arg(help_heading = WHAT, long, value_name = "FILE", conflicts_with_all = ["filter", "rows_like", "sets", "delete", "from_table"])]
     pub(crate) from: Option<PathBuf>,
     /// What stands for NULL in that file
-    #[arg(long, value_name = "TEXT", requires = "from")]
+    #[arg(help_heading = WHAT, long, value_name = "TEXT", requires = "from")]
     pub(crate) null: Option<String>,
     /// What becomes of lines whose key no row has: insert them; without this they are refused
-    #[arg(long, value_name = "insert", value_parser = ["insert"], requires = "from")]
+    #[arg(help_heading = WHAT, long, value_name = "insert", value_parser = ["insert"], requires = "from")]
     pub(crate) new_lines: Option<String>,
     /// A statement that is not taken as it is: write what to run instead, step by step
-    #[arg(long, value_name = "TEXT", conflicts_with_all = ["table", "filter", "rows_like", "sets", "delete", "from_table"])]
+    #[arg(help_heading = WHAT, long, value_name = "TEXT", conflicts_with_all = ["table", "filter", "rows_like", "sets", "delete", "from_table"])]
     pub(crate) sql: Option<String>,
     /// Write into this file instead of to standard output; a file that is there is not overwritten
     #[arg(long, value_name = "FILE")]
@@ -385,29 +394,29 @@ pub(crate) struct PreviewArgs {
     #[command(flatten)]
     pub(crate) change: ChangeArgs,
     /// Write a page for a second person into this new file, to be opened by any browser
-    #[arg(long, value_name = "FILE")]
+    #[arg(help_heading = SHOWN, long, value_name = "FILE")]
     pub(crate) html: Option<PathBuf>,
 }
 
 /// Arguments of `apply`.
-#[derive(Debug, ClapArgs)]
+#[derive(Debug, Clone, ClapArgs)]
 pub(crate) struct ApplyArgs {
     #[command(flatten)]
     pub(crate) change: ChangeArgs,
     /// Do not ask: what was agreed to is an expected count or a mark
-    #[arg(long)]
+    #[arg(help_heading = EXPECTED, long)]
     pub(crate) yes: bool,
     /// Hold the application to this mark (a preview's); without CHANGE, the mark's own statement
-    #[arg(long, value_name = "ID")]
+    #[arg(help_heading = EXPECTED, long, value_name = "ID")]
     pub(crate) mark: Option<String>,
     /// Ask inside the open transaction, with the outcome as it stands there; 60 s without an answer roll back
-    #[arg(long, conflicts_with = "yes")]
+    #[arg(help_heading = EXPECTED, long, conflicts_with = "yes")]
     pub(crate) hold: bool,
     /// Make a table of this name of the matched rows as they are, in the same transaction (SQLite, PostgreSQL)
-    #[arg(long, value_name = "NAME")]
+    #[arg(help_heading = EXPECTED, long, value_name = "NAME")]
     pub(crate) keep_copy: Option<String>,
     /// Copy the whole database into this new file before anything begins (SQLite)
-    #[arg(long, value_name = "FILE")]
+    #[arg(help_heading = EXPECTED, long, value_name = "FILE")]
     pub(crate) copy_database: Option<PathBuf>,
 }
 
@@ -475,28 +484,28 @@ pub(crate) struct UndoArgs {
     /// The run, or a unique part of its name; the last application that still stands without one
     pub(crate) run: Option<String>,
     /// Do not ask: the run is named, or an expected count is given
-    #[arg(long)]
+    #[arg(help_heading = EXPECTED, long)]
     pub(crate) yes: bool,
     /// Expected rows
-    #[arg(long, value_name = "COUNT")]
+    #[arg(help_heading = EXPECTED, long, value_name = "COUNT")]
     pub(crate) rows: Option<Expect>,
     /// What to do with rows that hold something else than the run left
-    #[arg(long, value_enum, default_value_t = Changed::Stop)]
+    #[arg(help_heading = EXPECTED, long, value_enum, default_value_t = Changed::Stop)]
     pub(crate) changed: Changed,
     /// What to do with rows that are gone
-    #[arg(long, value_enum, default_value_t = Gone::Stop)]
+    #[arg(help_heading = EXPECTED, long, value_enum, default_value_t = Gone::Stop)]
     pub(crate) gone: Gone,
     /// Put only the row with this key back, written as it is shown (418, or 12,2026); may be given more than once
-    #[arg(long, value_name = "KEY")]
+    #[arg(help_heading = WHAT, long, value_name = "KEY")]
     pub(crate) only: Vec<String>,
     /// Let a finding pass, by its code; may be given more than once
-    #[arg(long, value_name = "CODE", value_parser = code)]
+    #[arg(help_heading = EXPECTED, long, value_name = "CODE", value_parser = code)]
     pub(crate) allow: Vec<Code>,
     /// Ask inside the open transaction
-    #[arg(long, conflicts_with = "yes")]
+    #[arg(help_heading = EXPECTED, long, conflicts_with = "yes")]
     pub(crate) hold: bool,
     /// How many rows to show
-    #[arg(long, value_name = "N|all", default_value = "20", value_parser = show)]
+    #[arg(help_heading = SHOWN, long, value_name = "N|all", default_value = "20", value_parser = show)]
     pub(crate) show: Show,
 }
 

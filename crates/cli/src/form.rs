@@ -1,6 +1,7 @@
 //! A row as a form: its columns in the user's editor, a line each; only what differs is set.
 
 use std::io::IsTerminal;
+use std::path::Path;
 
 use marktwice_core::{Target, TextPlace, Value};
 use marktwice_port::Language;
@@ -126,6 +127,17 @@ impl Form {
 
 /// Marks what was wrong with a form that is opened again.
 const WRONG: &str = "#! ";
+
+/// Lets a person edit a file where it is.
+///
+/// # Errors
+/// When there is no editor, or it fails.
+pub(crate) fn edit_file(file: &Path) -> Result<(), Trouble> {
+    edit::edit_file(file).map_err(|error| {
+        let hint = "VISUAL or EDITOR names the editor; nothing was done";
+        Trouble::usage(format!("{} cannot be edited: {error}", file.display()), hint)
+    })
+}
 
 /// Lets a person edit a form until `read` takes it; one that comes back as faulty as it was is given up.
 ///

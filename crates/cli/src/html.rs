@@ -13,7 +13,7 @@ use marktwice_core::secret::hide_image;
 use marktwice_core::table::KeyKind;
 use marktwice_core::totals::{ColumnTotals, Figures};
 use marktwice_core::{Code, Image, Value};
-use marktwice_run::{Block, Entry, Kept, Preview, Rehearsal, Show, StepPreview};
+use marktwice_run::{Block, Entry, Kept, Preview, Rehearsal, Show, StepPreview, UndoPreview};
 use minijinja::{Environment, context};
 use serde::Serialize;
 
@@ -42,6 +42,22 @@ pub(crate) fn cut(preview: &mut Preview, show: Show) {
         along(&mut step.block);
     }
     preview.triggered.iter_mut().for_each(|block| block.rows.truncate(of_many));
+}
+
+/// The same of an undo.
+pub(crate) fn cut_undo(preview: &mut UndoPreview, show: Show) {
+    let of_many = show.most().div_ceil(4);
+    preview.batches.iter_mut().for_each(|batch| batch.block.rows.truncate(show.most()));
+    let along = preview.triggered.iter_mut().flat_map(|batch| &mut batch.block.along);
+    along.for_each(|block| block.rows.truncate(of_many));
+}
+
+/// How many rows are gathered where somebody may want to see all of them, and what is shown at first.
+pub(crate) fn for_a_question(show: Show, asks: bool) -> (Show, Option<Show>) {
+    match show {
+        Show::First(most) if asks => (Show::First(most.max(MOST)), Some(show)),
+        show => (show, None),
+    }
 }
 
 /// One name and what stands behind it.

@@ -93,7 +93,7 @@ pub struct MarkHeader {
 mod hexadecimal {
     use serde::{Deserialize, Deserializer, Serializer, de::Error};
 
-    #[expect(clippy::trivially_copy_pass_by_ref, clippy::ref_option, reason = "the form that serde calls")]
+    #[expect(clippy::ref_option, reason = "the form that serde calls")]
     pub(super) fn serialize<S: Serializer>(seed: &Option<u64>, to: S) -> Result<S::Ok, S::Error> {
         match seed {
             Some(seed) => to.serialize_str(&format!("{seed:016x}")),

@@ -60,7 +60,7 @@ fn healthy(folder: &Path, work: impl FnOnce(&marktwice_run::Context<'_>)) {
 
 fn change(rows: u64, filter: &str) -> Change {
     let terms = Terms { rows: Some(Expect::Range(rows, Some(rows))), ..Terms::default() };
-    Change::of(&format!("UPDATE inspection SET weight = weight + 1 WHERE {filter}")).with(terms)
+    Change::of(format!("UPDATE inspection SET weight = weight + 1 WHERE {filter}")).with(terms)
 }
 
 const TABLE: &str = "CREATE TABLE inspection (inspection_id INTEGER PRIMARY KEY, hive VARCHAR(40) NOT NULL, \

@@ -1,5 +1,7 @@
 //! `apply`: preview, agreement, and the run.
 
+use std::cell::Cell;
+use std::io::IsTerminal;
 use std::path::Path;
 use std::time::Duration;
 
@@ -12,7 +14,9 @@ use marktwice_run::{
 
 use crate::args::{ApplyArgs, ChangeArgs, Common, Format};
 use crate::desk::{Desk, Text, change_of, read_text};
+use crate::form::edit_file;
 use crate::guard::Line;
+use crate::html::{cut, cut_undo, for_a_question};
 use crate::out::{print, tell};
 use crate::report::Trouble;
 use crate::screen::{Ended, People, Renderer, Screen, renderer, tables_of};
@@ -21,6 +25,15 @@ use crate::{exit, human};
 
 /// Applies a change.
 pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
+    loop {
+        // Each edit is a change of its own.
+        if let Some(status) = once(common, args.clone())? {
+            return Ok(status);
+        }
+    }
+}
+
+fn once(common: &Common, args: ApplyArgs) -> Result<Option<u8>, Trouble> {
     let desk = Desk::find(common)?;
     let (text, last, checks, params, sheets) = match read_text(&args.change)? {
         Some(text) => (text, None, Vec::new(), Vec::new(), Vec::new()),
@@ -62,7 +75,8 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
         keep_copy: args.keep_copy.clone(),
         most_rows: None,
     };
-    carry_out(common, &desk, &change, &options, ("marktwice-apply", &text.name))
+    let file = args.change.file.as_deref().filter(|file| *file != Path::new("-") && args.mark.is_none());
+    carry_out_or_edit(common, &desk, &change, &options, ("marktwice-apply", &text.name), file)
 }
 
 /// How long ago something was, as it is written in UTC; nothing is younger than now.
@@ -118,24 +132,51 @@ pub(super) fn carry_out(
     options: &ApplyOptions,
     told: (&str, &str),
 ) -> Result<u8, Trouble> {
+    // Without a file nobody is offered to edit it.
+    carry_out_or_edit(common, desk, change, options, told, None)
+        .map(|status| status.unwrap_or(exit::DECLINED))
+}
+
+/// The same with the file that the change is in: `None` where it was edited instead, and is to be previewed again.
+fn carry_out_or_edit(
+    common: &Common,
+    desk: &Desk,
+    change: &Change,
+    options: &ApplyOptions,
+    told: (&str, &str),
+    edits: Option<&Path>,
+) -> Result<Option<u8>, Trouble> {
     let (document, name) = told;
-    let options = &ApplyOptions { most_rows: desk.most_rows, ..options.clone() };
-    let mut stage = Stage::new(common);
+    let asks = asks(common, options.agreement);
+    let (show, first) = for_a_question(options.show, asks);
+    let options = &ApplyOptions { most_rows: desk.most_rows, show, ..options.clone() };
+    let mut stage = Stage::showing(common, first);
+    let wants_to = Cell::new(false);
     let outcome = {
         let mut show_it = |shown: &Shown<'_>| stage.before(shown);
         let mut talk = Terminal {
             show: &mut show_it,
             ambient: &desk.ambient,
             name: desk.guard.as_ref().map(|guard| guard.name.as_str()),
+            edits: edits.map(|_| &wants_to),
         };
         desk.with(|context| apply(context, change, options, &mut talk))
             .map_err(|failure| Trouble::failure(&failure, name).on(&desk.shown))?
     };
+    if let Some(file) = edits.filter(|_| wants_to.get()) {
+        edit_file(file)?;
+        return Ok(None);
+    }
     let status = stage.finish(document, &outcome, name);
     if common.format == Format::Human && status == exit::DONE {
         read_again(common, desk, &outcome);
     }
-    Ok(status)
+    Ok(Some(status))
+}
+
+/// Whether somebody is there who is asked.
+pub(super) fn asks(common: &Common, agreement: Agreement) -> bool {
+    agreement == Agreement::Ask && common.format == Format::Human && std::io::stdin().is_terminal()
 }
 
 /// Rows up to which they are read again without being asked for.
@@ -158,16 +199,32 @@ pub(super) struct Stage<'c> {
     form: Box<dyn Renderer>,
     /// The tables of its steps.
     tables: Vec<String>,
+    /// How many rows are shown at first, where more are there to be asked for.
+    first: Option<Show>,
 }
 
 impl<'c> Stage<'c> {
-    pub(super) fn new(common: &'c Common) -> Self {
-        Stage { common, form: renderer(common), tables: Vec::new() }
+    /// One that shows so many rows at first, where more are there to be asked for.
+    pub(super) fn showing(common: &'c Common, first: Option<Show>) -> Self {
+        Stage { common, form: renderer(common), tables: Vec::new(), first }
     }
 
     /// Shows what the run is about.
     pub(super) fn before(&mut self, shown: &Shown<'_>) {
-        if let Some(text) = self.form.render(&Screen::Before(shown)) {
+        let text = match (shown, self.first) {
+            (Shown::Change(preview), Some(first)) => {
+                let mut some = (*preview).clone();
+                cut(&mut some, first);
+                self.form.render(&Screen::Before(&Shown::Change(&some)))
+            }
+            (Shown::Undo(preview), Some(first)) => {
+                let mut some = (*preview).clone();
+                cut_undo(&mut some, first);
+                self.form.render(&Screen::Before(&Shown::Undo(&some)))
+            }
+            (shown, None) => self.form.render(&Screen::Before(shown)),
+        };
+        if let Some(text) = text {
             self.form.print(&text);
         }
         self.tables = tables_of(shown);

@@ -17,7 +17,7 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
     let (change, name) = change_and_name(&desk, &args.change)?;
     let mut nothing = |_: &Shown<'_>| {};
-    let mut talk = Terminal { show: &mut nothing, ambient: &desk.ambient, name: None };
+    let mut talk = Terminal { show: &mut nothing, ambient: &desk.ambient, name: None, edits: None };
     let wanted = args.gathered()?;
     let mut seen = desk
         .with(|context| rehearse_change(context, &change, wanted, &mut talk))

@@ -3,9 +3,10 @@
 use marktwice_core::undo::{OnChanged, OnGone, Policy};
 use marktwice_run::{Agreement, Shown, UndoOptions, undo};
 
-use super::apply::Stage;
+use super::apply::{Stage, asks};
 use crate::args::{Changed, Common, Gone, UndoArgs};
 use crate::desk::Desk;
+use crate::html::for_a_question;
 use crate::report::Trouble;
 use crate::talk::Terminal;
 
@@ -33,13 +34,16 @@ pub(crate) fn run(common: &Common, args: &UndoArgs) -> Result<u8, Trouble> {
         hold: args.hold,
         show: args.show,
     };
-    let mut stage = Stage::new(common);
+    let (show, first) = for_a_question(options.show, asks(common, options.agreement));
+    let options = UndoOptions { show, ..options };
+    let mut stage = Stage::showing(common, first);
     let outcome = {
         let mut show_it = |shown: &Shown<'_>| stage.before(shown);
         let mut talk = Terminal {
             show: &mut show_it,
             ambient: &desk.ambient,
             name: desk.guard.as_ref().map(|guard| guard.name.as_str()),
+            edits: None,
         };
         desk.with(|context| undo(context, &options, &mut talk))
             .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?

@@ -104,3 +104,36 @@ fn a_count_that_is_met_is_still_asked_about_at_a_terminal() {
     t.write("n\n");
     assert_eq!(t.end().0, Some(6));
 }
+
+#[test]
+fn words_are_answers_too() {
+    let s = demo();
+    s.write("a.sql", "UPDATE keeper SET region = 'Moor' WHERE keeper_id < 20");
+    // The editor makes another change of it, which is previewed and asked about anew.
+    let mut t = s.terminal_with_editor(
+        &["apply", "a.sql", "--show", "2"],
+        "printf \"UPDATE keeper SET region = 'Fell' WHERE keeper_id = 3\" > \"$1\"",
+    );
+    t.wait_for("and 17 rows more");
+    t.wait_for("[y/N]");
+    t.write("help\n");
+    t.wait_for("edit: open the change in your editor");
+    t.wait_for("[y/N]");
+    t.write("all\n");
+    t.wait_for("Quilla Usher");
+    t.wait_for("[y/N]");
+    t.write("edit\n");
+    t.wait_for("Dale → Fell");
+    t.wait_for("Commit this 1 row to coop.db? [y/N]");
+    t.write("y\n");
+    let (status, seen) = t.end();
+    assert_eq!(status, Some(0), "{seen}");
+    assert_eq!(s.value("SELECT region FROM keeper WHERE keeper_id = 3"), "text:'Fell'");
+    assert_eq!(s.value("SELECT region FROM keeper WHERE keeper_id = 5"), "text:'Dale'");
+    // Where the change is in no file nothing is offered that could not be done.
+    let mut t = s.terminal(&["undo"]);
+    t.wait_for("all and help are answers too");
+    t.wait_for("[y/N]");
+    t.write("edit\n");
+    assert_eq!(t.end().0, Some(6));
+}

@@ -180,7 +180,8 @@ fn what_the_data_holds_drives_no_browser() {
     let file = s.write("evil.sql", change);
     let (out, end) = (s.path("a.html").display().to_string(), s.path("b.html").display().to_string());
     s.run(&["preview", file.to_str().unwrap(), "--html", &out]).expect(0);
-    let run = s.run(&["apply", file.to_str().unwrap(), "--rows", "2", "--yes", "--format", "json"]).expect(0).run();
+    let run =
+        s.run(&["apply", file.to_str().unwrap(), "--rows", "2", "--yes", "--format", "json"]).expect(0).run();
     s.run(&["receipt", &run, "--html", &end]).expect(0);
     for name in ["a.html", "b.html"] {
         let page = page(&s, name);
@@ -201,14 +202,7 @@ fn many_rows_are_counted_drawn_and_shown_in_part() {
          INSERT INTO batch SELECT i, i % 977 / 10.0, i % 100, 'jar ' || i FROM n;",
     );
     let out = s.path("a.html").display().to_string();
-    s.run(&[
-        "preview",
-        "--sql",
-        "UPDATE batch SET kilos = kilos * 2, price = 7",
-        "--html",
-        &out,
-    ])
-    .expect(3);
+    s.run(&["preview", "--sql", "UPDATE batch SET kilos = kilos * 2, price = 7", "--html", &out]).expect(3);
     let page = page(&s, "a.html");
     in_order(&page);
     assert!(page.len() < 600_000, "{} bytes", page.len());
