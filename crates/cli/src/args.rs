@@ -200,7 +200,7 @@ pub(crate) enum Command {
 /// What is to be changed.
 #[derive(Debug, Clone, ClapArgs)]
 pub(crate) struct ChangeArgs {
-    /// A change file, or - for standard input
+    /// A change file, or - for standard input; to apply also one that preview --out has written
     #[arg(value_name = "CHANGE", conflicts_with = "sql")]
     pub(crate) file: Option<PathBuf>,
     /// The statement itself
@@ -396,6 +396,9 @@ pub(crate) struct PreviewArgs {
     /// Write a page for a second person into this new file, to be opened by any browser
     #[arg(help_heading = SHOWN, long, value_name = "FILE")]
     pub(crate) html: Option<PathBuf>,
+    /// Hand the change on with its mark, its sheets and what was said of it, in this new file (NAME.twice), for somebody else to apply
+    #[arg(help_heading = SHOWN, long, value_name = "FILE")]
+    pub(crate) out: Option<PathBuf>,
 }
 
 /// Arguments of `apply`.

@@ -109,7 +109,7 @@ impl Desk {
         let book = |database: &DatabaseId| -> Result<Box<dyn Logbook>, LogError> {
             Ok(Box::new(Shelf::open(&self.root, database)?.sharing(&self.read)))
         };
-        let user = std::env::var("USER").or_else(|_| std::env::var("USERNAME")).ok();
+        let user = user();
         let context = Context {
             engine: self.engine,
             address: &self.address,
@@ -123,6 +123,11 @@ impl Desk {
         self.ambient.quiet();
         result
     }
+}
+
+/// Who is at work, as the system says.
+pub(crate) fn user() -> Option<String> {
+    std::env::var("USER").or_else(|_| std::env::var("USERNAME")).ok()
 }
 
 /// A check as it is said on the line: `SELECT … = VALUE`.

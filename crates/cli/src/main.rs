@@ -13,6 +13,7 @@ mod exit;
 mod form;
 mod guard;
 mod handing;
+mod handover;
 mod html;
 mod human;
 mod json;

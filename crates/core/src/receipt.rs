@@ -162,6 +162,15 @@ pub struct SnapshotRef {
     pub rows: u64,
 }
 
+/// Who previewed a change and when: as that machine told, which proves nothing.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Previewed {
+    /// The user's name there.
+    pub by: Option<String>,
+    /// When the mark was taken, UTC, RFC 3339.
+    pub at: String,
+}
+
 /// The record of one run.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Receipt {
@@ -203,6 +212,9 @@ pub struct Receipt {
     /// The mark that was agreed to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mark: Option<String>,
+    /// Who had previewed it elsewhere, where it was handed over.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub previewed: Option<Previewed>,
     /// How it was agreed to: `answered`, `expected count` or `mark`.
     pub agreed: String,
     /// What was let pass.
@@ -313,6 +325,7 @@ impl Receipt {
             partial: false,
             undo_of: None,
             mark: None,
+            previewed: None,
             agreed: String::new(),
             allowed: Vec::new(),
             findings: Vec::new(),

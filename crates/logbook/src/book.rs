@@ -356,6 +356,41 @@ impl Logbook for Shelf {
         }
     }
 
+    fn give_mark(&self, name: &str) -> Result<(String, Vec<u8>), LogError> {
+        // What is handed on is whole.
+        self.mark(Some(name))?;
+        let files = self.mark_files()?;
+        let none = || LogError::new(LogErrorKind::NotFound, format!("there is no mark {name}"));
+        let path = files.iter().find(|file| short_name(file) == name).ok_or_else(none)?;
+        let bytes = fs::read(path).map_err(|e| io_error("read", path, &e))?;
+        Ok((file_name(path).to_owned(), bytes))
+    }
+
+    fn take_mark(&self, file: &str, bytes: &[u8]) -> Result<String, LogError> {
+        let plain = |c: char| c.is_ascii_alphanumeric() || "-.".contains(c);
+        let whole = file.ends_with(".jsonl.zst") && file.chars().all(plain) && !file.contains("..");
+        let name = short_name(Path::new(file)).to_owned();
+        if !whole || name.is_empty() {
+            return Err(LogError::new(LogErrorKind::Damaged, format!("{file} is no name of a mark")));
+        }
+        if let Some(path) = self.mark_files()?.iter().find(|file| short_name(file) == name) {
+            let there = fs::read(path).map_err(|e| io_error("read", path, &e))?;
+            if there == bytes {
+                return Ok(name);
+            }
+            return Err(atomic::damaged(path, &format!("another mark is called {name} here")));
+        }
+        let path = self.folder.join("marks").join(file);
+        atomic::write(&path, bytes)?;
+        match Kept::open(&path) {
+            Ok(_) => Ok(name),
+            Err(error) => {
+                let _ = fs::remove_file(&path);
+                Err(error)
+            }
+        }
+    }
+
     fn last_of(&self, origin: &str) -> Result<Option<Box<dyn Mark>>, LogError> {
         let files = self.mark_files()?;
         let of = |path: &&PathBuf| first_line(path).is_some_and(|h| h.origin.as_deref() == Some(origin));

@@ -156,6 +156,19 @@ pub trait Logbook {
     /// When there is none, or it is damaged or newer.
     fn mark(&self, name: Option<&str>) -> Result<Box<dyn Mark>, LogError>;
 
+    /// A mark as it is kept: the name of its file, and its bytes.
+    ///
+    /// # Errors
+    /// When there is none, or it is damaged or newer.
+    fn give_mark(&self, name: &str) -> Result<(String, Vec<u8>), LogError>;
+
+    /// Keeps a mark that another logbook of this database gave, under the same name; gives that name. One that is there already
+    /// stays, and has to be the same.
+    ///
+    /// # Errors
+    /// When it is damaged, newer, or not the one of that name that is there; when it cannot be written.
+    fn take_mark(&self, file: &str, bytes: &[u8]) -> Result<String, LogError>;
+
     /// The last mark of a file by a preview or a rehearsal, where there is one that is not large: what an edit of it has made of
     /// its rows is told from it.
     ///

@@ -5,7 +5,7 @@ use marktwice_core::asked::QueryFound;
 use marktwice_core::change::Change;
 use marktwice_core::mark::{Comparison, agreement};
 use marktwice_core::param::to_map;
-use marktwice_core::receipt::{Receipt, RunKind};
+use marktwice_core::receipt::{Previewed, Receipt, RunKind};
 use marktwice_core::secret::Secrets;
 use marktwice_core::words;
 use marktwice_port::{Logbook, Mark, Phase};
@@ -45,6 +45,8 @@ pub struct ApplyOptions {
     pub keep_copy: Option<String>,
     /// Rows that it may match at most, over all steps.
     pub most_rows: Option<u64>,
+    /// Who had previewed it elsewhere, where it was handed over.
+    pub previewed: Option<Previewed>,
 }
 
 /// Whether every step, or every one of those, says how many rows it expects.
@@ -147,7 +149,7 @@ pub fn apply(
     let facts = facts.collect();
     let mark = agreed.name.clone();
     let mut prepared = Prepared::new(context, &**book as &dyn Logbook, facts, &change.source, &mut |run| {
-        let mut receipt = first_receipt(context, change, &taken, run, (&mark, by));
+        let mut receipt = first_receipt(context, change, &taken, run, (&mark, by, options.previewed.clone()));
         receipt.scrub(&Secrets::of(&change.params));
         receipt
     })?
@@ -290,7 +292,7 @@ fn first_receipt(
     change: &Change,
     taken: &Taken,
     run: &str,
-    (mark, agreed): (&str, &str),
+    (mark, agreed, previewed): (&str, &str, Option<Previewed>),
 ) -> Receipt {
     let preview = &taken.preview;
     let started = context.ambient.now().rfc3339;
@@ -305,6 +307,7 @@ fn first_receipt(
         reason: change.reason.clone(),
         user: context.user.clone(),
         mark: Some(mark.to_owned()),
+        previewed,
         agreed: agreed.to_owned(),
         allowed,
         rehearsed: preview.rehearsed,

@@ -169,6 +169,7 @@ fn nothing_is_begun_over_an_unknown_outcome() {
             copy_database: None,
             keep_copy: None,
             most_rows: None,
+            previewed: None,
         };
         let refused = g.healthy(|c| apply(c, &next, &options, &mut Yes));
         assert!(matches!(refused, Err(Failure::Unsettled { .. })), "{refused:?}");

@@ -272,6 +272,7 @@ pub fn applied(context: &Context<'_>, change: &Change) -> Result<RunOutcome, Fai
         copy_database: None,
         keep_copy: None,
         most_rows: None,
+        previewed: None,
     };
     apply(context, change, &options, &mut Yes)
 }

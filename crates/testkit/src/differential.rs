@@ -235,6 +235,7 @@ impl Place {
             copy_database: None,
             keep_copy: None,
             most_rows: None,
+            previewed: None,
         };
         self.with(|context| marktwice_run::apply(context, change, &options, &mut Yes))
     }

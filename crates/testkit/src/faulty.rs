@@ -149,6 +149,14 @@ impl Logbook for FaultyBook {
         Ok((name, Box::new(FaultyDraft(draft, self.fuse.clone()))))
     }
 
+    fn give_mark(&self, name: &str) -> Result<(String, Vec<u8>), LogError> {
+        self.inner.give_mark(name)
+    }
+
+    fn take_mark(&self, file: &str, bytes: &[u8]) -> Result<String, LogError> {
+        self.fuse.log(|| self.inner.take_mark(file, bytes))
+    }
+
     fn last_of(&self, origin: &str) -> Result<Option<Box<dyn Mark>>, LogError> {
         self.fuse.log(|| self.inner.last_of(origin))
     }

@@ -83,6 +83,7 @@ fn applied(context: &Context<'_>, change: &Change) -> RunOutcome {
         copy_database: None,
         keep_copy: None,
         most_rows: None,
+        previewed: None,
     };
     apply(context, change, &options, &mut Yes).unwrap()
 }

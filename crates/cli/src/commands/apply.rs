@@ -13,9 +13,10 @@ use marktwice_run::{
 };
 
 use crate::args::{ApplyArgs, ChangeArgs, Common, Format};
-use crate::desk::{Desk, Text, change_of, read_text};
+use crate::desk::{Desk, Text, change_of, read_text, user};
 use crate::form::edit_file;
 use crate::guard::Line;
+use crate::handover::{self, Handover};
 use crate::html::{cut, cut_undo, for_a_question};
 use crate::out::{print, tell};
 use crate::report::Trouble;
@@ -35,6 +36,18 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
 
 fn once(common: &Common, args: ApplyArgs) -> Result<Option<u8>, Trouble> {
     let desk = Desk::find(common)?;
+    let folder = tempfile::Builder::new().prefix("marktwice-").tempdir();
+    let (mut args, mut handed) = (args, None);
+    if let Some(file) = args.change.file.clone().filter(|file| handover::is_one(file)) {
+        let folder = folder
+            .as_ref()
+            .map_err(|e| Trouble::usage(format!("no folder can be made: {e}"), "make room"))?;
+        let handover = Handover::read(&file)?;
+        tell(&format!("{}\n", human::one_line(&handover.in_words())));
+        args = handover.taken((&file, folder.path()), &desk, args)?;
+        handed = Some(handover);
+    }
+    let args = args;
     let (text, last, checks, params, sheets) = match read_text(&args.change)? {
         Some(text) => (text, None, Vec::new(), Vec::new(), Vec::new()),
         None => {
@@ -63,7 +76,11 @@ fn once(common: &Common, args: ApplyArgs) -> Result<Option<u8>, Trouble> {
             .with(|context| mark_text(context, Some(held_to)))
             .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?
             .taken;
-        guard.takes_mark(held_to, age(&taken)).map_err(on)?;
+        // What somebody else has previewed was looked at by two.
+        let by = handed.as_ref().map(|handover| handover.previewed().by.as_deref());
+        if by.is_none_or(|by| by.is_none() || by == user().as_deref()) {
+            guard.takes_mark(held_to, age(&taken)).map_err(on)?;
+        }
     }
     let copy_database = args.copy_database.as_deref().map(new_file).transpose()?;
     let options = ApplyOptions {
@@ -74,6 +91,7 @@ fn once(common: &Common, args: ApplyArgs) -> Result<Option<u8>, Trouble> {
         copy_database,
         keep_copy: args.keep_copy.clone(),
         most_rows: None,
+        previewed: handed.as_ref().map(|handover| handover.previewed().clone()),
     };
     let file = args.change.file.as_deref().filter(|file| *file != Path::new("-") && args.mark.is_none());
     carry_out_or_edit(common, &desk, &change, &options, ("marktwice-apply", &text.name), file)

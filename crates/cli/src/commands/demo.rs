@@ -204,6 +204,7 @@ impl Walk<'_> {
             copy_database: None,
             keep_copy: None,
             most_rows: None,
+            previewed: None,
         };
         let outcome = apply(self.context, &change, &options, &mut Narrator { verbose: self.verbose })?;
         print(&human::outcome(&outcome, &["keeper"], name, ""));

@@ -6,7 +6,9 @@ use marktwice_run::Show;
 use crate::args::{ChangeArgs, Common, PreviewArgs};
 use crate::desk::{Desk, change_of, read_text};
 use crate::exit;
+use crate::handover;
 use crate::html::{self, About};
+use crate::out::tell;
 use crate::report::Trouble;
 use crate::screen::{Screen, show};
 
@@ -15,6 +17,9 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
     let (change, name) = change_and_name(&desk, &args.change)?;
     let wanted = args.gathered()?;
+    if let Some(file) = &args.out {
+        handover::can_be(file, &change)?;
+    }
     let mut preview = desk
         .with(|context| marktwice_run::preview(context, &change, wanted))
         .map_err(|failure| Trouble::failure(&failure, &name).on(&desk.shown))?;
@@ -23,6 +28,10 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
     if let Some(file) = &args.html {
         html::preview(file, &preview, &About::of(change.reason.as_deref(), &again))?;
         html::cut(&mut preview, args.change.show);
+    }
+    if let Some(file) = &args.out {
+        handover::write(file, &desk, (&preview, &change), &args.change, &name)?;
+        tell(&format!("{} holds it with its mark, to be handed on: marktwice apply {0}\n", file.display()));
     }
     show(common, &Screen::Preview(&preview, status, &again));
     Ok(status)

@@ -91,6 +91,7 @@ fn options(args: &SetArgs) -> ApplyOptions {
         copy_database: None,
         keep_copy: None,
         most_rows: None,
+        previewed: None,
     }
 }
 

@@ -184,6 +184,11 @@ pub(crate) fn facts(entry: &Entry) -> Vec<(&'static str, String)> {
     line("by", receipt.user.as_deref().unwrap_or(""));
     line("agreed", &receipt.agreed);
     line("mark", receipt.mark.as_deref().unwrap_or(""));
+    let told = receipt.previewed.as_ref().map(|previewed| {
+        let by = previewed.by.as_deref().unwrap_or("somebody");
+        format!("elsewhere, by {by} on {}, as that file says", moment(&previewed.at))
+    });
+    line("previewed", &told.unwrap_or_default());
     if let [step] = receipt.steps.as_slice() {
         line("rows", &counts(step));
         line("expected", &expected(step));

@@ -16,6 +16,7 @@ mod documents;
 mod findings;
 mod form;
 mod guarded;
+mod handover;
 mod history;
 mod moved;
 mod older;
