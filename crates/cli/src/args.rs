@@ -42,7 +42,7 @@ pub(crate) struct Common {
     #[arg(skip)]
     pub(crate) on_is_said: bool,
     /// Where marks, snapshots and receipts are kept
-    #[arg(help_heading = WHERE, long, global = true, value_name = "DIR", env = "MARKTWICE_LOGBOOK")]
+    #[arg(help_heading = WHERE, long, global = true, value_name = "DIR", env = "MARKTWICE_LOGBOOK", hide_env_values = true)]
     pub(crate) logbook: Option<PathBuf>,
     /// How results are written
     #[arg(help_heading = SHOWN, long, global = true, value_enum, default_value_t = Format::Human)]
@@ -186,6 +186,12 @@ pub(crate) enum Command {
     Why {
         /// The code, as it stands in front of the finding
         code: Option<String>,
+    },
+    /// Write the manual pages and completions into a folder, for packages
+    #[command(hide = true)]
+    Pages {
+        /// The folder
+        folder: PathBuf,
     },
     /// Say which database is meant, what guards it, and where that is written
     Where,

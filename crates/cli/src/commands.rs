@@ -7,6 +7,7 @@ mod draft;
 mod forget;
 mod history;
 mod look;
+mod pages;
 mod place;
 mod preview;
 mod receipt;
@@ -44,6 +45,7 @@ pub(crate) fn run(args: Args) -> u8 {
         }
         Command::Forget(args) => forget::run(&common, &args),
         Command::Settle(args) => settle::run(&common, &args),
+        Command::Pages { folder } => pages::run(&folder),
         Command::Where => place::run(&common),
         Command::Demo { folder } => demo::run(&common, &folder),
     };

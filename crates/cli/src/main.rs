@@ -36,6 +36,10 @@ use clap::{CommandFactory, FromArgMatches};
 const STACK: usize = 256 << 20;
 
 fn main() -> ExitCode {
+    if asks_for_evidence(std::env::args().skip(1)) {
+        out::print(&engines::evidence());
+        return ExitCode::SUCCESS;
+    }
     let matches = args::Args::command().get_matches();
     let mut args = args::Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
     args.common.on_is_said = matches.value_source("on") == Some(ValueSource::CommandLine);
@@ -53,4 +57,18 @@ fn main() -> ExitCode {
         Err(_) => exit::FAILED,
     };
     ExitCode::from(status)
+}
+
+/// Whether nothing but the version is asked for, and more than its number.
+fn asks_for_evidence(args: impl Iterator<Item = String>) -> bool {
+    let (mut version, mut verbose) = (false, false);
+    for arg in args {
+        match arg.as_str() {
+            "--version" | "-V" => version = true,
+            "--verbose" | "-v" => verbose = true,
+            "-vV" | "-Vv" => (version, verbose) = (true, true),
+            _ => return false,
+        }
+    }
+    version && verbose
 }

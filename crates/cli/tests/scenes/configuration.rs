@@ -69,3 +69,18 @@ fn what_names_rows_can_be_told() {
     // What a mark says does not depend on what is shown.
     s.run(&["apply", "--mark", mark.as_str().unwrap(), "--yes"]).expect(0);
 }
+
+#[test]
+fn the_version_with_its_evidence_and_the_pages_of_a_package() {
+    let s = demo();
+    s.run(&["--version"]).expect(0).says("marktwice 0.2").says_not("MariaDB");
+    for asked in [&["--version", "-v"][..], &["-V", "--verbose"], &["-vV"]] {
+        s.run(asked).expect(0).says("marktwice 0.2").says("MySQL").says("never run");
+    }
+    s.run(&["pages", "pages"]).expect(0);
+    let read = |name: &str| std::fs::read_to_string(s.path("pages").join(name)).unwrap();
+    assert!(read("man/marktwice.1").contains("rehearse") && !read("man/marktwice.1").contains("marktwice-pages"));
+    assert!(read("man/marktwice-undo.1").contains("What is expected") || read("man/marktwice-undo.1").contains("WHAT IS EXPECTED"));
+    assert!(read("marktwice.bash").contains("--time-limit") && read("_marktwice").contains("rehearse"));
+    assert!(read("marktwice.fish").contains("receipt"));
+}
