@@ -38,7 +38,7 @@ fn plain(text: &str) -> String {
     let words: Vec<&str> = text.split_whitespace().collect();
     let named = |at: usize| {
         let before = at.checked_sub(1).and_then(|at| words.get(at)).copied().unwrap_or("");
-        ["as", "undo", "Mark", "--mark"].contains(&before)
+        ["as", "undo", "of", "Mark", "--mark"].contains(&before)
     };
     let said = words.iter().enumerate().map(|(at, word)| match word.trim_end_matches(['.', ',']) {
         name if named(at) && name.len() == 4 => word.replace(name, "NAME"),
@@ -77,7 +77,7 @@ fn play(s: &Scene, command: &str, shown: &str) {
 #[test]
 fn their_screens_are_the_programs_own() {
     let mut played = 0;
-    for name in ["README.md", "docs/GUIDE.md"] {
+    for name in ["README.md", "docs/TOUR.md", "docs/GUIDE.md"] {
         let s = crate::demo();
         std::fs::create_dir_all(s.path("changes")).unwrap();
         for (name, text) in marktwice_demo::changes(marktwice_demo::Engine::Sqlite) {
@@ -92,12 +92,12 @@ fn their_screens_are_the_programs_own() {
 }
 
 #[test]
-fn every_exit_status_stands_in_the_readme() {
-    let readme = document("README.md");
+fn every_exit_status_stands_in_the_documents() {
+    let commands = document("docs/COMMANDS.md");
     let help = crate::demo().run(&["--help"]).out;
     let listed = help.split("Exit status:").nth(1).unwrap();
     for line in listed.lines().map(str::trim).filter(|l| l.starts_with(|c: char| c.is_ascii_digit())) {
         let (status, meaning) = line.split_once("  ").unwrap();
-        assert!(readme.contains(&format!("| {status} | {meaning} |")), "{line}");
+        assert!(commands.contains(&format!("| {status} | {meaning} |")), "{line}");
     }
 }
