@@ -53,6 +53,40 @@ pub(crate) fn print(text: &str) {
     noted(out.write_all(human::fit(&clean(text)).as_bytes()).and_then(|()| out.flush()));
 }
 
+/// A text without what is never written.
+pub(crate) fn cleaned(text: &str) -> String {
+    clean(text).into_owned()
+}
+
+/// Writes to standard output; what is longer than the terminal is high goes to the pager that the user has chosen.
+pub(crate) fn print_at_length(text: &str) {
+    let fits = |text: &str| match terminal_size::terminal_size() {
+        Some((_, height)) => text.lines().count() < usize::from(height.0),
+        None => true,
+    };
+    let chosen = std::env::var("PAGER").ok().filter(|pager| !pager.trim().is_empty() && pager != "cat");
+    let shown = human::fit(&clean(text));
+    let Some(pager) = chosen.filter(|_| std::io::stdout().is_terminal() && !fits(&shown)) else {
+        return print(text);
+    };
+    // Colours go through, where the terminal has any; what the user has set for it stays.
+    let plain = anstream::stdout().current_choice() == anstream::ColorChoice::Never;
+    let bytes = if plain { anstream::adapter::strip_str(&shown).to_string() } else { shown };
+    let mut command = std::process::Command::new("sh");
+    command.arg("-c").arg(pager).stdin(std::process::Stdio::piped());
+    if std::env::var_os("LESS").is_none() {
+        command.env("LESS", "FRX");
+    }
+    let Ok(mut child) = command.spawn() else { return print(text) };
+    if let Some(mut to) = child.stdin.take() {
+        // Whoever leaves the pager has seen enough.
+        let _ = to.write_all(bytes.as_bytes());
+    }
+    if !child.wait().is_ok_and(|ended| ended.success()) {
+        print(text);
+    }
+}
+
 /// Writes bytes to standard output as they are; on a terminal, so that they do not drive it.
 pub(crate) fn print_bytes(bytes: &[u8]) {
     if std::io::stdout().is_terminal() {

@@ -68,6 +68,11 @@ pub(crate) trait Renderer {
 
     /// Writes such a text to standard output.
     fn print(&self, text: &str);
+
+    /// The same where nothing comes behind it.
+    fn print_whole(&self, text: &str) {
+        self.print(text);
+    }
 }
 
 /// The form that was asked for.
@@ -82,7 +87,7 @@ pub(crate) fn renderer(common: &Common) -> Box<dyn Renderer> {
 pub(crate) fn show(common: &Common, screen: &Screen<'_>) {
     let mut form = renderer(common);
     if let Some(text) = form.render(screen) {
-        form.print(&text);
+        form.print_whole(&text);
     }
 }
 
@@ -139,6 +144,10 @@ impl Renderer for People {
 
     fn print(&self, text: &str) {
         crate::out::print(text);
+    }
+
+    fn print_whole(&self, text: &str) {
+        crate::out::print_at_length(text);
     }
 }
 

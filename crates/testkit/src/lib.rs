@@ -229,6 +229,13 @@ impl Scene {
         Terminal::open(&self.program, args, self.folder.path(), &self.environment())
     }
 
+    /// The same, with variables of the environment.
+    pub fn terminal_with(&self, args: &[&str], variables: &[(&'static str, &str)]) -> Terminal {
+        let mut environment = self.environment();
+        environment.extend(variables.iter().map(|(name, value)| (*name, (*value).to_owned())));
+        Terminal::open(&self.program, args, self.folder.path(), &environment)
+    }
+
     /// The same, with this script for an editor: it is run with the file's path as `$1`.
     pub fn terminal_with_editor(&self, args: &[&str], script: &str) -> Terminal {
         let editor = self.write("editor.sh", script);

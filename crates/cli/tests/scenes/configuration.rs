@@ -79,8 +79,13 @@ fn the_version_with_its_evidence_and_the_pages_of_a_package() {
     }
     s.run(&["pages", "pages"]).expect(0);
     let read = |name: &str| std::fs::read_to_string(s.path("pages").join(name)).unwrap();
-    assert!(read("man/marktwice.1").contains("rehearse") && !read("man/marktwice.1").contains("marktwice-pages"));
-    assert!(read("man/marktwice-undo.1").contains("What is expected") || read("man/marktwice-undo.1").contains("WHAT IS EXPECTED"));
+    assert!(
+        read("man/marktwice.1").contains("rehearse") && !read("man/marktwice.1").contains("marktwice-pages")
+    );
+    assert!(
+        read("man/marktwice-undo.1").contains("What is expected")
+            || read("man/marktwice-undo.1").contains("WHAT IS EXPECTED")
+    );
     assert!(read("marktwice.bash").contains("--time-limit") && read("_marktwice").contains("rehearse"));
     assert!(read("marktwice.fish").contains("receipt"));
 }

@@ -137,3 +137,20 @@ fn words_are_answers_too() {
     t.write("edit\n");
     assert_eq!(t.end().0, Some(6));
 }
+
+#[test]
+fn what_is_long_goes_to_the_pager_that_was_chosen() {
+    let s = demo();
+    let look = ["look", "batch", "--show", "all"];
+    let paged = |args: &[&str], pager: &str| s.terminal_with(args, &[("PAGER", pager)]).end();
+    let (status, seen) = paged(&look, "sed 's/^/PAGED /'");
+    assert_eq!(status, Some(0));
+    assert!(seen.contains("PAGED") && seen.contains("144"), "{seen}");
+    // What is short is not; nor is anything where the pager fails, nobody looks on, or something is asked.
+    assert!(!paged(&["history"], "sed 's/^/PAGED /'").1.contains("PAGED"));
+    let (status, seen) = paged(&look, "exit 3");
+    assert!(status == Some(0) && seen.contains("coop.db"), "{seen}");
+    let piped =
+        marktwice_testkit::finished(s.command().env("PAGER", "sed 's/^/PAGED /'").args(look)).expect(0);
+    assert!(!piped.out.contains("PAGED"));
+}
