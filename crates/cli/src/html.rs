@@ -14,7 +14,7 @@ use marktwice_core::table::KeyKind;
 use marktwice_core::totals::{ColumnTotals, Figures};
 use marktwice_core::{Code, Image, Value};
 use marktwice_run::{Block, Entry, Kept, Preview, Rehearsal, Show, StepPreview, UndoPreview};
-use minijinja::{Environment, context};
+use minijinja::Environment;
 use serde::Serialize;
 
 use crate::human::{self, number, rows};
@@ -195,7 +195,10 @@ pub(crate) struct About<'a> {
 /// Where it is there already, or cannot be written.
 fn write(file: &Path, page: &Page) -> Result<(), Trouble> {
     let failed = |what: String| Trouble::usage(what, "name another file; nothing is overwritten");
-    let text = render(page).map_err(|e| failed(format!("the page cannot be made: {e}")))?;
+    // What is never written is taken out before it is escaped, and would be written otherwise.
+    let page = serde_json::to_value(page).map(crate::out::clean_document);
+    let page = page.map_err(|e| failed(format!("the page cannot be made: {e}")))?;
+    let text = render(&page).map_err(|e| failed(format!("the page cannot be made: {e}")))?;
     let mut options = OpenOptions::new();
     options.write(true).create_new(true);
     #[cfg(unix)]
@@ -205,7 +208,7 @@ fn write(file: &Path, page: &Page) -> Result<(), Trouble> {
         std::io::ErrorKind::AlreadyExists => failed(format!("{name} is there already")),
         _ => failed(format!("cannot write {name}: {error}")),
     })?;
-    out.write_all(crate::out::cleaned(&text).as_bytes())
+    out.write_all(text.as_bytes())
         .map_err(|error| failed(format!("cannot write {name}: {error}")))
 }
 
@@ -223,14 +226,14 @@ pub(crate) fn is_new(file: &Path) -> Result<(), Trouble> {
     }
 }
 
-fn render(page: &Page) -> Result<String, minijinja::Error> {
+fn render(page: &serde_json::Value) -> Result<String, minijinja::Error> {
     let mut pages = Environment::new();
     pages.set_trim_blocks(true);
     pages.set_lstrip_blocks(true);
     pages.set_auto_escape_callback(|_| minijinja::AutoEscape::Html);
     pages.add_template("page.html", include_str!("html/page.html"))?;
     pages.add_template("rows.html", include_str!("html/rows.html"))?;
-    pages.get_template("page.html")?.render(context! { ..minijinja::Value::from_serialize(page) })
+    pages.get_template("page.html")?.render(minijinja::Value::from_serialize(page))
 }
 
 /// A page about a preview.

@@ -53,11 +53,6 @@ pub(crate) fn print(text: &str) {
     noted(out.write_all(human::fit(&clean(text)).as_bytes()).and_then(|()| out.flush()));
 }
 
-/// A text without what is never written.
-pub(crate) fn cleaned(text: &str) -> String {
-    clean(text).into_owned()
-}
-
 /// Writes to standard output; what is longer than the terminal is high goes to the pager that the user has chosen.
 pub(crate) fn print_at_length(text: &str) {
     let fits = |text: &str| match terminal_size::terminal_size() {

@@ -91,7 +91,7 @@ fn a_secret_is_seen_nowhere_and_goes_back() {
             .says("(hidden, changed)");
         let told = run(&[&["preview", "gate.sql", "--format", "json"][..], &with].concat(), 0).json();
         assert_eq!(told["steps"][0]["hidden"], serde_json::json!(["word", "loud"]));
-        run(&[&["rehearse", "gate.sql"][..], &with].concat(), 0);
+        run(&[&["rehearse", "gate.sql", "--html", "rehearsed.html"][..], &with].concat(), 0);
         // What the engine says of the value is told without it.
         let taken = run(&["preview", "gate.sql", "--with-file", "word=other"], 0);
         taken.says("taken-already").says("gate 2");
@@ -140,7 +140,15 @@ fn a_secret_is_seen_nowhere_and_goes_back() {
         // What the trigger has written for somebody else stays.
         stage.run("DELETE FROM seen;");
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
-        run(&["receipt"], 0);
+        run(&["receipt", "--html", "receipt.html"], 0);
+        for page in ["rehearsed.html", "receipt.html"] {
+            let page = std::fs::read_to_string(s.path(page)).unwrap();
+            assert!(page.contains("North") && page.contains("word"), "{page}");
+            silent(stage, &page);
+        }
+        // A file that is handed on would hold it.
+        run(&[&["preview", "gate.sql", "--out", "gate.twice"][..], &with].concat(), 2);
+        assert!(!s.path("gate.twice").exists());
         run(&["look", "--run"], 0);
         silent(stage, &kept(&s.path("book")));
     });
