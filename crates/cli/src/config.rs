@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use marktwice_core::TextPlace;
 use marktwice_core::table::NamedBy;
@@ -17,12 +18,44 @@ const NAME: &str = "marktwice.toml";
 #[serde(deny_unknown_fields)]
 struct File {
     on: Option<String>,
-    logbook: Option<PathBuf>,
+    logbook: Option<Logbook>,
     #[serde(default)]
     database: BTreeMap<String, Database>,
     /// By table: the column that names its rows.
     #[serde(default)]
     named_by: BTreeMap<String, String>,
+}
+
+/// Where the logbook is, and how long it keeps rows.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(untagged, expecting = "a folder, or a table with folder and keep")]
+enum Logbook {
+    Folder(PathBuf),
+    Table(Keeping),
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Keeping {
+    folder: Option<PathBuf>,
+    /// As it is written: `90d`.
+    keep: Option<String>,
+}
+
+impl Logbook {
+    fn folder(&self) -> Option<&Path> {
+        match self {
+            Logbook::Folder(folder) => Some(folder),
+            Logbook::Table(keeping) => keeping.folder.as_deref(),
+        }
+    }
+
+    fn keep(&self) -> Option<&str> {
+        match self {
+            Logbook::Folder(_) => None,
+            Logbook::Table(keeping) => keeping.keep.as_deref(),
+        }
+    }
 }
 
 /// A database with a name.
@@ -174,7 +207,12 @@ impl Config {
 
     /// The logbook's folder.
     pub(crate) fn logbook(&self) -> Option<PathBuf> {
-        self.first(|found| found.file.logbook.as_ref().map(|path| found.folder().join(path)))
+        self.first(|found| found.file.logbook.as_ref()?.folder().map(|path| found.folder().join(path)))
+    }
+
+    /// How long rows of runs are kept, where that is limited.
+    pub(crate) fn keep(&self) -> Option<Duration> {
+        self.first(|found| within(found.file.logbook.as_ref()?.keep()?))
     }
 }
 
@@ -194,7 +232,7 @@ fn read(path: &Path) -> Result<Option<Found>, Trouble> {
         let place = key_only(TextPlace::in_source(&text, span.start, span.end));
         Trouble::usage(
             without_value(&message),
-            "the file may say on and logbook; under [database.NAME] url or url_env, guarded, mark_within, most_rows, wait and \
+            "the file may say on and logbook (or folder and keep under [logbook]); under [database.NAME] url or url_env, guarded, mark_within, most_rows, wait and \
              time_limit; and TABLE = \"COLUMN\" under [named_by]",
         )
         .at(path.display().to_string(), place)
@@ -221,6 +259,11 @@ impl Found {
 
     /// Refuses what toml takes and nobody can mean.
     fn fits(&self) -> Result<(), Trouble> {
+        let keep = self.file.logbook.as_ref().and_then(Logbook::keep);
+        if keep.is_some_and(|text| within(text).is_none_or(|keep| keep.is_zero())) {
+            let message = format!("{}: [logbook] has a keep that is no time", self.path.display());
+            return Err(Trouble::usage(message, "write days, hours or minutes: 90d"));
+        }
         for (name, said) in &self.file.database {
             let wrong = |what: &str, hint: &str| {
                 let message = format!("{}: [database.{name}] {what}", self.path.display());
@@ -272,7 +315,7 @@ impl Found {
 }
 
 /// A time as it is written: a whole number of minutes, hours or days.
-pub(crate) fn within(text: &str) -> Option<std::time::Duration> {
+pub(crate) fn within(text: &str) -> Option<Duration> {
     let (number, unit) = text.split_at_checked(text.len().checked_sub(1)?)?;
     let seconds = match unit {
         "m" => 60,
@@ -281,5 +324,5 @@ pub(crate) fn within(text: &str) -> Option<std::time::Duration> {
         _ => return None,
     };
     let number: u64 = number.parse().ok()?;
-    number.checked_mul(seconds).map(std::time::Duration::from_secs)
+    number.checked_mul(seconds).map(Duration::from_secs)
 }

@@ -16,8 +16,8 @@ use marktwice_core::table::NamedBy;
 use marktwice_core::{Change, Code, Terms};
 use marktwice_logbook::{ReadReceipts, Shelf};
 use marktwice_network::address::without_secrets;
-use marktwice_port::{Engine, Language, Limits, LogError, Logbook};
-use marktwice_run::Context;
+use marktwice_port::{Engine, Intent, Language, Limits, LogError, Logbook};
+use marktwice_run::{Chosen, Context, Failure, forget, forgettable, history};
 
 use crate::ambient::Real;
 use crate::args::{ChangeArgs, Common};
@@ -44,6 +44,8 @@ pub(crate) struct Desk {
     named_by: NamedBy,
     /// What guards the database.
     pub(crate) guard: Option<Guard>,
+    /// How long rows of runs are kept, where that is limited.
+    keep: Option<Duration>,
     /// Rows that one run may match there at most.
     pub(crate) most_rows: Option<u64>,
     /// Receipts that this command has read.
@@ -70,7 +72,7 @@ impl Desk {
             desk.guard = Guard::of(named);
             desk.most_rows = named.said.most_rows;
         }
-        Ok(Desk { named_by: config.named_by(), ..desk })
+        Ok(Desk { named_by: config.named_by(), keep: config.keep(), ..desk })
     }
 
     /// A desk for a database and a logbook that are known already.
@@ -99,9 +101,40 @@ impl Desk {
             waits,
             named_by: NamedBy::default(),
             guard: None,
+            keep: None,
             most_rows: None,
             read: ReadReceipts::default(),
         })
+    }
+
+    /// Forgets the rows of runs that are older than they are to be kept; of one whose outcome is not known nothing is removed.
+    pub(crate) fn forget_old(&self) {
+        let Some(keep) = self.keep else { return };
+        let Ok(before) = jiff::Timestamp::now().checked_sub(keep) else { return };
+        let before = before.strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
+        let done = self.with(|context| {
+            let session = context.open(Intent::Read)?;
+            let book = (context.book)(session.database())?;
+            drop(session);
+            let mut entries = history(&*book)?;
+            entries.retain(|entry| entry.receipt.state.is_final());
+            let old = forgettable(&entries, &Chosen::Before(before))?;
+            if !old.is_empty() {
+                forget(context, &old)?;
+            }
+            Ok::<_, Failure>(old.len() as u64)
+        });
+        let days = keep.as_secs() / 86_400;
+        let kept = if days > 0 { format!("{days} days") } else { format!("{} minutes", keep.as_secs() / 60) };
+        match done {
+            Ok(0) => {}
+            Ok(n) => crate::out::tell(&format!(
+                "note: the rows of {} older than {kept} were forgotten, as marktwice.toml says; the receipts stay\n",
+                marktwice_core::words::of(n, "run")
+            )),
+            // What stays too long is in the way of nothing.
+            Err(error) => crate::out::tell(&format!("note: old rows could not be forgotten: {error}\n")),
+        }
     }
 
     /// Hands the context to `work`.

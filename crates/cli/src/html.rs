@@ -208,8 +208,7 @@ fn write(file: &Path, page: &Page) -> Result<(), Trouble> {
         std::io::ErrorKind::AlreadyExists => failed(format!("{name} is there already")),
         _ => failed(format!("cannot write {name}: {error}")),
     })?;
-    out.write_all(text.as_bytes())
-        .map_err(|error| failed(format!("cannot write {name}: {error}")))
+    out.write_all(text.as_bytes()).map_err(|error| failed(format!("cannot write {name}: {error}")))
 }
 
 /// Makes sure that a file is not there yet, before anything is done for it.

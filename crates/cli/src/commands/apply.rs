@@ -189,6 +189,9 @@ fn carry_out_or_edit(
     if common.format == Format::Human && status == exit::DONE {
         read_again(common, desk, &outcome);
     }
+    if status == exit::DONE {
+        desk.forget_old();
+    }
     Ok(Some(status))
 }
 

@@ -68,7 +68,8 @@ pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
     line("rows", most.unwrap_or_default());
     line("wait", format!("{wait} s for a lock that somebody else holds"));
     line("time", limit.map_or("no limit on a statement".to_owned(), |s| format!("{s} s for one statement")));
-    line("logbook", logbook.display().to_string());
+    let keep = config.keep().map_or(String::new(), |keep| format!("; rows are kept for {}", time(keep)));
+    line("logbook", format!("{}{keep}", logbook.display()));
     line("files", files.join(", "));
     line("others", others.join(", "));
     print(&out);

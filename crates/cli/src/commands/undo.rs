@@ -6,6 +6,7 @@ use marktwice_run::{Agreement, Shown, UndoOptions, undo};
 use super::apply::{Stage, asks};
 use crate::args::{Changed, Common, Gone, UndoArgs};
 use crate::desk::Desk;
+use crate::exit;
 use crate::html::for_a_question;
 use crate::report::Trouble;
 use crate::talk::Terminal;
@@ -48,5 +49,9 @@ pub(crate) fn run(common: &Common, args: &UndoArgs) -> Result<u8, Trouble> {
         desk.with(|context| undo(context, &options, &mut talk))
             .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?
     };
-    Ok(stage.finish("marktwice-undo", &outcome, "the logbook"))
+    let status = stage.finish("marktwice-undo", &outcome, "the logbook");
+    if status == exit::DONE {
+        desk.forget_old();
+    }
+    Ok(status)
 }

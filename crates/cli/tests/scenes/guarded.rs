@@ -160,3 +160,35 @@ fn where_it_is_said() {
         s.run(&["history", "--on", "coop.db"]).expect(2).says(word);
     }
 }
+
+#[test]
+fn old_rows_are_forgotten_by_age() {
+    let s = demo();
+    let keep = |keep: &str| {
+        s.write(
+            "marktwice.toml",
+            format!("on = \"coop.db\"\n[logbook]\nfolder = \"book\"\nkeep = \"{keep}\"\n"),
+        );
+    };
+    keep("90d");
+    let set = |region: &str| {
+        s.run(&["set", "keeper", "3", &format!("region={region}"), "--yes", "--format", "json"]).expect(0)
+    };
+    let first = set("Moor").run();
+    s.run(&["where"]).expect(0).says("rows are kept for 90 days");
+    // The run's time is a year ago.
+    let path = s.runs()[0].join("receipt.json");
+    let mut receipt: serde_json::Value = serde_json::from_slice(&std::fs::read(&path).unwrap()).unwrap();
+    receipt["started"] = "2025-05-11T08:30:00Z".into();
+    marktwice_logbook::seal(&mut receipt);
+    std::fs::write(&path, receipt.to_string()).unwrap();
+    let second = s.run(&["set", "keeper", "3", "region=Fell", "--yes", "--format", "json"]).expect(0);
+    assert!(second.err.contains("the rows of 1 run older than 90 days were forgotten"), "{}", second.err);
+    s.run(&["undo", &first, "--yes"]).expect(2).says("were forgotten on");
+    s.run(&["receipt", &first]).expect(0).says("committed");
+    s.run(&["undo", &second.run(), "--yes"]).expect(0);
+    for wrong in ["0d", "soon", ""] {
+        keep(wrong);
+        s.run(&["history"]).expect(2).says("write days, hours or minutes: 90d");
+    }
+}
