@@ -3,7 +3,6 @@
 //! `NAME.twice` is two lines of JSON. The first holds everything; the second, `{"end":"…"}`, the BLAKE3 hash of the first with its line
 //! break, in hexadecimal. `docs/FORMAT.md` describes it.
 
-use std::fs::OpenOptions;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
@@ -19,6 +18,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::args::{ApplyArgs, ChangeArgs};
 use crate::desk::{Desk, user};
+use crate::out::new_file;
 use crate::report::Trouble;
 
 /// What the first line calls its format.
@@ -162,12 +162,8 @@ pub(crate) fn write(
         mark: kept,
     };
     let body = serde_json::to_string(&handover).map_err(|e| failed(e.to_string()))? + "\n";
-    let mut options = OpenOptions::new();
-    options.write(true).create_new(true);
-    #[cfg(unix)]
-    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
     let cannot = |e: std::io::Error| failed(format!("cannot write {}: {e}", file.display()));
-    let mut out = options.open(file).map_err(cannot)?;
+    let mut out = new_file(file).map_err(cannot)?;
     out.write_all((body.clone() + &end(&body)).as_bytes()).map_err(cannot)?;
     out.sync_all().map_err(cannot)
 }

@@ -1,7 +1,6 @@
 //! A report for a second person: one page without network and scripts, of a preview, a rehearsal, or a run.
 
 use std::fmt::Write as _;
-use std::fs::OpenOptions;
 use std::io::Write as _;
 use std::path::Path;
 
@@ -18,6 +17,7 @@ use minijinja::Environment;
 use serde::Serialize;
 
 use crate::human::{self, number, rows};
+use crate::out::new_file;
 use crate::report::Trouble;
 
 mod plot;
@@ -199,12 +199,8 @@ fn write(file: &Path, page: &Page) -> Result<(), Trouble> {
     let page = serde_json::to_value(page).map(crate::out::clean_document);
     let page = page.map_err(|e| failed(format!("the page cannot be made: {e}")))?;
     let text = render(&page).map_err(|e| failed(format!("the page cannot be made: {e}")))?;
-    let mut options = OpenOptions::new();
-    options.write(true).create_new(true);
-    #[cfg(unix)]
-    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
     let name = file.display();
-    let mut out = options.open(file).map_err(|error| match error.kind() {
+    let mut out = new_file(file).map_err(|error| match error.kind() {
         std::io::ErrorKind::AlreadyExists => failed(format!("{name} is there already")),
         _ => failed(format!("cannot write {name}: {error}")),
     })?;

@@ -1,7 +1,9 @@
 //! Standard output and standard error: text for people, bytes as they are, documents; what could not be written is noted.
 
 use std::borrow::Cow;
+use std::fs::{File, OpenOptions};
 use std::io::{IsTerminal, Write};
+use std::path::Path;
 use std::sync::OnceLock;
 
 use marktwice_core::secret::Secrets;
@@ -45,6 +47,18 @@ fn noted(written: std::io::Result<()>) {
     {
         let _ = UNWRITTEN.set(error.to_string());
     }
+}
+
+/// A file that is new, and nobody else's to read.
+///
+/// # Errors
+/// Where it is there already, or cannot be made.
+pub(crate) fn new_file(path: &Path) -> std::io::Result<File> {
+    let mut options = OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+    options.open(path)
 }
 
 /// Writes to standard output.

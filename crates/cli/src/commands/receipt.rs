@@ -1,6 +1,5 @@
 //! `receipt`: one run in full, and its rows for a spreadsheet.
 
-use std::fs::OpenOptions;
 use std::io::{BufWriter, Write};
 use std::path::Path;
 
@@ -13,7 +12,7 @@ use marktwice_run::{Entry, Failure, Show, find_run, kept_rows};
 use crate::args::{Common, Format};
 use crate::desk::Desk;
 use crate::html::{self, About};
-use crate::out::print;
+use crate::out::{new_file, print};
 use crate::past::past;
 use crate::report::Trouble;
 use crate::screen::{Screen, show};
@@ -65,11 +64,7 @@ fn open(path: &Path) -> Result<Box<dyn Write>, Failure> {
     if path == Path::new("-") {
         return Ok(Box::new(std::io::stdout().lock()));
     }
-    let mut options = OpenOptions::new();
-    options.write(true).create_new(true);
-    #[cfg(unix)]
-    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
-    match options.open(path) {
+    match new_file(path) {
         Ok(file) => Ok(Box::new(BufWriter::new(file))),
         Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => Err(Failure::Usage {
             message: format!("{} is there already", path.display()),

@@ -78,7 +78,7 @@ fn drawn(
 ) -> Result<(), Box<dyn std::error::Error>> {
     let (across, down) = (LEFT + WIDE + 20, 2 * HIGH + 40);
     let area = SVGBackend::with_string(svg, (across.unsigned_abs(), down.unsigned_abs())).into_drawing_area();
-    let font = |hpos| ("sans-serif", 13).into_font().color(&INK).pos(Pos::new(hpos, VPos::Center));
+    let font = |hpos| ("sans-serif", 15).into_font().color(&INK).pos(Pos::new(hpos, VPos::Center));
     let highest = sides.iter().flatten().copied().max().unwrap_or(1).max(1);
     let bar = WIDE / i32::try_from(BARS)?;
     for (at, (side, (name, style))) in (0..).zip(sides.iter().zip([("before", WAS), ("after", IS)])) {
@@ -122,7 +122,7 @@ mod tests {
         assert_eq!(of(some(19)), None);
         let svg = of(some(20)).expect("a drawing");
         assert!(svg.starts_with("<svg role=\"img\" aria-label=\"What a &lt;b> &amp; &quot;c&quot; is before and after, from 0 to 39\""));
-        for part in ["var(--was)", "var(--is)", ">before<", ">after<", "</svg>"] {
+        for part in ["var(--was)", "var(--is)", ">\nbefore\n<", ">\nafter\n<", "</svg>"] {
             assert!(svg.contains(part), "{part} in {svg}");
         }
         assert!(!svg.contains("#010203") && !svg.contains("NaN"), "{svg}");
