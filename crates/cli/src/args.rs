@@ -144,22 +144,43 @@ pub(crate) struct CompareArgs {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Look at the tables, or at one of them: columns, keys, what is unique in fact, references, rows
+    #[command(
+        after_long_help = "Examples:\n  marktwice look\n  marktwice look batch --where \"flower = 'lime' AND season = 2026\"\n  marktwice look keeper --values region"
+    )]
     Look(LookArgs),
     /// Set columns of one row, by its key: shows the statement, previews it, asks, applies it
+    #[command(
+        after_long_help = "Examples:\n  marktwice set inspection 418 day=2026-05-11 --was day=2026-05-10\n  marktwice set hive 12 apiary=\"Whin Bank\" --yes"
+    )]
     Set(SetArgs),
     /// Write a change file to start from, or the steps of a statement that is refused as one
+    #[command(
+        after_long_help = "Examples:\n  marktwice draft keeper --where \"region = 'Dale'\" --set region=Moor\n  marktwice draft keeper --rows-like 3,5,9 --set region=Moor --to moved.sql"
+    )]
     Draft(DraftArgs),
     /// Show which rows a change matches and what would become of them; writes nothing
+    #[command(
+        after_long_help = "Examples:\n  marktwice preview changes/price.sql --html price.html\n  marktwice preview --sql \"UPDATE keeper SET region = 'Moor' WHERE keeper_id IN (3, 5)\"\n  marktwice preview changes/price.sql --out price.twice"
+    )]
     Preview(PreviewArgs),
     /// Compare two ways of writing a change: do they match the same rows, and give the same values?
+    #[command(
+        after_long_help = "Examples:\n  marktwice compare changes/region.sql changes/region_corrected.sql"
+    )]
     Compare(CompareArgs),
     /// Run a change for real, constraints and triggers included, in a transaction that is always rolled back
+    #[command(after_long_help = "Examples:\n  marktwice rehearse changes/apiary_given_up.sql")]
     Rehearse(PreviewArgs),
     /// Preview, ask, and apply in one transaction that commits only if everything turns out as previewed
+    #[command(
+        after_long_help = "Examples:\n  marktwice apply changes/region_corrected.sql\n  marktwice apply changes/region_corrected.sql --yes\n  marktwice apply price.twice --yes"
+    )]
     Apply(ApplyArgs),
     /// Put the rows of a run back exactly as they were
+    #[command(after_long_help = "Examples:\n  marktwice undo\n  marktwice undo --yes --rows 12")]
     Undo(UndoArgs),
     /// Runs on this database, newest first, with which can still be undone
+    #[command(after_long_help = "Examples:\n  marktwice history --table keeper --since 2026")]
     History(HistoryArgs),
     /// One run in full
     Receipt {

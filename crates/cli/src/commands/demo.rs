@@ -257,11 +257,16 @@ impl Walk<'_> {
             && exit::of_end(&done.end) == exit::DONE
             && exit::of_end(&back.end) == exit::DONE;
         self.say(&format!(
-            "Go on yourself: in {folder} there are more changes, good and bad ones, for marktwice preview and apply:"
+            "Go on yourself. The next thing to try, with a page to show to somebody else:\n\n  cd {}\n  marktwice rehearse changes/price.sql --html price.html\n\n\
+             More changes, good and bad ones, for marktwice preview and apply:",
+            crate::args::word(&folder.to_string())
         ));
         let all = marktwice_demo::changes(self.language);
-        for (name, _) in all.iter().skip(2).filter(|(name, _)| name.ends_with(".sql")) {
-            print(&format!("  changes/{name}\n"));
+        let language = self.context.engine.language();
+        for (name, text) in all.iter().skip(2).filter(|(name, _)| name.ends_with(".sql")) {
+            let title = marktwice_change::read(text, language).ok().and_then(|change| change.title);
+            let title = styled(DIM, &human::one_line(&title.unwrap_or_default()));
+            print(&format!("  {:<30}  {title}\n", format!("changes/{name}")));
         }
         Ok(if same && asked { exit::DONE } else { exit::FAILED })
     }

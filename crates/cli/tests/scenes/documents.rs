@@ -101,3 +101,28 @@ fn every_exit_status_stands_in_the_documents() {
         assert!(commands.contains(&format!("| {status} | {meaning} |")), "{line}");
     }
 }
+
+#[test]
+fn the_examples_in_the_help_run_as_they_stand() {
+    let s = crate::demo();
+    std::fs::create_dir_all(s.path("changes")).unwrap();
+    for (name, text) in marktwice_demo::changes(marktwice_demo::Engine::Sqlite) {
+        s.write(&format!("changes/{name}"), text);
+    }
+    let mut played = 0;
+    for command in ["look", "set", "draft", "preview", "compare", "rehearse", "apply", "undo", "history"] {
+        let help = s.run(&[command, "--help"]).expect(0).out;
+        let examples = help.split("Examples:").nth(1).unwrap_or_else(|| panic!("{command} has no examples"));
+        for example in examples.lines().map(str::trim).filter(|line| line.starts_with("marktwice ")) {
+            let words = words(example);
+            let args: Vec<&str> = words.iter().skip(1).map(String::as_str).collect();
+            let found = s.run(&args);
+            // Where a question would be asked nobody is there; two ways that differ say so.
+            let nobody = found.status == Some(6) && found.err.contains("Nobody is there");
+            let differ = command == "compare" && found.status == Some(4);
+            assert!(found.status == Some(0) || nobody || differ, "{example}: {}{}", found.out, found.err);
+            played += 1;
+        }
+    }
+    assert!(played >= 15, "{played} examples");
+}
