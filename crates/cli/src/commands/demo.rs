@@ -256,11 +256,11 @@ impl Walk<'_> {
         let asked = exit::of_end(&refused.end) == exit::NOT_AS_EXPECTED
             && exit::of_end(&done.end) == exit::DONE
             && exit::of_end(&back.end) == exit::DONE;
-        self.say(&format!(
-            "Go on yourself. The next thing to try, with a page to show to somebody else:\n\n  cd {}\n  marktwice rehearse changes/price.sql --html price.html\n\n\
-             More changes, good and bad ones, for marktwice preview and apply:",
-            crate::args::word(&folder.to_string())
-        ));
+        self.say("Go on yourself. The next thing to try, with a page to show to somebody else:");
+        let there = crate::args::word(&folder.to_string());
+        let next = format!("  cd {there}\n  marktwice rehearse changes/price.sql --html price.html\n");
+        print(&styled(BOLD, &next));
+        self.say("More changes, good and bad ones, for marktwice preview and apply:");
         let all = marktwice_demo::changes(self.language);
         let language = self.context.engine.language();
         for (name, text) in all.iter().skip(2).filter(|(name, _)| name.ends_with(".sql")) {
