@@ -92,10 +92,12 @@ impl Extent {
         Extent { rows, about: false }
     }
 
-    /// The rows besides so many.
+    /// The rows besides so many; `None` where there are none, or where nobody can say so: what is reckoned is off by more than is left.
     #[must_use]
-    pub fn without(self, rows: u64) -> Extent {
-        Extent { rows: self.rows.saturating_sub(rows), ..self }
+    pub fn without(self, rows: u64) -> Option<Extent> {
+        let left = self.rows.saturating_sub(rows);
+        let sure = !self.about || left > self.rows / 10;
+        (left > 0 && sure).then_some(Extent { rows: left, ..self })
     }
 }
 
@@ -218,4 +220,19 @@ pub enum Pin {
     RowIdentity(Vec<String>),
     /// No key is.
     Nothing,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_reckoned_says_little_of_a_small_rest() {
+        let about = |rows| Extent { rows, about: true };
+        assert_eq!(Extent::exact(12).without(11), Some(Extent::exact(1)));
+        assert_eq!(Extent::exact(12).without(12), None);
+        assert_eq!(about(100_001).without(100_000), None, "it may as well be none");
+        assert_eq!(about(100_000).without(40), Some(about(99_960)));
+        assert_eq!(about(90).without(100), None);
+    }
 }

@@ -260,8 +260,7 @@ impl StepPreview {
             && !block.findings.iter().any(|f| f.code == Code::MaySkip);
         // Rows that come in are none of those that are there.
         let own = if block.kind == StepKind::Insert { 0 } else { block.matched };
-        let others = self.total.without(own);
-        (self.told && sure && block.matched > 0 && others.rows > 0).then_some(others)
+        self.total.without(own).filter(|_| self.told && sure && block.matched > 0)
     }
 }
 

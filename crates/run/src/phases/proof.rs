@@ -193,7 +193,9 @@ impl<'a, 's> Written<'a, 's> {
             writes.iter().all(|w| !own(w) && w.how.code() != Code::UnmeasuredWrite)
         };
         let own = if facts.record.kind == StepKind::Insert { 0 } else { self.held.matched };
-        let others = self.held.total.without(own);
+        let (total, others) = (self.held.total, self.held.total.without(own));
+        // That there are none is known only where they were counted.
+        let others = others.map(|others| others.rows).or((!total.about).then_some(0));
         let held_alone = alone(&self.held.side);
         let came = std::mem::take(&mut pass.came);
         if facts.record.kind == StepKind::Insert && !came.is_empty() {
@@ -201,8 +203,8 @@ impl<'a, 's> Written<'a, 's> {
             self.begun.run.step_receipt(step, |step| step.came = Some(Came { columns, keys: came }));
         }
         self.begun.run.step_receipt(step, |step| {
-            step.untouched = Some(others.rows).filter(|_| held_alone && alone(&step.also_written));
-            step.about = others.about && step.untouched.is_some();
+            step.untouched = others.filter(|_| held_alone && alone(&step.also_written));
+            step.about = total.about && step.untouched.is_some();
         });
         let mut checks = Vec::new();
         for check in &facts.terms.each {
