@@ -230,6 +230,15 @@ impl Text {
 
     /// What stands in a file; `-` is standard input.
     pub(crate) fn of_file(path: &Path) -> Result<Text, Trouble> {
+        if crate::handover::is_one(path) {
+            return Err(Trouble::usage(
+                format!("{} holds a change that was previewed elsewhere", path.display()),
+                format!(
+                    "marktwice apply {} previews it again, and asks",
+                    crate::args::word(&path.display().to_string())
+                ),
+            ));
+        }
         if path.as_os_str() == "-" {
             let mut bytes = Vec::new();
             std::io::stdin().read_to_end(&mut bytes).map_err(|e| {

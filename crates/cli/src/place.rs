@@ -115,3 +115,29 @@ pub(crate) fn logbook(common: &Common, config: &Config) -> Result<PathBuf, Troub
         )
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn one_database_under_several_addresses() {
+        for (one, other, same) in [
+            (
+                "postgres://ann@db.example/coop",
+                "postgresql://bob:x@DB.example:5432/coop?sslmode=require",
+                true,
+            ),
+            ("mysql://h/coop", "mariadb://ann:secret@h:3306/coop", true),
+            ("mysql://h/coop", "mysql://h:3307/coop", false),
+            ("mysql://h/coop", "mysql://h/coop2", false),
+            ("mysql://h/coop", "postgres://h/coop", false),
+            ("postgres:///coop?host=/run/a", "postgres://x@/coop?sslmode=off&host=/run/a", true),
+            ("postgres:///coop?host=/run/a", "postgres:///coop?host=/run/b", false),
+            ("sqlite:a/../coop.db", "coop.db", false),
+            ("sqlite:coop.db", "./coop.db", true),
+        ] {
+            assert_eq!(is_same(one, other), same, "{one} {other}");
+        }
+    }
+}

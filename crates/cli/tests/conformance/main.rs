@@ -20,6 +20,7 @@ mod connecting;
 mod constraints;
 mod exact;
 mod given;
+mod handed;
 mod inserted;
 mod joined;
 mod keys;

@@ -27,6 +27,7 @@ fn a_colleague_applies_exactly_what_was_previewed() {
         .expect(2)
         .says("is there already");
     s.run(&["preview", "a.sql", "--with", "region=Moor", "--out", "a.txt"]).expect(2).says("call it a.twice");
+    s.run(&["preview", "a.twice"]).expect(2).says("marktwice apply a.twice previews it again");
     // What is there changes in between: both marks have to agree.
     s.sql("UPDATE keeper SET region = 'Fell' WHERE keeper_id = 5");
     let before = s.dump();
