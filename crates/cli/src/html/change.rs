@@ -29,7 +29,16 @@ pub(super) fn of_preview(preview: &Preview, about: &About<'_>, (kind, told): (&s
         fact("rows", format!("{} in all", number(sum(|block| block.matched))));
     }
     let way = preview.back();
-    let mut back = vec![format!("Once it is applied, it {}.", way.in_words())];
+    // What would not be applied has no way back.
+    let goes = preview.mark.is_some()
+        && preview.stops().is_empty()
+        && preview.unmet().is_empty()
+        && !preview.fails()
+        && !preview.nothing_to_do();
+    let mut back = vec![match goes {
+        true => format!("As far as is known now, it {} once it is applied.", way.in_words()),
+        false => "It would not be applied as it stands, so that there is nothing to take back.".to_owned(),
+    }];
     back.extend(way.obstacles.iter().chain(&way.leaves).chain(&way.unsure).map(|why| format!("{why}.")));
     let hidden: Vec<String> =
         preview.steps.iter().flat_map(|step| step.block.target.hidden_names()).collect();
@@ -62,10 +71,10 @@ pub(super) fn of_preview(preview: &Preview, about: &About<'_>, (kind, told): (&s
             .map(|found| Said { word: holds(found.holds), text: found.told() })
             .collect(),
         back,
-        commands: vec![Command {
+        commands: Vec::from_iter(goes.then(|| Command {
             what: "The command that takes an application back; the run's name is told once it is committed:",
             text: format!("marktwice undo RUN{}", about.again_plainly()),
-        }],
+        })),
         version: env!("CARGO_PKG_VERSION"),
         made: about.now.clone(),
         hidden: hidden.join(", "),
