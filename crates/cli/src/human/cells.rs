@@ -58,7 +58,12 @@ pub(crate) fn shortened(text: &str) -> String {
 /// Makes control characters, direction marks and characters without width visible.
 pub(crate) fn escape(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
+    let mut chars = text.chars().peekable();
+    while let Some(c) = chars.next() {
+        if joins(out.chars().next_back(), c, chars.peek().copied()) {
+            out.push(c);
+            continue;
+        }
         let direction = matches!(c, '\u{2028}' | '\u{2029}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{61c}');
         let invisible = c != ' ' && (c.is_control() || c.width().is_none_or(|w| w == 0) && !is_joining(c));
         match c {
@@ -89,7 +94,8 @@ pub(crate) fn safe(text: &str) -> String {
             out.push_str(&code);
             continue;
         }
-        if c == '\n' || (c == super::KEPT && begins) {
+        let after = rest.get(c.len_utf8()..).and_then(|rest| rest.chars().next());
+        if c == '\n' || (c == super::KEPT && begins) || joins(out.chars().next_back(), c, after) {
             out.push(c);
         } else {
             out.push_str(&escape(c.encode_utf8(&mut [0; 4])));
@@ -119,6 +125,12 @@ pub(crate) fn safe_json(text: &str) -> String {
     out
 }
 
+/// What joins two pictures into one is seen by what it does; anywhere else it is made visible.
+fn joins(before: Option<char>, c: char, after: Option<char>) -> bool {
+    let picture = |c: char| matches!(c, '\u{1f000}'..='\u{1faff}' | '\u{2600}'..='\u{27bf}' | '\u{2190}'..='\u{21ff}' | '\u{2b00}'..='\u{2bff}' | '\u{fe0f}');
+    c == '\u{200d}' && before.is_some_and(picture) && after.is_some_and(picture)
+}
+
 /// Accents that join the letter before them are part of ordinary writing.
 fn is_joining(c: char) -> bool {
     matches!(c, '\u{300}'..='\u{36f}' | '\u{1ab0}'..='\u{1aff}' | '\u{20d0}'..='\u{20ff}' | '\u{fe00}'..='\u{fe0f}')
@@ -138,6 +150,21 @@ fn shorten(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn pictures_that_are_joined_stay_so() {
+        let keeper = "Zo\u{eb} \u{1f469}\u{200d}\u{1f33e}";
+        assert_eq!(escape(keeper), keeper);
+        assert_eq!(safe(keeper), keeper);
+        let heart = "\u{2764}\u{fe0f}\u{200d}\u{1f525}";
+        assert_eq!(escape(heart), heart);
+        // Anywhere else nobody would see it.
+        for hidden in
+            ["a\u{200d}b", "\u{200d}\u{1f33e}", "\u{1f33e}\u{200d}", "\u{1f33e}\u{200d}\u{200d}\u{1f33e}"]
+        {
+            assert!(escape(hidden).contains("\\u{200d}") && safe(hidden).contains("\\u{200d}"), "{hidden:?}");
+        }
+    }
 
     #[test]
     fn what_looks_alike_is_told_apart() {
