@@ -103,8 +103,17 @@ pub(crate) fn table(seen: &Seen<Survey>, (found, chosen): (&Rows, &[usize]), fil
         declared.checks.iter().map(|c| ("check", shortened_line(c.strip_prefix("CHECK ").unwrap_or(c)))),
     );
     lines.extend(declared.triggers.iter().map(|t| ("trigger", shortened_line(t))));
-    for (what, text) in lines {
-        let _ = writeln!(out, "  {}  {text}", styled(DIM, &format!("{what:>14}")));
+    for kind in lines.chunk_by(|one, next| one.0 == next.0) {
+        // One more line would say no more than that there is one more.
+        let most = if kind.len() > OF_A_KIND + 1 { OF_A_KIND } else { kind.len() };
+        for (what, text) in kind.iter().take(most) {
+            let _ = writeln!(out, "  {}  {text}", styled(DIM, &format!("{what:>14}")));
+        }
+        let more = kind.len() - most;
+        if more > 0 {
+            let more = format!("{:>14}  and {} more (--format json has all)", "", number(more as u64));
+            let _ = writeln!(out, "  {}", styled(DIM, &more));
+        }
     }
     if let Some(why) = skipped {
         let _ = writeln!(out, "  {}", styled(DIM, &format!("not looked at: {why}")));
@@ -113,6 +122,9 @@ pub(crate) fn table(seen: &Seen<Survey>, (found, chosen): (&Rows, &[usize]), fil
     row_table(&mut out, (found, chosen), filtered);
     out
 }
+
+/// Lines of one kind that are shown: nobody reads more of them.
+const OF_A_KIND: usize = 8;
 
 fn shortened_line(text: &str) -> String {
     escape(&text.chars().take(160).collect::<String>())

@@ -227,3 +227,20 @@ fn standard_input_and_files() {
     s.write("latin1.sql", b"DELETE FROM sale WHERE note = '\xe9'");
     s.run(&["preview", "latin1.sql"]).expect(2).says("not UTF-8").says("line 1");
 }
+
+#[test]
+fn long_lists_of_a_look_are_cut() {
+    let columns: Vec<String> = (0..30).map(|n| format!("c{n} INTEGER")).collect();
+    let values: Vec<String> = (0..30).map(|n| format!("i * {}", n + 1)).collect();
+    let s = scene(&format!(
+        "CREATE TABLE jar (jar_id INTEGER PRIMARY KEY, {});
+         WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 5) INSERT INTO jar SELECT i, {} FROM n;",
+        columns.join(", "),
+        values.join(", ")
+    ));
+    let seen = s.run(&["look", "jar"]).expect(0).says("more (--format json has all)").out;
+    assert_eq!(seen.matches("unique in fact").count(), 8, "{seen}");
+    let all = s.run(&["look", "jar", "--format", "json"]).expect(0).json();
+    let all = all["unique_in_fact"].as_array().unwrap().len();
+    assert!(seen.contains(&format!("and {} more", all - 8)), "{all}: {seen}");
+}
