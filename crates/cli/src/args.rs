@@ -214,6 +214,12 @@ pub(crate) enum Command {
         /// The folder
         folder: PathBuf,
     },
+    /// Show the table in which each run leaves a row (witness = "TABLE" in marktwice.toml), and make it
+    Witness {
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
     /// Say which database is meant, what guards it, and where that is written
     Where,
     /// Make the demo database and walk through one full example

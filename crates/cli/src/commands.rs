@@ -16,6 +16,7 @@ mod set;
 mod settle;
 mod undo;
 mod why;
+mod witness;
 
 use crate::args::{Args, Colour, Command, Format};
 use crate::out::{print_document, tell, unwritten};
@@ -46,6 +47,7 @@ pub(crate) fn run(args: Args) -> u8 {
         Command::Forget(args) => forget::run(&common, &args),
         Command::Settle(args) => settle::run(&common, &args),
         Command::Pages { folder } => pages::run(&folder),
+        Command::Witness { yes } => witness::run(&common, yes),
         Command::Where => place::run(&common),
         Command::Demo { folder } => demo::run(&common, &folder),
     };

@@ -70,6 +70,8 @@ pub(crate) struct Database {
     pub(crate) guarded: bool,
     /// How old the mark may be, as it is written: `1h`, `45m`.
     pub(crate) mark_within: Option<String>,
+    /// The table in which each run leaves a row.
+    pub(crate) witness: Option<String>,
     /// Rows that one run may match at most.
     pub(crate) most_rows: Option<u64>,
     /// Seconds that a lock is waited for, where nothing is said on the line.
@@ -232,7 +234,7 @@ fn read(path: &Path) -> Result<Option<Found>, Trouble> {
         let place = key_only(TextPlace::in_source(&text, span.start, span.end));
         Trouble::usage(
             without_value(&message),
-            "the file may say on and logbook (or folder and keep under [logbook]); under [database.NAME] url or url_env, guarded, mark_within, most_rows, wait and \
+            "the file may say on and logbook (or folder and keep under [logbook]); under [database.NAME] url or url_env, guarded, mark_within, most_rows, witness, wait and \
              time_limit; and TABLE = \"COLUMN\" under [named_by]",
         )
         .at(path.display().to_string(), place)

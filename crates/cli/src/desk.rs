@@ -44,6 +44,8 @@ pub(crate) struct Desk {
     named_by: NamedBy,
     /// What guards the database.
     pub(crate) guard: Option<Guard>,
+    /// The table in which each run leaves a row, where there is to be one.
+    pub(crate) witness: Option<String>,
     /// How long rows of runs are kept, where that is limited.
     keep: Option<Duration>,
     /// Rows that one run may match there at most.
@@ -71,6 +73,7 @@ impl Desk {
             }
             desk.guard = Guard::of(named);
             desk.most_rows = named.said.most_rows;
+            desk.witness.clone_from(&named.said.witness);
         }
         Ok(Desk { named_by: config.named_by(), keep: config.keep(), ..desk })
     }
@@ -102,6 +105,7 @@ impl Desk {
             named_by: NamedBy::default(),
             guard: None,
             keep: None,
+            witness: None,
             most_rows: None,
             read: ReadReceipts::default(),
         })
@@ -150,6 +154,7 @@ impl Desk {
             ambient: &self.ambient,
             waits: self.waits,
             named_by: &self.named_by,
+            witness: self.witness.as_deref(),
             user,
         };
         let result = work(&context);

@@ -465,7 +465,7 @@ pub(crate) fn settled(found: &Settling, status: u8) -> Json {
                 ),
             };
             json!({
-                "run": s.receipt.run, "verdict": verdict, "record": s.record, "compared": compared, "rows": keys,
+                "run": s.receipt.run, "verdict": verdict, "record": s.record, "witnessed": s.witnessed, "compared": compared, "rows": keys,
                 "why": s.receipt.why,
             })
         })

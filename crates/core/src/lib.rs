@@ -40,6 +40,7 @@ pub mod undo;
 pub mod value;
 pub mod verify;
 pub mod way_back;
+pub mod witness;
 pub mod words;
 
 pub use cell::CellDiff;

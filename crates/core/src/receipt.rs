@@ -15,6 +15,7 @@ use crate::sheet::Sheet;
 use crate::side::SideWrite;
 use crate::triggered::TriggeredReceipt;
 use crate::way_back::WayBack;
+use crate::witness::Witness;
 
 /// What a receipt calls its format.
 pub const RECEIPT_FORMAT: &str = "marktwice-receipt";
@@ -258,6 +259,9 @@ pub struct Receipt {
     /// What triggers and routines have written in other tables; `None` in receipts of before such rows were held.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub triggered: Option<Vec<TriggeredReceipt>>,
+    /// Where it leaves a row in its own transaction.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub witness: Option<Witness>,
     /// What tells the engine's transaction, where it has such a thing.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
@@ -326,6 +330,7 @@ impl Receipt {
             undo_of: None,
             mark: None,
             previewed: None,
+            witness: None,
             agreed: String::new(),
             allowed: Vec::new(),
             findings: Vec::new(),

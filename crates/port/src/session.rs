@@ -273,6 +273,23 @@ pub trait Session {
     /// When there is no such table.
     fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError>;
 
+    /// Whether a row with that identifier was left in a table by a transaction that has committed (see [`Tx::leave`]); `None` where
+    /// nobody can say.
+    ///
+    /// # Errors
+    /// When the connection fails.
+    fn was_left(&mut self, _table: &str, _id: &str) -> Result<Option<bool>, EngineError> {
+        Ok(None)
+    }
+
+    /// The definition of such a table here, and makes it where that is wanted.
+    ///
+    /// # Errors
+    /// What the engine says of it.
+    fn table_to_leave_in(&mut self, table: &str, _make: bool) -> Result<String, EngineError> {
+        Err(EngineError::Other(format!("this engine makes no table {table}")))
+    }
+
     /// What became of the transaction that `token` (from [`Tx::token`]) tells; `None` when the engine cannot say.
     ///
     /// # Errors

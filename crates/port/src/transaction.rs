@@ -242,6 +242,14 @@ pub trait Tx: Hold {
     /// [`Overtaken::Transaction`] when it is not.
     fn intact(&mut self) -> Result<(), EngineError>;
 
+    /// Leaves a row (of [`marktwice_core::witness::COLUMNS`]) in a table that others keep, as a part of this transaction.
+    ///
+    /// # Errors
+    /// When the table is not there, or does not take it.
+    fn leave(&mut self, table: &str, _row: Vec<Value>) -> Result<(), EngineError> {
+        Err(EngineError::Other(format!("this engine leaves no rows in {table}")))
+    }
+
     /// What tells this transaction after a crash, where the engine has such a thing.
     fn token(&mut self) -> Option<String>;
 

@@ -25,6 +25,8 @@ pub struct Context<'a> {
     pub waits: Limits,
     /// Which columns name the rows of tables, where somebody has said so.
     pub named_by: &'a NamedBy,
+    /// The table in which each run leaves a row, where there is to be one.
+    pub witness: Option<&'a str>,
     /// Who runs this, as the operating system says.
     pub user: Option<String>,
 }

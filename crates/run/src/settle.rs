@@ -69,6 +69,8 @@ pub struct Settled {
     pub verdict: Verdict,
     /// What the engine's own record of the transaction says, where there is one.
     pub record: Option<bool>,
+    /// Whether that is the row which the run left in its own transaction.
+    pub witnessed: bool,
     /// What its rows say; `None` for a run that never asked for COMMIT.
     pub rows: Option<Compared>,
 }
@@ -192,18 +194,38 @@ pub fn settle(context: &Context<'_>, only: Option<&str>) -> Result<Settling, Fai
         }
         if receipt.state == RunState::Prepared {
             let receipt = conclude(&*book, context, receipt, RunState::RolledBack, "cut off before COMMIT")?;
-            all.push(Settled { receipt, verdict: Verdict::RolledBack, record: None, rows: None });
+            all.push(Settled {
+                receipt,
+                verdict: Verdict::RolledBack,
+                record: None,
+                witnessed: false,
+                rows: None,
+            });
             continue;
         }
         if !book.is_of(&receipt.database.identity) {
             let why = format!("the run was made on another database ({})", receipt.database.name);
             let rows = Some(Compared::Not(why));
-            all.push(Settled { receipt, verdict: Verdict::Undecidable, record: None, rows });
+            all.push(Settled {
+                receipt,
+                verdict: Verdict::Undecidable,
+                record: None,
+                witnessed: false,
+                rows,
+            });
             continue;
         }
         let record = match &receipt.token {
             Some(token) => session.outcome(token)?,
             None => None,
+        };
+        // What a run has left in its own transaction tells as well.
+        let (record, witnessed) = match (record, &receipt.witness) {
+            (None, Some(witness)) => {
+                let left = session.was_left(&witness.table, &witness.id)?;
+                (left, left.is_some())
+            }
+            (record, _) => (record, false),
         };
         let rows = by_rows(&mut *session, &*book, &receipt)?;
         let verdict = decide(record, &rows);
@@ -216,7 +238,7 @@ pub fn settle(context: &Context<'_>, only: Option<&str>) -> Result<Settling, Fai
             }
             Verdict::Undecidable | Verdict::SetAside => receipt,
         };
-        all.push(Settled { receipt, verdict, record, rows: Some(rows) });
+        all.push(Settled { receipt, verdict, record, witnessed, rows: Some(rows) });
     }
     let (notes, hidden) = damaged(&*book)?;
     Ok(Settling { runs: all, notes, hidden })
@@ -260,7 +282,7 @@ pub fn set_aside(context: &Context<'_>, run: &str, reason: &str) -> Result<Settl
     receipt.ended = Some(now);
     receipt.why = Some(format!("set aside{who}: {reason} (known: {then})"));
     book.set_aside(&receipt)?;
-    Ok(Settled { receipt, verdict: Verdict::SetAside, record: None, rows: None })
+    Ok(Settled { receipt, verdict: Verdict::SetAside, record: None, witnessed: false, rows: None })
 }
 
 /// The engine's record decides, unless all rows say the opposite.

@@ -198,6 +198,7 @@ pub fn with<T>(
         ambient: &Quiet,
         waits: Limits { lock: wait, statement: None },
         named_by: &NamedBy::default(),
+        witness: None,
         user: None,
     })
 }

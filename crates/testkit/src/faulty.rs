@@ -348,6 +348,14 @@ impl Session for FaultySession {
         self.0.survey(schema, table)
     }
 
+    fn was_left(&mut self, table: &str, id: &str) -> Result<Option<bool>, EngineError> {
+        self.1.engine(|| self.0.was_left(table, id))
+    }
+
+    fn table_to_leave_in(&mut self, table: &str, make: bool) -> Result<String, EngineError> {
+        self.0.table_to_leave_in(table, make)
+    }
+
     fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {
         self.1.engine(|| self.0.outcome(token))
     }
@@ -527,6 +535,10 @@ impl Tx for FaultyTx<'_> {
 
     fn intact(&mut self) -> Result<(), EngineError> {
         self.1.engine(|| self.0.intact())
+    }
+
+    fn leave(&mut self, table: &str, row: Vec<Value>) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.leave(table, row))
     }
 
     fn token(&mut self) -> Option<String> {

@@ -43,6 +43,7 @@ pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
             "guarded": desk.guard.is_some(),
             "mark_within": desk.guard.as_ref().map(|guard| guard.within.as_secs()),
             "most_rows": said.most_rows,
+            "witness": said.witness,
             "wait": wait,
             "time_limit": limit,
             "files": files,
@@ -66,6 +67,7 @@ pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
     line("guarded", desk.guard.as_ref().map_or("no".to_owned(), in_words));
     let most = said.most_rows.map(|n| format!("{} in one application at most", human::rows(n)));
     line("rows", most.unwrap_or_default());
+    line("witness", said.witness.clone().unwrap_or_default());
     line("wait", format!("{wait} s for a lock that somebody else holds"));
     line("time", limit.map_or("no limit on a statement".to_owned(), |s| format!("{s} s for one statement")));
     let keep = config.keep().map_or(String::new(), |keep| format!("; rows are kept for {}", time(keep)));

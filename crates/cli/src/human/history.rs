@@ -189,6 +189,10 @@ pub(crate) fn facts(entry: &Entry) -> Vec<(&'static str, String)> {
         format!("elsewhere, by {by} on {}, as that file says", moment(&previewed.at))
     });
     line("previewed", &told.unwrap_or_default());
+    line(
+        "witness",
+        &receipt.witness.as_ref().map_or(String::new(), |w| format!("row {} of {}", w.id, w.table)),
+    );
     if let [step] = receipt.steps.as_slice() {
         line("rows", &counts(step));
         line("expected", &expected(step));

@@ -413,10 +413,14 @@ pub(crate) fn settled(database: &str, found: &Settling, on: &str) -> String {
         let mut tables: Vec<&str> = one.receipt.steps.iter().map(|s| s.table.as_str()).collect();
         tables.dedup();
         let table = tables.join(" or ");
-        let says = match one.record {
-            Some(true) => ", says the server's own record of it",
-            Some(false) => ", says the server's own record of it",
-            None => "",
+        // Where the engine keeps no record, the row that a run leaves in its own transaction is one.
+        let left = one.receipt.witness.as_ref().filter(|_| one.witnessed);
+        let witness = left.map(|witness| cells::escape(&witness.table));
+        let says = match (one.record, &witness) {
+            (Some(true), Some(table)) => format!(", says the row that it left in {table}"),
+            (Some(false), Some(table)) => format!(": it left no row in {table}"),
+            (Some(_), None) => ", says the server's own record of it".to_owned(),
+            (None, _) => String::new(),
         };
         match one.verdict {
             Verdict::Committed => {
@@ -437,14 +441,16 @@ pub(crate) fn settled(database: &str, found: &Settling, on: &str) -> String {
                 let _ = writeln!(out, "{run} is {}.", cells::escape(why));
             }
             Verdict::Undecidable => {
-                let record = match one.record {
-                    Some(true) => "the server's record says that it committed",
-                    Some(false) => "the server's record says that it did not commit",
-                    None => "the server keeps no record of it",
+                let record = match (one.record, &witness) {
+                    (Some(true), Some(table)) => format!("it left a row in {table}"),
+                    (Some(false), Some(table)) => format!("it left no row in {table}"),
+                    (Some(true), None) => "the server's record says that it committed".to_owned(),
+                    (Some(false), None) => "the server's record says that it did not commit".to_owned(),
+                    (None, _) => "the server keeps no record of it".to_owned(),
                 };
                 let _ = writeln!(out, "{} {run}: {record}{known}", styled(STOP, "Undecidable"));
                 if one.record.is_some() {
-                    let _ = writeln!(out, "  has the server been put back from a backup?");
+                    let _ = writeln!(out, "  has the database been put back from a backup?");
                 }
                 let _ = writeln!(
                     out,

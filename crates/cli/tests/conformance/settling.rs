@@ -200,3 +200,47 @@ fn the_last_stays_the_last_when_the_clock_steps_back() {
         stage.scene.run(&["history", "--since", "2026-13-01"]).expect(2);
     });
 }
+
+#[test]
+fn the_row_that_a_run_leaves_tells() {
+    each(|stage| {
+        let s = &stage.scene;
+        let change = ["apply", "--sql", SQL, "--rows", "2", "--yes", "--on", "live"];
+        s.write(
+            "marktwice.toml",
+            format!("logbook = \"book\"\n[database.live]\nurl = {:?}\nwitness = \"marked\"\n", stage.url),
+        );
+        let before = stage.dump();
+        // Without the table nothing is committed, and it is shown before it is made.
+        s.run(&change).expect(1).says("no row could be left in marked");
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        s.run(&["witness", "--on", "live"]).expect(0).says("CREATE TABLE marked").says("Nothing was made");
+        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        s.run(&["witness", "--on", "live", "--yes"]).expect(0).says("is there");
+        let run = s.run(&[&change[..], &["--format", "json"]].concat()).expect(0).run();
+        let seen = s.run(&["look", "marked", "--on", "live", "--format", "json"]).expect(0).json();
+        assert_eq!(seen["rows"][0]["row"]["run"], run.as_str());
+        assert_eq!(
+            (&seen["rows"][0]["row"]["matched"], &seen["rows"][0]["row"]["changed"]),
+            (&2.into(), &2.into())
+        );
+        s.run(&["receipt", &run, "--on", "live"]).expect(0).says("of marked");
+        // Rows that are neither say nothing; the row does.
+        committing(stage, true);
+        stage.run("UPDATE keeper SET region = 'Else' WHERE keeper_id IN (1, 3)");
+        let settled = s.run(&["settle", "--on", "live"]).expect(0).says("committed");
+        if stage.on != On::Postgres {
+            settled.says("says the row that it left in marked");
+        }
+        // An undo leaves one too; one that is taken out again is as a run that did not commit.
+        stage.run("UPDATE keeper SET region = 'Fell' WHERE keeper_id IN (1, 3)");
+        s.run(&["undo", &run, "--yes", "--on", "live"]).expect(0);
+        assert!(stage.value("SELECT count(*) FROM marked").contains('2'));
+        if stage.on != On::Postgres {
+            stage.run("UPDATE keeper SET region = 'Else' WHERE keeper_id IN (1, 3);");
+            stage.run("DELETE FROM marked WHERE kind = 'undo'");
+            committing(stage, true);
+            s.run(&["settle", "--on", "live"]).expect(0).says("was rolled back: it left no row in marked");
+        }
+    });
+}

@@ -128,6 +128,8 @@ impl Driver for My {
         let _ = self.limit_to(self.limit.unwrap_or_default());
     }
 
+    const AND_WAIT: &'static str = " LOCK IN SHARE MODE";
+
     fn may_write(&mut self, database: &DatabaseId) -> Result<bool, EngineError> {
         may_write(self, database)?;
         self.intent = Intent::Write;

@@ -173,6 +173,9 @@ pub trait Driver: Shell + 'static {
     /// Asks for the schema in which a table is made that is named without one.
     const HOME: &'static str;
 
+    /// What stands behind a SELECT so that it waits for whoever has written what it reads and not ended yet.
+    const AND_WAIT: &'static str = "";
+
     /// See [`marktwice_port::Session::may_write`].
     ///
     /// # Errors

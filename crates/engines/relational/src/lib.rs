@@ -37,5 +37,6 @@ pub mod unknown;
 pub mod view;
 pub mod walk;
 pub mod way_back;
+pub mod witness;
 
 pub use layout::Layout;

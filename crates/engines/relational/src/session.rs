@@ -28,7 +28,7 @@ use crate::shell::{Tabled, forms};
 use crate::statement::detail;
 use crate::transaction::Transaction;
 use crate::view::View;
-use crate::{along, archive, asked, secret, sheet, through, ties, triggered};
+use crate::{along, archive, asked, secret, sheet, through, ties, triggered, witness};
 
 /// An open database of a relational engine.
 pub struct Opened<D> {
@@ -246,6 +246,14 @@ impl<D: Driver> Session for Opened<D> {
         let mut survey = self.driver.looking(|driver| insight::survey(driver, schema, table))?;
         survey.target = self.named(survey.target);
         Ok(survey)
+    }
+
+    fn was_left(&mut self, table: &str, id: &str) -> Result<Option<bool>, EngineError> {
+        witness::was_left(&mut self.driver, table, id)
+    }
+
+    fn table_to_leave_in(&mut self, table: &str, make: bool) -> Result<String, EngineError> {
+        witness::table(&mut self.driver, table, make)
     }
 
     fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {

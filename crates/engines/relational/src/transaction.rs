@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use marktwice_core::Value;
 use marktwice_core::along::{is_of, number};
 use marktwice_core::archive::Archive;
 use marktwice_core::asked::Answer;
@@ -30,6 +31,7 @@ use crate::put;
 use crate::shell::Tabled;
 use crate::statement::{detail, may_write};
 use crate::triggered::{arrivals, batch as triggered_batch, copy, restore, wanted as wanted_as};
+use crate::witness;
 
 /// What is kept of one step.
 #[derive(Debug)]
@@ -336,6 +338,10 @@ impl<D: Driver> Tx for Transaction<'_, D> {
 
     fn intact(&mut self) -> Result<(), EngineError> {
         self.driver.intact(&self.here)
+    }
+
+    fn leave(&mut self, table: &str, row: Vec<Value>) -> Result<(), EngineError> {
+        self.driver.acting(|driver| witness::leave(driver, table, row))
     }
 
     fn token(&mut self) -> Option<String> {

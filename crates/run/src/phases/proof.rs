@@ -17,6 +17,7 @@ use marktwice_core::triggered::{self, Triggered};
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::verify::{Fate, judge};
+use marktwice_core::witness::Witness;
 use marktwice_port::{CommitOutcome, EngineError, Matched, Phase, SnapshotWriter, Tx};
 
 use super::prepared::Record;
@@ -558,6 +559,15 @@ impl<'a, 's> AllProven<'a, 's> {
     pub(crate) fn commit(mut self) -> RunOutcome {
         if (self.run.context.ambient.stopper())() {
             return *self.roll_back(End::Failed(EngineError::Interrupted.into()));
+        }
+        if let Some(table) = self.run.context.witness {
+            let witness = Witness::in_table(table);
+            let row = witness.row(&self.record.receipt);
+            if let Err(error) = self.tx.leave(table, row).and_then(|()| self.tx.intact()) {
+                let what = format!("no row could be left in {table}, the witness: {error}");
+                return *self.roll_back(End::Failed(EngineError::Other(what).into()));
+            }
+            self.record.receipt.witness = Some(witness);
         }
         self.record.receipt.token = self.tx.token();
         self.record.receipt.state = RunState::Committing;

@@ -1,0 +1,67 @@
+//! The table in which runs leave a row in their own transaction.
+
+use marktwice_core::Value;
+use marktwice_core::witness::COLUMNS;
+use marktwice_port::EngineError;
+
+use crate::driver::Driver;
+use crate::shell::Tabled;
+
+/// The table's name, in the engine's quotes.
+fn name<D: Driver>(table: &str) -> String {
+    let language = D::Table::LANGUAGE;
+    let (schema, name) = match table.split_once('.') {
+        Some((schema, name)) => (Some(schema), name),
+        None => (None, table),
+    };
+    schema.into_iter().chain([name]).map(|part| language.quoted(part)).collect::<Vec<_>>().join(".")
+}
+
+/// Leaves a row there.
+///
+/// # Errors
+/// What the engine says.
+pub fn leave<D: Driver>(driver: &mut D, table: &str, row: Vec<Value>) -> Result<(), EngineError> {
+    let names: Vec<String> = COLUMNS.iter().map(|(column, _)| D::Table::LANGUAGE.quoted(column)).collect();
+    let table = name::<D>(table);
+    // Under the user's own settings, which say where the name leads. What is wrong with the table is told by a question: it ends no
+    // copying half way.
+    driver.number(&format!("SELECT count(*) FROM {table} WHERE 1 = 0"))?;
+    driver.load(&table, &names, vec![row])
+}
+
+/// Whether one is there; `None` where the table cannot be asked. A transaction that is not ended yet is waited for, where the engine
+/// shows what others have written only then.
+///
+/// # Errors
+/// When the connection fails.
+pub fn was_left<D: Driver>(driver: &mut D, table: &str, id: &str) -> Result<Option<bool>, EngineError> {
+    if id.is_empty() || !id.bytes().all(|b| b.is_ascii_hexdigit()) {
+        return Ok(None);
+    }
+    let (table, own) = (name::<D>(table), D::Table::LANGUAGE.quoted("id"));
+    let sql = format!("SELECT count(*) FROM {table} WHERE {own} = '{id}'{}", D::AND_WAIT);
+    match driver.looking(|driver| driver.number(&sql)) {
+        Ok(rows) => Ok(Some(rows > 0)),
+        Err(EngineError::Interrupted) => Err(EngineError::Interrupted),
+        // Without the table nobody knows.
+        Err(_) => Ok(None),
+    }
+}
+
+/// Its definition, and makes it.
+///
+/// # Errors
+/// What the engine says.
+pub fn table<D: Driver>(driver: &mut D, table: &str, make: bool) -> Result<String, EngineError> {
+    let language = D::Table::LANGUAGE;
+    let columns: Vec<String> =
+        COLUMNS.iter().map(|(column, of)| format!("  {} {of}", language.name(column))).collect();
+    let shown: Vec<String> = table.split('.').map(|part| language.name(part)).collect();
+    let definition =
+        format!("CREATE TABLE {} (\n{}\n){}", shown.join("."), columns.join(",\n"), D::TABLES_ARE);
+    if make {
+        driver.make_table(&definition)?;
+    }
+    Ok(definition)
+}
