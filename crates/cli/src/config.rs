@@ -1,6 +1,6 @@
 //! `marktwice.toml`: the nearest one, upwards from where the command is started, and one of the user's own behind it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -187,7 +187,8 @@ impl Config {
 
     /// The names of databases that it gives.
     pub(crate) fn names(&self) -> Vec<&str> {
-        self.files.iter().flat_map(|found| found.file.database.keys()).map(String::as_str).collect()
+        let all = self.files.iter().flat_map(|found| found.file.database.keys()).map(String::as_str);
+        all.collect::<BTreeSet<_>>().into_iter().collect()
     }
 
     /// A database by its name here; paths are relative to the file.
@@ -201,10 +202,7 @@ impl Config {
 
     /// All databases, but for those whose address nobody knows here.
     pub(crate) fn databases(&self) -> Vec<Named> {
-        let all = self.files.iter().flat_map(|found| found.file.database.keys());
-        let mut names: Vec<&String> = all.collect();
-        names.dedup();
-        names.iter().filter_map(|name| self.database(name).ok().flatten()).collect()
+        self.names().into_iter().filter_map(|name| self.database(name).ok().flatten()).collect()
     }
 
     /// The logbook's folder.

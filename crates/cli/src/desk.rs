@@ -21,16 +21,16 @@ use marktwice_run::{Chosen, Context, Failure, forget, forgettable, history};
 
 use crate::ambient::Real;
 use crate::args::{ChangeArgs, Common};
-use crate::config::Config;
+use crate::config::{Config, Named};
 use crate::csv_file;
 use crate::engines::{self, Kind};
-use crate::guard::Guard;
+use crate::guard::{Guard, time};
 use crate::out::keep_out;
 use crate::place;
 use crate::report::Trouble;
 
 /// Seconds that a lock is waited for where nothing is said.
-pub(crate) const WAIT: f64 = 5.0;
+const WAIT: f64 = 5.0;
 
 /// The surroundings of a command, and the database that it is about.
 pub(crate) struct Desk {
@@ -40,7 +40,7 @@ pub(crate) struct Desk {
     pub(crate) engine: &'static dyn Engine,
     pub(crate) root: std::path::PathBuf,
     pub(crate) ambient: Real,
-    waits: Limits,
+    pub(crate) waits: Limits,
     named_by: NamedBy,
     /// What guards the database.
     pub(crate) guard: Option<Guard>,
@@ -57,6 +57,11 @@ pub(crate) struct Desk {
 impl Desk {
     /// Finds the database and its logbook.
     pub(crate) fn find(common: &Common) -> Result<Desk, Trouble> {
+        Desk::configured(common).map(|(desk, ..)| desk)
+    }
+
+    /// The same with the configuration, and what it says of the database.
+    pub(crate) fn configured(common: &Common) -> Result<(Desk, Config, Option<Named>), Trouble> {
         let here = std::env::current_dir().map_err(|e| {
             Trouble::usage(format!("the current folder cannot be read: {e}"), "go to another folder")
         })?;
@@ -75,7 +80,8 @@ impl Desk {
             desk.most_rows = named.said.most_rows;
             desk.witness.clone_from(&named.said.witness);
         }
-        Ok(Desk { named_by: config.named_by(), keep: config.keep(), ..desk })
+        (desk.named_by, desk.keep) = (config.named_by(), config.keep());
+        Ok((desk, config, named))
     }
 
     /// A desk for a database and a logbook that are known already.
@@ -128,8 +134,7 @@ impl Desk {
             }
             Ok::<_, Failure>(old.len() as u64)
         });
-        let days = keep.as_secs() / 86_400;
-        let kept = if days > 0 { format!("{days} days") } else { format!("{} minutes", keep.as_secs() / 60) };
+        let kept = time(keep);
         match done {
             Ok(0) => {}
             Ok(n) => crate::out::tell(&format!(

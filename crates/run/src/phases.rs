@@ -37,6 +37,7 @@ use crate::planned::{Planned, kept, record};
 pub(crate) mod checks;
 mod prepared;
 mod proof;
+mod records;
 mod triggers;
 
 pub(crate) use prepared::{Prepared, makings};

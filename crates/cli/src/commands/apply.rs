@@ -17,7 +17,7 @@ use crate::desk::{Desk, Text, change_of, read_text, user};
 use crate::form::edit_file;
 use crate::guard::Line;
 use crate::handover::{self, Handover};
-use crate::html::{cut, cut_undo, for_a_question};
+use crate::html::{cut, cut_undo, for_a_question, is_new};
 use crate::out::{print, tell};
 use crate::report::Trouble;
 use crate::screen::{Ended, People, Renderer, Screen, renderer, tables_of};
@@ -36,18 +36,19 @@ pub(crate) fn run(common: &Common, args: ApplyArgs) -> Result<u8, Trouble> {
 
 fn once(common: &Common, args: ApplyArgs) -> Result<Option<u8>, Trouble> {
     let desk = Desk::find(common)?;
-    let folder = tempfile::Builder::new().prefix("marktwice-").tempdir();
-    let (mut args, mut handed) = (args, None);
-    if let Some(file) = args.change.file.clone().filter(|file| handover::is_one(file)) {
-        let folder = folder
-            .as_ref()
-            .map_err(|e| Trouble::usage(format!("no folder can be made: {e}"), "make room"))?;
-        let handover = Handover::read(&file)?;
-        tell(&format!("{}\n", human::one_line(&handover.in_words())));
-        args = handover.taken((&file, folder.path()), &desk, args)?;
-        handed = Some(handover);
-    }
-    let args = args;
+    // Its sheets lie in the folder, which is gone with it.
+    let (args, handed, _folder) = match args.change.file.clone().filter(|file| handover::is_one(file)) {
+        None => (args, None, None),
+        Some(file) => {
+            let folder = tempfile::Builder::new().prefix("marktwice-").tempdir();
+            let folder =
+                folder.map_err(|e| Trouble::usage(format!("no folder can be made: {e}"), "make room"))?;
+            let handover = Handover::read(&file)?;
+            tell(&format!("{}\n", human::one_line(&handover.in_words())));
+            let args = handover.taken((&file, folder.path()), &desk, args)?;
+            (args, Some(handover), Some(folder))
+        }
+    };
     let (text, last, checks, params, sheets) = match read_text(&args.change)? {
         Some(text) => (text, None, Vec::new(), Vec::new(), Vec::new()),
         None => {
@@ -134,10 +135,7 @@ fn with_the_marks(mut args: ChangeArgs, params: &[Param]) -> Result<ChangeArgs, 
 /// The whole path of a file that must not be there yet.
 fn new_file(path: &Path) -> Result<String, Trouble> {
     let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-    if whole.exists() {
-        let message = format!("{} is there already", path.display());
-        return Err(Trouble::usage(message, "name another file; nothing is overwritten"));
-    }
+    is_new(path)?;
     Ok(whole.display().to_string())
 }
 

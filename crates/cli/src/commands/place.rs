@@ -1,29 +1,21 @@
 //! `where`: which database is meant, what guards it, and which file says so.
 
-use marktwice_network::address::without_secrets;
 use serde_json::json;
 
 use crate::args::{Common, Format};
-use crate::config::Config;
-use crate::desk::{Desk, WAIT};
+use crate::desk::Desk;
 use crate::guard::{Guard, time};
 use crate::out::{print, print_document};
 use crate::report::Trouble;
-use crate::{exit, human, place};
+use crate::{exit, human};
 
 /// Tells it. Nothing is connected to.
 pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
-    let here = std::env::current_dir().map_err(|e| {
-        Trouble::usage(format!("the current folder cannot be read: {e}"), "go to another folder")
-    })?;
-    let config = Config::nearest(&here)?;
-    let (address, named) = place::address(common, &config)?;
-    let desk = Desk::find(common)?;
-    let logbook = place::logbook(common, &config)?;
+    let (desk, config, named) = Desk::configured(common)?;
     let files: Vec<String> = config.files().iter().map(|file| file.display().to_string()).collect();
     let said = named.as_ref().map(|named| named.said.clone()).unwrap_or_default();
-    let wait = common.wait.or(said.wait).unwrap_or(WAIT);
-    let limit = common.time_limit.or(said.time_limit);
+    let wait = desk.waits.lock.as_secs_f64();
+    let limit = desk.waits.statement.map(|limit| limit.as_secs_f64());
     let others: Vec<String> = config
         .databases()
         .iter()
@@ -35,11 +27,11 @@ pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
             "format": "marktwice-where",
             "version": 1,
             "status": exit::DONE,
-            "address": without_secrets(&address),
+            "address": desk.shown,
             "name": named.as_ref().map(|named| &named.name),
             "file": named.as_ref().map(|named| named.file.display().to_string()),
             "variable": named.as_ref().and_then(|named| named.from.as_ref()),
-            "logbook": logbook.display().to_string(),
+            "logbook": desk.root.display().to_string(),
             "guarded": desk.guard.is_some(),
             "mark_within": desk.guard.as_ref().map(|guard| guard.within.as_secs()),
             "most_rows": said.most_rows,
@@ -71,7 +63,7 @@ pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
     line("wait", format!("{wait} s for a lock that somebody else holds"));
     line("time", limit.map_or("no limit on a statement".to_owned(), |s| format!("{s} s for one statement")));
     let keep = config.keep().map_or(String::new(), |keep| format!("; rows are kept for {}", time(keep)));
-    line("logbook", format!("{}{keep}", logbook.display()));
+    line("logbook", format!("{}{keep}", desk.root.display()));
     line("files", files.join(", "));
     line("others", others.join(", "));
     print(&out);

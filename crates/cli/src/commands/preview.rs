@@ -1,7 +1,7 @@
 //! `preview`: which rows, with what contents, and what they would become.
 
 use marktwice_core::Change;
-use marktwice_run::Show;
+use marktwice_run::{Preview, Show};
 
 use crate::args::{ChangeArgs, Common, PreviewArgs};
 use crate::desk::{Desk, change_of, read_text};
@@ -16,10 +16,7 @@ use crate::screen::{Screen, show};
 pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
     let desk = Desk::find(common)?;
     let (change, name) = change_and_name(&desk, &args.change)?;
-    let wanted = args.gathered()?;
-    if let Some(file) = &args.out {
-        handover::can_be(file, &change)?;
-    }
+    let wanted = args.gathered(&change)?;
     let mut preview = desk
         .with(|context| marktwice_run::preview(context, &change, wanted))
         .map_err(|failure| Trouble::failure(&failure, &name).on(&desk.shown))?;
@@ -29,20 +26,28 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
         html::preview(file, &preview, &About::of(change.reason.as_deref(), &again))?;
         html::cut(&mut preview, args.change.show);
     }
-    if let Some(file) = &args.out {
-        handover::write(file, &desk, (&preview, &change), &args.change, &name)?;
-        tell(&format!("{} holds it with its mark, to be handed on: marktwice apply {0}\n", file.display()));
-    }
+    args.hand_on(&desk, (&preview, &change), &name)?;
     show(common, &Screen::Preview(&preview, status, &again));
     Ok(status)
 }
 
 impl PreviewArgs {
-    /// How many rows are gathered: a page shows more of them. Where that file is there already, nothing is begun.
-    pub(super) fn gathered(&self) -> Result<Show, Trouble> {
+    /// How many rows are gathered: a page shows more of them. Where a file that is wanted cannot be, nothing is begun.
+    pub(super) fn gathered(&self, change: &Change) -> Result<Show, Trouble> {
+        if let Some(file) = &self.out {
+            handover::can_be(file, change)?;
+        }
         let Some(file) = &self.html else { return Ok(self.change.show) };
         html::is_new(file)?;
         Ok(html::gathered(self.change.show))
+    }
+
+    /// Writes a preview down for somebody else, where that is wanted.
+    pub(super) fn hand_on(&self, desk: &Desk, seen: (&Preview, &Change), name: &str) -> Result<(), Trouble> {
+        let Some(file) = &self.out else { return Ok(()) };
+        handover::write(file, desk, seen, &self.change, name)?;
+        tell(&format!("{} holds it with its mark, to be handed on: marktwice apply {0}\n", file.display()));
+        Ok(())
     }
 }
 

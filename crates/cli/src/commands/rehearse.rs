@@ -5,9 +5,7 @@ use marktwice_run::{Shown, rehearse_change};
 use crate::args::{Common, PreviewArgs};
 use crate::desk::Desk;
 use crate::exit;
-use crate::handover;
 use crate::html::{self, About};
-use crate::out::tell;
 use crate::report::Trouble;
 use crate::screen::{Screen, show};
 use crate::talk::Terminal;
@@ -20,10 +18,7 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
     let (change, name) = change_and_name(&desk, &args.change)?;
     let mut nothing = |_: &Shown<'_>| {};
     let mut talk = Terminal { show: &mut nothing, ambient: &desk.ambient, name: None, edits: None };
-    let wanted = args.gathered()?;
-    if let Some(file) = &args.out {
-        handover::can_be(file, &change)?;
-    }
+    let wanted = args.gathered(&change)?;
     let mut seen = desk
         .with(|context| rehearse_change(context, &change, wanted, &mut talk))
         .map_err(|failure| Trouble::failure(&failure, &name).on(&desk.shown))?;
@@ -34,10 +29,7 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
         html::rehearsal(file, &seen, &About::of(change.reason.as_deref(), &again), &name)?;
         html::cut(&mut seen.preview, args.change.show);
     }
-    if let Some(file) = &args.out {
-        handover::write(file, &desk, (&seen.preview, &change), &args.change, &name)?;
-        tell(&format!("{} holds it with its mark, to be handed on: marktwice apply {0}\n", file.display()));
-    }
+    args.hand_on(&desk, (&seen.preview, &change), &name)?;
     show(common, &Screen::Rehearsal(&seen, status, &name, &again));
     Ok(status)
 }

@@ -3,6 +3,7 @@
 use marktwice_core::Value;
 use marktwice_core::witness::COLUMNS;
 use marktwice_port::EngineError;
+use marktwice_sql::compose::table_name;
 
 use crate::driver::Driver;
 use crate::shell::Tabled;
@@ -10,11 +11,13 @@ use crate::shell::Tabled;
 /// The table's name, in the engine's quotes.
 fn name<D: Driver>(table: &str) -> String {
     let language = D::Table::LANGUAGE;
-    let (schema, name) = match table.split_once('.') {
-        Some((schema, name)) => (Some(schema), name),
-        None => (None, table),
-    };
-    schema.into_iter().chain([name]).map(|part| language.quoted(part)).collect::<Vec<_>>().join(".")
+    parts(table).iter().map(|part| language.quoted(part)).collect::<Vec<_>>().join(".")
+}
+
+/// Its schema, where one was said, and its own name.
+fn parts(table: &str) -> Vec<String> {
+    let (schema, name) = table_name(table);
+    schema.into_iter().chain([name]).collect()
 }
 
 /// Leaves a row there.
@@ -57,7 +60,7 @@ pub fn table<D: Driver>(driver: &mut D, table: &str, make: bool) -> Result<Strin
     let language = D::Table::LANGUAGE;
     let columns: Vec<String> =
         COLUMNS.iter().map(|(column, of)| format!("  {} {of}", language.name(column))).collect();
-    let shown: Vec<String> = table.split('.').map(|part| language.name(part)).collect();
+    let shown: Vec<String> = parts(table).iter().map(|part| language.name(part)).collect();
     let definition =
         format!("CREATE TABLE {} (\n{}\n){}", shown.join("."), columns.join(",\n"), D::TABLES_ARE);
     if make {

@@ -13,7 +13,7 @@ use marktwice_core::triggered::Triggered;
 use marktwice_core::words;
 use marktwice_port::{EngineError, Logbook, RunFolder, Session, Tx};
 
-use super::proof::{Records, records};
+use super::records::{Records, records};
 use super::{Begun, Ended, StepFacts, ended_by};
 use crate::context::{Answer, Context};
 use crate::outcome::{End, Failure, RunOutcome};

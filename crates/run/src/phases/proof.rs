@@ -2,7 +2,7 @@
 //! snapshot is finished, and only the commit is left.
 
 use marktwice_core::Code;
-use marktwice_core::along::{Along, AlongReceipt, AlongRecord, numbered};
+use marktwice_core::along::{AlongReceipt, numbered};
 use marktwice_core::archive::PutAway;
 use marktwice_core::change::AlreadySo;
 use marktwice_core::check::CheckFound;
@@ -10,10 +10,10 @@ use marktwice_core::image::{Image, Place, Role};
 use marktwice_core::mark::{Foreseen, HeldRow, StepKind};
 use marktwice_core::param::Bound;
 use marktwice_core::receipt::{Came, RunState};
-use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
+use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader};
 use marktwice_core::side::{AlsoWrites, ELSEWHERE, SideWrite};
 use marktwice_core::table::{KeyKind, Target};
-use marktwice_core::triggered::{self, Triggered};
+use marktwice_core::triggered::Triggered;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::verify::{Fate, judge};
@@ -21,6 +21,7 @@ use marktwice_core::witness::Witness;
 use marktwice_port::{CommitOutcome, EngineError, Matched, Phase, SnapshotWriter, Tx};
 
 use super::prepared::Record;
+use super::records::Records;
 use super::{
     Begun, Differing, Ended, Prepared, Readback, StepFacts, ended_by, first_undeclared, no_step, roll_back,
     tick,
@@ -29,7 +30,6 @@ use crate::collect::{Collector, unwrap_sink};
 use crate::context::{Answer, Question, Talk};
 use crate::faults::Faults;
 use crate::outcome::{End, Failure, RunOutcome};
-use crate::planned::tables;
 use crate::preview::Unmet;
 
 /// The statement of a step ran; nothing of it is proven yet.
@@ -61,48 +61,6 @@ struct Pass {
 
 /// Rows that came in whose keys are told.
 const NAMED: usize = 10;
-
-/// The steps of a run as its snapshot records them, what they take along, and the tables of both.
-pub(super) struct Records {
-    pub(super) steps: Vec<StepRecord>,
-    pub(super) along: Vec<AlongRecord>,
-    pub(super) tables: Vec<Target>,
-}
-
-/// What the snapshot of a run of these steps records of them.
-pub(super) fn records(steps: &[StepFacts]) -> Records {
-    let own = steps.iter().map(|facts| &facts.target);
-    let along = steps.iter().flat_map(|facts| &facts.along).map(|along| &along.target);
-    let mut fired: Vec<&Target> = Vec::new();
-    for target in steps.iter().flat_map(|facts| &facts.triggered).filter_map(|t| t.target.as_ref().ok()) {
-        if !fired.iter().any(|known| known.same_table(target)) {
-            fired.push(target);
-        }
-    }
-    let (tables, at) = tables(own.chain(along).chain(fired.iter().copied()));
-    let mut at = at.into_iter();
-    let record = |(facts, table): (&StepFacts, usize)| StepRecord { table, ..facts.record.clone() };
-    let own = steps.iter().zip(at.by_ref()).map(record).collect();
-    let all = steps.iter().enumerate().flat_map(|(step, facts)| facts.along.iter().map(move |a| (step, a)));
-    let record = |((step, along), table): ((usize, &Along), usize)| AlongRecord {
-        step,
-        table,
-        role: Role::Cascade,
-        kind: along.kind,
-        foreseen: along.foreseen.clone(),
-    };
-    let mut along: Vec<AlongRecord> = all.zip(at.by_ref()).map(record).collect();
-    // Which step a trigger's row is due to nobody asks: they are compared once, when all steps have run.
-    let last = steps.len().saturating_sub(1);
-    along.extend(fired.iter().zip(at).map(|(target, table)| AlongRecord {
-        step: last,
-        table,
-        role: Role::Trigger,
-        kind: triggered::KIND,
-        foreseen: triggered::foreseen(target),
-    }));
-    Records { steps: own, along, tables }
-}
 
 impl<'a, 's> Written<'a, 's> {
     fn end(self, end: End) -> Ended {

@@ -11,7 +11,8 @@ use marktwice_core::table::Target;
 use marktwice_core::triggered::{Triggered, TriggeredReceipt, is_fired};
 use marktwice_port::{Batch, ChangeSource, EngineError, KeepSink, Phase, Tx};
 
-use super::proof::{Records, row_change};
+use super::proof::row_change;
+use super::records::Records;
 use super::{Begun, Ended, StepFacts, ended_by, no_step, read_back, tick};
 use crate::collect::{Fired, unwrap_sink};
 use crate::faults::Faults;
