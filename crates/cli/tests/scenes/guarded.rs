@@ -77,7 +77,8 @@ fn an_old_mark_every_row_on_the_line_and_undeclared_writes_are_not_taken() {
     std::thread::sleep(std::time::Duration::from_millis(1_200));
     s.run(&["apply", "a.sql", "--mark", &old, "--yes"])
         .expect(2)
-        .says("was taken 1 s ago, and may be 0 s old here");
+        .says("was taken ")
+        .says(" s ago, and may be 0 s old here");
     s.write("marktwice.toml", FILE);
     s.run(&["apply", "a.sql", "--mark", &old, "--rows", "all", "--yes"])
         .expect(2)

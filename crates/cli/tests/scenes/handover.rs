@@ -105,6 +105,9 @@ fn a_guarded_database_takes_what_somebody_else_has_previewed() {
     s.write("marktwice.toml", "on = \"live\"\nlogbook = \"book\"\n[database.live]\nurl = \"coop.db\"\nguarded = true\nmark_within = \"0m\"\n");
     s.run(&["preview", "a.sql", "--with", "region=Moor", "--out", "a.twice"]).expect(0);
     std::thread::sleep(std::time::Duration::from_millis(1_100));
-    s.run(&["apply", "a.twice", "--yes"]).expect(2).says("was taken 1 s ago");
+    s.run(&["apply", "a.twice", "--yes"])
+        .expect(2)
+        .says("was taken ")
+        .says(" s ago, and may be 0 s old here");
     colleague(&s, &["apply", "a.twice", "--yes"]).expect(0);
 }
