@@ -323,9 +323,10 @@ impl Driver for My {
         // one moment, and several steps one after the other: a snapshot for all of them would lock.
         self.run("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;
         self.run("START TRANSACTION READ ONLY")?;
-        // What is held is handed over inside the transaction, and all of it is rolled back.
+        // What is held is handed over inside the transaction. Nothing but temporary tables can be written in it; they are dropped
+        // behind it, and taking their rows back before that, one by one, would take as long as writing them.
         let done = work(self);
-        let mut ended = self.run("ROLLBACK");
+        let mut ended = self.run(if done.is_ok() { "COMMIT" } else { "ROLLBACK" });
         for name in made {
             ended = ended.and(self.run(&format!("DROP TEMPORARY TABLE IF EXISTS {name}")));
         }
