@@ -225,6 +225,11 @@ pub(crate) enum Command {
         #[arg(long)]
         yes: bool,
     },
+    /// Make a key file, for snapshots that nobody can read without it (key_file = "FILE" under [logbook] in marktwice.toml)
+    Key {
+        /// The file to make
+        file: PathBuf,
+    },
     /// Say which database is meant, what guards it, and where that is written
     Where,
     /// Make the demo database and walk through one full example

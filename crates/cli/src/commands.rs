@@ -6,6 +6,7 @@ mod demo;
 mod draft;
 mod forget;
 mod history;
+mod key;
 mod look;
 mod pages;
 mod place;
@@ -48,6 +49,7 @@ pub(crate) fn run(args: Args) -> u8 {
         Command::Settle(args) => settle::run(&common, &args),
         Command::Pages { folder } => pages::run(&folder),
         Command::Witness { yes } => witness::run(&common, yes),
+        Command::Key { file } => key::run(&common, &file),
         Command::Where => place::run(&common),
         Command::Demo { folder } => demo::run(&common, &folder),
     };

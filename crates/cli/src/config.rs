@@ -28,7 +28,7 @@ struct File {
 
 /// Where the logbook is, and how long it keeps rows.
 #[derive(Debug, Clone, Deserialize)]
-#[serde(untagged, expecting = "a folder, or a table with folder and keep")]
+#[serde(untagged, expecting = "a folder, or a table with folder, keep and key_file")]
 enum Logbook {
     Folder(PathBuf),
     Table(Keeping),
@@ -40,6 +40,8 @@ struct Keeping {
     folder: Option<PathBuf>,
     /// As it is written: `90d`.
     keep: Option<String>,
+    /// The file with the key that snapshots are encrypted for.
+    key_file: Option<PathBuf>,
 }
 
 impl Logbook {
@@ -54,6 +56,13 @@ impl Logbook {
         match self {
             Logbook::Folder(_) => None,
             Logbook::Table(keeping) => keeping.keep.as_deref(),
+        }
+    }
+
+    fn key_file(&self) -> Option<&Path> {
+        match self {
+            Logbook::Folder(_) => None,
+            Logbook::Table(keeping) => keeping.key_file.as_deref(),
         }
     }
 }
@@ -72,6 +81,9 @@ pub(crate) struct Database {
     pub(crate) mark_within: Option<String>,
     /// The table in which each run leaves a row.
     pub(crate) witness: Option<String>,
+    /// Columns whose values are never shown, as `table.column`.
+    #[serde(default)]
+    pub(crate) hide: Vec<String>,
     /// Rows that one run may match at most.
     pub(crate) most_rows: Option<u64>,
     /// Seconds that a lock is waited for, where nothing is said on the line.
@@ -210,6 +222,11 @@ impl Config {
         self.first(|found| found.file.logbook.as_ref()?.folder().map(|path| found.folder().join(path)))
     }
 
+    /// The file with the key that snapshots are encrypted for.
+    pub(crate) fn key_file(&self) -> Option<PathBuf> {
+        self.first(|found| found.file.logbook.as_ref()?.key_file().map(|path| found.folder().join(path)))
+    }
+
     /// How long rows of runs are kept, where that is limited.
     pub(crate) fn keep(&self) -> Option<Duration> {
         self.first(|found| within(found.file.logbook.as_ref()?.keep()?))
@@ -232,8 +249,8 @@ fn read(path: &Path) -> Result<Option<Found>, Trouble> {
         let place = key_only(TextPlace::in_source(&text, span.start, span.end));
         Trouble::usage(
             without_value(&message),
-            "the file may say on and logbook (or folder and keep under [logbook]); under [database.NAME] url or url_env, guarded, mark_within, most_rows, witness, wait and \
-             time_limit; and TABLE = \"COLUMN\" under [named_by]",
+            "the file may say on and logbook (or folder, keep and key_file under [logbook]); under [database.NAME] url or url_env, guarded, mark_within, most_rows, hide, witness, \
+             wait and time_limit; and TABLE = \"COLUMN\" under [named_by]",
         )
         .at(path.display().to_string(), place)
     })?;
@@ -283,6 +300,10 @@ impl Found {
                     "has a mark_within that is no time",
                     "write hours, minutes or days: 1h, 45m, 2d",
                 );
+            }
+            if let Some(odd) = said.hide.iter().find(|name| !name.contains('.')) {
+                let what = format!("hides {odd:?}, which names no column");
+                return wrong(&what, "write tables with their columns: hide = [\"keeper.email\"]");
             }
             let sane = |seconds: &Option<f64>| {
                 seconds.is_none_or(|s| s.is_finite() && (0.0..=86_400.0).contains(&s))

@@ -12,9 +12,9 @@ use marktwice_core::asked::{QueryCheck, Wanted, Wants};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::secret::Secrets;
 use marktwice_core::sheet::Sheet;
-use marktwice_core::table::NamedBy;
+use marktwice_core::table::{HiddenColumns, NamedBy};
 use marktwice_core::{Change, Code, Terms};
-use marktwice_logbook::{ReadReceipts, Shelf};
+use marktwice_logbook::{FileKey, ReadReceipts, Shelf};
 use marktwice_network::address::without_secrets;
 use marktwice_port::{Engine, Intent, Language, Limits, LogError, Logbook};
 use marktwice_run::{Chosen, Context, Failure, forget, forgettable, history};
@@ -48,6 +48,10 @@ pub(crate) struct Desk {
     pub(crate) witness: Option<String>,
     /// How long rows of runs are kept, where that is limited.
     keep: Option<Duration>,
+    /// What snapshots are encrypted for.
+    key: Option<Result<FileKey, LogError>>,
+    /// Columns whose values are never shown.
+    hide: HiddenColumns,
     /// Rows that one run may match there at most.
     pub(crate) most_rows: Option<u64>,
     /// Receipts that this command has read.
@@ -79,8 +83,10 @@ impl Desk {
             desk.guard = Guard::of(named);
             desk.most_rows = named.said.most_rows;
             desk.witness.clone_from(&named.said.witness);
+            desk.hide = HiddenColumns::of(&named.said.hide);
         }
         (desk.named_by, desk.keep) = (config.named_by(), config.keep());
+        desk.key = config.key_file().map(|file| FileKey::read(&file));
         Ok((desk, config, named))
     }
 
@@ -111,6 +117,8 @@ impl Desk {
             named_by: NamedBy::default(),
             guard: None,
             keep: None,
+            key: None,
+            hide: HiddenColumns::default(),
             witness: None,
             most_rows: None,
             read: ReadReceipts::default(),
@@ -149,7 +157,12 @@ impl Desk {
     /// Hands the context to `work`.
     pub(crate) fn with<T>(&self, work: impl FnOnce(&Context<'_>) -> T) -> T {
         let book = |database: &DatabaseId| -> Result<Box<dyn Logbook>, LogError> {
-            Ok(Box::new(Shelf::open(&self.root, database)?.sharing(&self.read)))
+            Ok(Box::new(
+                Shelf::open(&self.root, database)?
+                    .sharing(&self.read)
+                    .encrypting(self.key.clone())
+                    .hiding(&self.hide),
+            ))
         };
         let user = user();
         let context = Context {
@@ -159,6 +172,7 @@ impl Desk {
             ambient: &self.ambient,
             waits: self.waits,
             named_by: &self.named_by,
+            hide: &self.hide,
             witness: self.witness.as_deref(),
             user,
         };

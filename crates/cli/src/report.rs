@@ -130,6 +130,9 @@ fn engine_hint(failure: &Failure) -> Option<String> {
             LogErrorKind::Damaged => "do not rely on this file; keep a copy of it",
             LogErrorKind::Newer => "use the newer marktwice that wrote it",
             LogErrorKind::NotFound => "marktwice history and marktwice preview show what there is",
+            LogErrorKind::Key => {
+                "name the right key_file under [logbook] in marktwice.toml; marktwice key FILE makes a new one for new runs"
+            }
             LogErrorKind::Busy | LogErrorKind::Ambiguous => return None,
         },
         _ => return None,

@@ -4,7 +4,7 @@ use serde::Serialize;
 
 use crate::finding::Code;
 use crate::secret::HIDDEN;
-use crate::table::Target;
+use crate::table::{HiddenColumns, Target};
 use crate::value::{Value, key_text};
 use crate::words;
 
@@ -80,15 +80,32 @@ impl Breach {
 }
 
 impl Breach {
-    /// Hides what rows hold in hidden columns.
-    pub fn hide(&mut self, target: &Target) {
+    /// Hides what rows hold in hidden columns, and what tells rows where that is hidden: of the target, and of other tables that have
+    /// hidden `columns`.
+    pub fn hide(&mut self, target: &Target, columns: &HiddenColumns) {
         let hidden = target.hidden_names();
+        let tables = columns.tables();
+        let has_hidden = |name: &Option<String>| {
+            let bare = name.as_deref().map(|name| name.rsplit('.').next().unwrap_or(name));
+            bare.is_some_and(|bare| tables.iter().any(|table| table.eq_ignore_ascii_case(bare)))
+        };
+        let theirs = has_hidden(&self.table);
         let own = self.table.is_none() && self.columns.iter().any(|column| hidden.contains(column));
-        // What keys of the table name stays: a secret is part of none.
-        if own || (!hidden.is_empty() && self.rule == Rule::Twins) {
+        let twins = !hidden.is_empty() && self.rule == Rule::Twins;
+        if own || twins || theirs || target.hides_key() {
             for cell in self.first.iter_mut().flat_map(|row| &mut row.holds) {
                 *cell = Some(HIDDEN.to_owned());
             }
+        }
+        if target.hides_key() || theirs || has_hidden(&self.other) {
+            self.first.iter_mut().for_each(|row| row.with = None);
+        }
+        for row in &mut self.first {
+            row.key = match &self.table {
+                None => target.shown_key(&row.key),
+                Some(_) if theirs => target.veil.key(&row.key),
+                Some(_) => continue,
+            };
         }
     }
 

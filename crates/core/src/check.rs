@@ -77,6 +77,9 @@ impl CheckFound {
 
     /// Hides what it reads of hidden columns.
     pub fn hide(&mut self, target: &Target) {
+        for failing in &mut self.first {
+            failing.key = target.shown_key(&failing.key);
+        }
         let hidden = target.hidden_names();
         let is_hidden = |name: &str| {
             let bare = name.rsplit('.').next().unwrap_or(name).trim_matches(['"', '`']);

@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::secret::HIDDEN;
+use crate::table::Target;
 use crate::value::Value;
 
 /// What a join's repeated matches come to.
@@ -26,6 +28,21 @@ pub struct ManyExample {
     pub key: Vec<Value>,
     /// The matching rows of the joined tables, at most [`ManyExample::SHOWN`] of them: names and values as text.
     pub sources: Vec<SourceRow>,
+}
+
+impl Many {
+    /// Hides what tells the target's rows, where that is hidden, and columns of these names in the rows that match them.
+    pub fn hide(&mut self, target: &Target, names: &[String]) {
+        for example in &mut self.examples {
+            example.key = target.shown_key(&example.key);
+            for (name, value) in example.sources.iter_mut().flatten() {
+                let bare = name.rsplit('.').next().unwrap_or(name).trim_matches(['"', '`']);
+                if names.iter().any(|hidden| hidden.eq_ignore_ascii_case(bare)) {
+                    *value = Some(HIDDEN.to_owned());
+                }
+            }
+        }
+    }
 }
 
 impl ManyExample {

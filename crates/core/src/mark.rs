@@ -7,7 +7,7 @@ use crate::cell::pick;
 use crate::hash::{Fingerprint, Hashing, RowHash, ShortHash};
 use crate::image::Image;
 pub use crate::kind::StepKind;
-use crate::table::Target;
+use crate::table::{Target, Veil};
 use crate::value::Value;
 
 /// How an after-value in a preview came about.
@@ -97,6 +97,9 @@ pub struct Parts {
     /// How rows are hashed; the header says it for all steps.
     #[serde(skip)]
     pub hashing: Hashing,
+    /// What stands for keys that are never shown, where they are not.
+    #[serde(skip)]
+    pub veil: Option<Veil>,
 }
 
 impl Parts {
@@ -116,6 +119,7 @@ impl Parts {
             after: foreseen.iter().filter(|f| f.label != Label::Unknown).map(|f| f.column).collect(),
             loose: false,
             hashing: Hashing::Plain,
+            veil: None,
         }
     }
 }
@@ -151,7 +155,8 @@ impl Marker {
         self.summary.related.add(&related);
         self.summary.rest.add(&rest);
         self.summary.after.add(&after);
-        MarkRow { key: row.key.clone(), related: related.short(), rest: rest.short(), after: after.short() }
+        let key = self.parts.veil.map_or_else(|| row.key.clone(), |veil| veil.key(&row.key));
+        MarkRow { key, related: related.short(), rest: rest.short(), after: after.short() }
     }
 
     /// Takes a row in that the step takes along.
@@ -226,6 +231,7 @@ mod tests {
             after: vec![1],
             loose: false,
             hashing: Hashing::Seeded(7),
+            veil: None,
         };
         let mut marker = Marker::new(parts);
         rows.iter().for_each(|r| {

@@ -161,6 +161,9 @@ pub struct SnapshotRef {
     pub checksum: String,
     /// Rows in it.
     pub rows: u64,
+    /// The public part of the key that it is encrypted for, where it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub encrypted_for: Option<String>,
 }
 
 /// Who previewed a change and when: as that machine told, which proves nothing.

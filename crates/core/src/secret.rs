@@ -104,6 +104,15 @@ pub fn hide_rows<const N: usize>(target: &Target, rows: [Option<Vec<Value>>; N])
             told.push(value);
         }
     }
+    // Where its key is hidden, a row is told by a number in its place.
+    let number = target.key.columns.iter().copied().find(|at| target.hidden.contains(at));
+    for (row, place) in rows.iter().zip(&mut hidden) {
+        let (Some(at), Some(row), Some(place)) = (number, row, place) else { continue };
+        let key: Vec<Value> = target.key.columns.iter().filter_map(|at| row.get(*at).cloned()).collect();
+        if let (Some(cell), Some(number)) = (place.get_mut(at), target.shown_key(&key).into_iter().next()) {
+            *cell = number;
+        }
+    }
     hidden
 }
 
@@ -124,6 +133,64 @@ pub fn hide_cell(target: &Target, cell: CellDiff) -> CellDiff {
     }
     let after = stands_for(&cell.after, &[&cell.before]);
     CellDiff { before: stands_for(&cell.before, &[]), after, ..cell }
+}
+
+/// Words in front of a quoted name, in the messages of engines.
+const NAMES: [&str; 16] = [
+    "column",
+    "columns",
+    "constraint",
+    "database",
+    "domain",
+    "field",
+    "for",
+    "function",
+    "index",
+    "key",
+    "parameter",
+    "relation",
+    "schema",
+    "table",
+    "trigger",
+    "type",
+];
+
+/// An engine's message without the values that it names: what stands in quotes, but for names, and what is said to be equal to
+/// something or contained in a row. Where a value may hold a quote, all up to the last one goes.
+pub fn without_values(message: &str) -> String {
+    let mut rest = message;
+    for (start, end) in [("=(", ')'), ("contains (", ')')] {
+        if let Some(from) = rest.find(start)
+            && let Some(to) = rest.rfind(end).filter(|to| *to > from)
+        {
+            let (head, tail) = (rest.get(..from + start.len()), rest.get(to..));
+            let (head, tail) = (head.unwrap_or_default(), tail.unwrap_or_default());
+            return format!("{}{HIDDEN}{tail}", without_quoted(head));
+        }
+    }
+    rest = rest.trim_end();
+    without_quoted(rest)
+}
+
+/// A message without what stands in quotes, but for names.
+fn without_quoted(message: &str) -> String {
+    let Some((at, quote)) = message.char_indices().find(|(_, c)| ['\'', '"'].contains(c)) else {
+        return message.to_owned();
+    };
+    let (head, rest) = (message.get(..at).unwrap_or_default(), message.get(at + 1..).unwrap_or_default());
+    let word = head.trim_end().rsplit([' ', '(']).next().unwrap_or_default().to_lowercase();
+    let Some(first) = rest.find(quote) else { return format!("{head}{HIDDEN}") };
+    if NAMES.contains(&word.as_str()) {
+        let (name, tail) = (rest.get(..first).unwrap_or_default(), rest.get(first + 1..).unwrap_or_default());
+        return format!("{head}{quote}{name}{quote}{}", without_quoted(tail));
+    }
+    // What follows a value: the name of a column or key, or nothing.
+    let end = [" for key ", " for column ", " at row "]
+        .iter()
+        .filter_map(|after| rest.rfind(&format!("{quote}{after}")));
+    let end = end.max().or_else(|| rest.rfind(quote)).unwrap_or(first);
+    let tail = rest.get(end + 1..).unwrap_or_default();
+    format!("{head}{quote}{HIDDEN}{quote}{}", without_quoted(tail))
 }
 
 #[cfg(test)]
@@ -147,6 +214,29 @@ mod tests {
     #[test]
     fn values_are_taken_out_however_they_are_written() {
         let all = secrets(&[Value::Text("it's \"so\"".into()), Value::Int(48_151), Value::Null]);
+        for (said, shown) in [
+            ("Duplicate entry 'o'neil@x' for key 'email'", "Duplicate entry '(hidden)' for key 'email'"),
+            (
+                "Incorrect integer value: 'a 'b' for column `s`.`t`.`c` at row 1",
+                "Incorrect integer value: '(hidden)' for column `s`.`t`.`c` at row 1",
+            ),
+            (
+                "invalid input syntax for type integer: \"x\"y\"",
+                "invalid input syntax for type integer: \"(hidden)\"",
+            ),
+            (
+                "duplicate key value violates unique constraint \"k_e\". Key (email)=(a)b) already exists",
+                "duplicate key value violates unique constraint \"k_e\". Key (email)=((hidden)) already exists",
+            ),
+            (
+                "new row for relation \"k\" violates check constraint \"c\". Failing row contains (1, a)",
+                "new row for relation \"k\" violates check constraint \"c\". Failing row contains ((hidden))",
+            ),
+            ("Data too long for column 'name' at row 1", "Data too long for column 'name' at row 1"),
+            ("UNIQUE constraint failed: keeper.email", "UNIQUE constraint failed: keeper.email"),
+        ] {
+            assert_eq!(without_values(said), shown);
+        }
         assert_eq!(all.scrub("Key (k)=(it's \"so\") exists"), "Key (k)=((hidden)) exists");
         assert_eq!(all.scrub("'it''s \"so\"' and \"it's \\\"so\\\"\""), "'(hidden)' and \"(hidden)\"");
         let mut document = json!({ "n": 48151, "m": 7, "t": ["it's \"so\"", 48151.5] });

@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use crate::hash::{HashKey, Hashing, RowHash};
 use crate::near::nearest;
+use crate::secret::HIDDEN;
 use crate::value::Value;
 
 /// One column of a target.
@@ -69,9 +71,97 @@ pub struct Target {
     /// Columns that refer to other tables: their numbers are names, and no amounts.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub refers: Vec<usize>,
-    /// Columns whose values are never shown: a secret is assigned to them.
+    /// Columns whose values are never shown: a secret is assigned to them, or somebody has said so.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub hidden: Vec<usize>,
+    /// What stands for a key that is hidden itself.
+    #[serde(skip)]
+    pub veil: Veil,
+}
+
+/// The key under which rows get the numbers that they are told by where their own key is never shown. It is no part of what a table is:
+/// all are equal.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Veil(pub Option<HashKey>);
+
+impl Veil {
+    /// What stands for a key that is hidden: the same for the same key, wherever it is shown.
+    pub fn key(self, key: &[Value]) -> Vec<Value> {
+        let number = self.0.map_or(HIDDEN.to_owned(), |veil| {
+            let row = RowHash::by(Hashing::Keyed(veil), &mut Vec::new(), key).short();
+            format!("#{:08x}", row.0 >> 32)
+        });
+        vec![Value::Text(number.into())]
+    }
+}
+
+impl PartialEq for Veil {
+    fn eq(&self, _: &Veil) -> bool {
+        true
+    }
+}
+
+impl Eq for Veil {}
+
+/// Columns whose values are never shown, as somebody has said: `table.column`, or with the schema in front. Letters of either case
+/// are the same.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct HiddenColumns(Vec<(String, String)>);
+
+impl HiddenColumns {
+    /// Those that are named so; what names no column is left out.
+    pub fn of(names: &[String]) -> HiddenColumns {
+        let parts = names.iter().filter_map(|name| name.rsplit_once('.'));
+        HiddenColumns(parts.map(|(table, column)| (table.to_owned(), column.to_owned())).collect())
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// The names of the columns, of whatever table.
+    pub fn names(&self) -> Vec<String> {
+        self.0.iter().map(|(_, column)| column.clone()).collect()
+    }
+
+    /// The names of the tables, without schemas.
+    pub fn tables(&self) -> Vec<String> {
+        self.0.iter().map(|(table, _)| table.rsplit('.').next().unwrap_or(table).to_owned()).collect()
+    }
+
+    /// Hides them in a table; rows are then told by numbers that are made under `key` where what tells them is hidden. What is
+    /// derived from other columns may tell them: it is hidden too.
+    pub fn apply(&self, target: &mut Target, key: HashKey) {
+        let whole = format!("{}.{}", target.schema, target.table);
+        let of =
+            |table: &str| table.eq_ignore_ascii_case(&target.table) || table.eq_ignore_ascii_case(&whole);
+        let named = self.0.iter().filter(|(table, _)| of(table));
+        let mut columns: Vec<usize> = named.filter_map(|(_, column)| target.position(column)).collect();
+        if columns.is_empty() {
+            return;
+        }
+        let derived = target.columns.iter().enumerate().filter(|(_, column)| column.generated);
+        columns.extend(derived.map(|(at, _)| at));
+        target.hide(columns);
+        target.veil = Veil(Some(key));
+    }
+
+    /// Hides them in a view: its columns of the same names, and all of it where its definition names one of them, or all columns of
+    /// a table, so that nobody can tell what it makes of them.
+    pub fn apply_to_view(&self, target: &mut Target, definition: &str, key: HashKey) {
+        let definition = definition.to_lowercase();
+        let named = |name: &str| definition.contains(&name.to_lowercase());
+        let tables = self.tables().iter().any(|table| named(table));
+        let all = tables && (definition.contains('*') || self.0.iter().any(|(_, column)| named(column)));
+        let own = |name: &str| self.0.iter().any(|(_, column)| column.eq_ignore_ascii_case(name));
+        let columns = target.columns.iter().enumerate();
+        let hidden: Vec<usize> = columns.filter(|(_, c)| all || own(&c.name)).map(|(at, _)| at).collect();
+        if !hidden.is_empty() {
+            target.hide(hidden);
+            target.veil = Veil(Some(key));
+        }
+    }
 }
 
 /// How many rows a table has. A large one is not counted for what is only shown: then it is what the engine reckons.
@@ -168,6 +258,20 @@ impl Target {
         self.hidden.sort_unstable();
         self.hidden.dedup();
         self.naming = self.naming.filter(|at| !self.hidden.contains(at));
+    }
+
+    /// Whether what tells its rows is never shown.
+    pub fn hides_key(&self) -> bool {
+        let whole = self.key.kind == KeyKind::WholeRow && !self.hidden.is_empty();
+        whole || self.key.columns.iter().any(|at| self.hidden.contains(at))
+    }
+
+    /// What a row is told by: its key, or a number in its place where that is never shown.
+    pub fn shown_key(&self, key: &[Value]) -> Vec<Value> {
+        if !self.hides_key() || key.is_empty() {
+            return key.to_vec();
+        }
+        self.veil.key(key)
     }
 
     /// The names of its hidden columns.

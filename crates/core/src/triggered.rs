@@ -157,6 +157,7 @@ mod tests {
             naming: None,
             refers: vec![],
             hidden: vec![],
+            veil: Default::default(),
         };
         let why = "it has too many rows".to_owned();
         let held = Triggered { shown: "log".into(), target: Ok(target), large: false };

@@ -12,10 +12,12 @@ use std::time::{Duration, Instant, SystemTime};
 use marktwice_core::hash::{self, HashKey};
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
 use marktwice_core::record::MarkHeader;
+use marktwice_core::table::HiddenColumns;
 use marktwice_port::{Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader};
 
 use crate::atomic::{self, io_error, make_folder};
 use crate::bounded;
+use crate::cipher::FileKey;
 use crate::marks::{Draft, Kept, first_line};
 use crate::runs::{CHANGE, Folder, RECEIPT, read_receipt};
 use crate::snapshot::Reader;
@@ -38,6 +40,10 @@ pub struct Shelf {
     identities: Vec<String>,
     /// Receipts that were read, as long as their files are the same: a command asks for all of them several times.
     read: ReadReceipts,
+    /// What snapshots are encrypted for, and read with.
+    key: Option<Result<FileKey, LogError>>,
+    /// Columns whose values are never shown.
+    hide: HiddenColumns,
 }
 
 /// Receipts that were read; those of one command share them.
@@ -78,7 +84,13 @@ pub fn databases(root: &Path) -> Result<Vec<Overview>, LogError> {
             let identities = identities(&database);
             all.push(Overview {
                 database,
-                shelf: Shelf { folder, identities, read: ReadReceipts::default() },
+                shelf: Shelf {
+                    folder,
+                    identities,
+                    read: ReadReceipts::default(),
+                    key: None,
+                    hide: HiddenColumns::default(),
+                },
             });
         }
     }
@@ -196,7 +208,13 @@ impl Shelf {
             .take(40)
             .collect();
         let name = format!("{}-{}", plain.trim_start_matches('.'), tail.get(..8).unwrap_or(""));
-        Shelf { folder: root.join(name), identities: identities(database), read: ReadReceipts::default() }
+        Shelf {
+            folder: root.join(name),
+            identities: identities(database),
+            read: ReadReceipts::default(),
+            key: None,
+            hide: HiddenColumns::default(),
+        }
     }
 
     /// Its folder.
@@ -241,6 +259,29 @@ impl Shelf {
         Shelf { read: read.clone(), ..self }
     }
 
+    /// The same, with snapshots encrypted for a key from now on. One that could not be had is in the way of a new run, and of what is
+    /// encrypted; of nothing else.
+    #[must_use]
+    pub fn encrypting(self, key: Option<Result<FileKey, LogError>>) -> Shelf {
+        Shelf { key, ..self }
+    }
+
+    /// The same, with columns whose values are never shown: what a snapshot says of its tables hides them, and a new one, which holds
+    /// them, has to be encrypted.
+    #[must_use]
+    pub fn hiding(self, columns: &HiddenColumns) -> Shelf {
+        Shelf { hide: columns.clone(), ..self }
+    }
+
+    /// What a new snapshot is encrypted for.
+    fn key(&self) -> Result<Option<FileKey>, LogError> {
+        if self.key.is_none() && !self.hide.is_empty() {
+            let what = "columns of this database are hidden, and a snapshot holds them: it has to be encrypted, and no key_file is set";
+            return Err(LogError::new(LogErrorKind::Key, what));
+        }
+        self.key.clone().transpose()
+    }
+
     /// The receipt in a run's folder; `None` when the run died before it had one.
     fn receipt_of(&self, folder: &Path) -> Result<Option<Receipt>, LogError> {
         let path = folder.join(RECEIPT);
@@ -260,7 +301,7 @@ impl Shelf {
 
     fn folder_of(&self, run: String, path: PathBuf) -> Folder {
         let unsettled = self.folder.join("unsettled").join(&run);
-        Folder { run, path, unsettled }
+        Folder { run, path, unsettled, key: None }
     }
 }
 
@@ -292,7 +333,14 @@ impl Logbook for Shelf {
         }
     }
 
+    fn key_name(&self) -> Option<String> {
+        self.key.as_ref()?.as_ref().ok().map(FileKey::name)
+    }
+
     fn hash_key(&self) -> Result<HashKey, LogError> {
+        if let Some(Ok(key)) = &self.key {
+            return Ok(key.hash_key());
+        }
         let path = self.folder.join("key");
         let read = || fs::read_to_string(&path);
         let text = match read() {
@@ -406,13 +454,15 @@ impl Logbook for Shelf {
         change: &str,
         make: &mut dyn FnMut(&str) -> Receipt,
     ) -> Result<Box<dyn RunFolder>, LogError> {
+        // A key that cannot be had is known before anything is begun.
+        let key = self.key()?;
         let earlier = self.run_folders()?;
         let name = self.new_name(&earlier)?;
         let stamp = in_order(stamp, &earlier);
         let path = self.folder.join("runs").join(format!("{stamp}-{name}"));
         // Nothing of this has to be durable yet: should it be lost, nothing was begun. Before COMMIT is asked for it is synced.
         atomic::make_folder_for_now(&path)?;
-        let mut folder = self.folder_of(name.clone(), path);
+        let mut folder = Folder { key, ..self.folder_of(name.clone(), path) };
         atomic::write_for_now(&folder.path.join(CHANGE), change.as_bytes())?;
         // The note comes before the receipt: a receipt that is not final is always found through a note.
         atomic::write_for_now(&folder.unsettled, file_name(&folder.path).as_bytes())?;
@@ -492,12 +542,16 @@ impl Logbook for Shelf {
 
     fn forget(&self, receipt: &Receipt) -> Result<(), LogError> {
         self.open_run(&receipt.run)?.receipt(receipt)?;
-        let path = self.run_folder(&receipt.run)?.join(crate::snapshot::FILE);
-        match fs::remove_file(&path) {
-            Ok(()) => atomic::sync_folder(path.parent().unwrap_or(&path)),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(()),
-            Err(error) => Err(io_error("remove", &path, &error)),
+        let folder = self.run_folder(&receipt.run)?;
+        for name in [crate::snapshot::FILE, crate::snapshot::ENCRYPTED] {
+            let path = folder.join(name);
+            match fs::remove_file(&path) {
+                Ok(()) => atomic::sync_folder(&folder)?,
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+                Err(error) => return Err(io_error("remove", &path, &error)),
+            }
         }
+        Ok(())
     }
 
     fn size(&self) -> Result<u64, LogError> {
@@ -523,7 +577,19 @@ impl Logbook for Shelf {
 
     fn snapshot(&self, run: &str, expected: &SnapshotRef) -> Result<Box<dyn SnapshotReader>, LogError> {
         let path = self.run_folder(run)?.join(&expected.file);
-        Ok(Box::new(Reader::open(&path, expected)?))
+        let (key, lost) = match &self.key {
+            None => (None, None),
+            Some(Ok(key)) => (Some(key), None),
+            Some(Err(error)) => (None, Some(error)),
+        };
+        let mut reader = match (Reader::open(&path, expected, key), lost) {
+            (Err(error), Some(lost)) if error.kind == LogErrorKind::Key => return Err(lost.clone()),
+            (opened, _) => opened?,
+        };
+        if !self.hide.is_empty() {
+            reader.hide(&self.hide, self.hash_key()?);
+        }
+        Ok(Box::new(reader))
     }
 }
 

@@ -70,14 +70,14 @@ mod tests {
         let packed = zstd::encode_all(&vec![b'x'; 8 << 20][..], 19).unwrap();
         assert!(packed.len() < 4096);
         fs::write(&bomb, packed).unwrap();
-        let error = LineReader::open::<serde_json::Value>(&bomb, "x", 1).err().unwrap();
+        let error = LineReader::open::<serde_json::Value>(&bomb, "x", 1, None).err().unwrap();
         assert!(error.message.contains("longer than"), "{}", error.message);
         // A pipe is not waited for.
         let pipe = folder.path().join("pipe");
         assert!(std::process::Command::new("mkfifo").arg(&pipe).status().unwrap().success());
         for error in [
             document(&pipe).unwrap_err(),
-            LineReader::open::<serde_json::Value>(&pipe, "x", 1).err().unwrap(),
+            LineReader::open::<serde_json::Value>(&pipe, "x", 1, None).err().unwrap(),
         ] {
             assert!(error.message.contains("it is no file"), "{}", error.message);
         }

@@ -349,6 +349,7 @@ mod tests {
             naming: None,
             refers: Vec::new(),
             hidden: Vec::new(),
+            veil: Default::default(),
         };
         let row = |a: i64, b: Value| Some(vec![Value::Int(a), b]);
         for (before, after, key_after) in [

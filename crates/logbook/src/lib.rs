@@ -5,6 +5,7 @@ mod ahead;
 pub mod atomic;
 mod book;
 mod bounded;
+mod cipher;
 mod codec;
 pub mod faults;
 mod lines;
@@ -14,4 +15,5 @@ mod snapshot;
 mod worker;
 
 pub use book::{Overview, ReadReceipts, Shelf, databases};
+pub use cipher::FileKey;
 pub use runs::seal;

@@ -1,4 +1,5 @@
-//! JSON lines in zstd, with a checksum in the last line. Any `zstd -dc FILE | jq` reads them.
+//! JSON lines in zstd, with a checksum in the last line. Any `zstd -dc FILE | jq` reads them; those that are encrypted (`cipher`) once they
+//! are decrypted.
 //!
 //! The first line is a header, the last one begins with `{"end":` and carries the BLAKE3 hash of every
 //! uncompressed byte before it. A file without that last line is torn.
@@ -13,6 +14,7 @@ use serde::de::DeserializeOwned;
 
 use crate::atomic::{Pending, damaged, io_error};
 use crate::bounded;
+use crate::cipher::{self, FileKey, Plain, Sink};
 
 /// Level 1: a mark is mostly hashes, which no level makes smaller, and a snapshot is waited for.
 const LEVEL: i32 = 1;
@@ -54,7 +56,7 @@ pub(crate) struct Written {
 
 /// Writes lines.
 pub(crate) struct LineWriter {
-    encoder: zstd::Encoder<'static, Hashing>,
+    encoder: zstd::Encoder<'static, Sink<Hashing>>,
     hasher: blake3::Hasher,
     path: PathBuf,
     /// Lines that are neither hashed nor compressed yet: both are far cheaper by the block.
@@ -64,10 +66,16 @@ pub(crate) struct LineWriter {
 }
 
 impl LineWriter {
-    pub(crate) fn new(path: &Path, header: &impl Serialize) -> Result<LineWriter, LogError> {
+    /// A file that begins with `header`; encrypted where there is a key.
+    pub(crate) fn new(
+        path: &Path,
+        header: &impl Serialize,
+        key: Option<&FileKey>,
+    ) -> Result<LineWriter, LogError> {
         let inner = BufWriter::new(Pending::new(path)?);
         let hashing = Hashing { inner, hasher: blake3::Hasher::new(), bytes: 0 };
-        let encoder = zstd::Encoder::new(hashing, LEVEL).map_err(|e| io_error("write", path, &e))?;
+        let encoder = Sink::new(hashing, key).and_then(|sink| zstd::Encoder::new(sink, LEVEL));
+        let encoder = encoder.map_err(|e| io_error("write", path, &e))?;
         let mut writer = LineWriter {
             encoder,
             hasher: blake3::Hasher::new(),
@@ -120,7 +128,7 @@ impl LineWriter {
         let path = self.path;
         let failed = |e: &io::Error| io_error("write", &path, e);
         self.encoder.write_all(&trailer).map_err(|e| failed(&e))?;
-        let mut hashing = self.encoder.finish().map_err(|e| failed(&e))?;
+        let mut hashing = self.encoder.finish().and_then(Sink::finish).map_err(|e| failed(&e))?;
         hashing.flush().map_err(|e| failed(&e))?;
         let checksum = hashing.hasher.finalize().to_hex().to_string();
         let written = Written { bytes: hashing.bytes, checksum, plain, lines, trailer };
@@ -140,7 +148,7 @@ pub(crate) enum Line<'a> {
 
 /// Reads lines.
 pub(crate) struct LineReader {
-    lines: BufReader<zstd::Decoder<'static, BufReader<File>>>,
+    lines: BufReader<zstd::Decoder<'static, Plain>>,
     hasher: blake3::Hasher,
     path: PathBuf,
     line: Vec<u8>,
@@ -153,9 +161,10 @@ impl LineReader {
         path: &Path,
         format: &str,
         newest: u32,
+        key: Option<&FileKey>,
     ) -> Result<(H, Self), LogError> {
-        let file = bounded::open(path)?;
-        let decoder = zstd::Decoder::new(file).map_err(|e| io_error("read", path, &e))?;
+        let file = cipher::open(path, key, BLOCK)?;
+        let decoder = zstd::Decoder::with_buffer(file).map_err(|e| io_error("read", path, &e))?;
         let mut reader = LineReader {
             lines: BufReader::with_capacity(1 << 16, decoder),
             hasher: blake3::Hasher::new(),
@@ -262,12 +271,31 @@ impl Read for Sounding {
     }
 }
 
-/// Reads a finished file again, in one pass: it is, byte for byte, what was written, and unpacks to it.
-pub(crate) fn verify(path: &Path, written: &Written) -> Result<(), LogError> {
-    let other = || damaged(path, "what was read back is not what was written");
+/// Reads a finished file again: it is, byte for byte, what was written, and unpacks to it. One that is encrypted is read twice for
+/// that.
+pub(crate) fn verify(path: &Path, written: &Written, key: Option<&FileKey>) -> Result<(), LogError> {
+    let (same, found) = if key.is_some() {
+        let (same, _) = unpacks(cipher::open(path, key, BLOCK)?, path, written)?;
+        (same, file_checksum(path)?)
+    } else {
+        let file = Sounding { inner: bounded::open(path)?, hasher: blake3::Hasher::new(), bytes: 0 };
+        let (same, file) = unpacks(BufReader::with_capacity(BLOCK, file), path, written)?;
+        let Sounding { hasher, bytes, .. } = file.into_inner();
+        (same, Checksum { bytes, checksum: hasher.finalize().to_hex().to_string() })
+    };
+    if same && found.bytes == written.bytes && found.checksum == written.checksum {
+        Ok(())
+    } else {
+        Err(damaged(path, OTHER))
+    }
+}
+
+/// What is wrong with a file that is not what was written.
+const OTHER: &str = "what was read back is not what was written";
+
+/// Whether what is compressed there unpacks to what was written, and nothing stands behind it.
+fn unpacks<R: BufRead>(file: R, path: &Path, written: &Written) -> Result<(bool, R), LogError> {
     let unreadable = |e: &io::Error| damaged(path, &format!("it cannot be unpacked ({e})"));
-    let file = Sounding { inner: bounded::open(path)?, hasher: blake3::Hasher::new(), bytes: 0 };
-    let file = BufReader::with_capacity(BLOCK, file);
     let mut plain = zstd::Decoder::with_buffer(file).map_err(|e| io_error("read", path, &e))?;
     let mut hasher = blake3::Hasher::new();
     let mut block = vec![0u8; BLOCK];
@@ -277,7 +305,7 @@ pub(crate) fn verify(path: &Path, written: &Written) -> Result<(), LogError> {
         let into = block.get_mut(..most).unwrap_or_default();
         let read = plain.read(into).map_err(|e| unreadable(&e))?;
         if read == 0 {
-            return Err(other());
+            return Err(damaged(path, OTHER));
         }
         hasher.update(block.get(..read).unwrap_or_default());
         left -= read as u64;
@@ -286,14 +314,8 @@ pub(crate) fn verify(path: &Path, written: &Written) -> Result<(), LogError> {
     (&mut plain).take(bounded::LINE).read_to_end(&mut trailer).map_err(|e| unreadable(&e))?;
     let mut file = plain.finish();
     // Nothing may stand behind what was unpacked.
-    let behind = io::copy(&mut file, &mut io::sink()).map_err(|e| io_error("read", path, &e))?;
-    let Sounding { hasher: whole, bytes, .. } = file.into_inner();
-    let same = hasher.finalize() == written.lines
-        && trailer == written.trailer
-        && behind == 0
-        && bytes == written.bytes
-        && whole.finalize().to_hex().as_str() == written.checksum;
-    if same { Ok(()) } else { Err(other()) }
+    let behind = io::copy(&mut file, &mut io::sink()).map_err(|e| unreadable(&e))?;
+    Ok((hasher.finalize() == written.lines && trailer == written.trailer && behind == 0, file))
 }
 
 /// Size and BLAKE3 of a whole file.

@@ -26,7 +26,7 @@ pub(crate) struct Draft(Worker<Lines>);
 
 impl Draft {
     pub(crate) fn new(path: &Path, header: &MarkHeader) -> Result<Self, LogError> {
-        LineWriter::new(path, header).map(|lines| Draft(Worker::new(Lines(lines))))
+        LineWriter::new(path, header, None).map(|lines| Draft(Worker::new(Lines(lines))))
     }
 }
 
@@ -62,14 +62,14 @@ impl Kept {
 
 /// What a mark says of itself, as far as its first line tells; a file that cannot be read tells nothing.
 pub(crate) fn first_line(path: &Path) -> Option<MarkHeader> {
-    LineReader::open::<MarkHeader>(path, MARK_FORMAT, MARK_VERSION).ok().map(|(header, _)| header)
+    LineReader::open::<MarkHeader>(path, MARK_FORMAT, MARK_VERSION, None).ok().map(|(header, _)| header)
 }
 
 /// A mark's header and totals, after each of its rows was given with its step.
 type Read = (MarkHeader, Vec<MarkSummary>);
 
 fn read(path: &Path, give: &mut dyn FnMut(usize, &MarkRow)) -> Result<Read, LogError> {
-    let (header, mut reader) = LineReader::open::<MarkHeader>(path, MARK_FORMAT, MARK_VERSION)?;
+    let (header, mut reader) = LineReader::open::<MarkHeader>(path, MARK_FORMAT, MARK_VERSION, None)?;
     let mut rows: Vec<u64> = vec![0; header.steps.len()];
     let trailer: MarkTrailer = loop {
         match reader.next()? {

@@ -11,6 +11,7 @@ use serde_json::Value as Json;
 use crate::atomic;
 use crate::atomic::damaged;
 use crate::bounded;
+use crate::cipher::FileKey;
 use crate::faults::action;
 use crate::lines::check_version;
 use crate::snapshot;
@@ -23,6 +24,8 @@ pub(crate) struct Folder {
     pub(crate) path: PathBuf,
     /// The note among the unsettled runs, removed once the outcome is written down.
     pub(crate) unsettled: PathBuf,
+    /// What its snapshot is encrypted for.
+    pub(crate) key: Option<FileKey>,
 }
 
 impl RunFolder for Folder {
@@ -58,7 +61,7 @@ impl RunFolder for Folder {
     }
 
     fn snapshot(&mut self, header: &SnapshotHeader) -> Result<Box<dyn SnapshotWriter>, LogError> {
-        Ok(Box::new(snapshot::Writer::new(&self.path, header)?))
+        Ok(Box::new(snapshot::Writer::new(&self.path, header, self.key.clone())?))
     }
 }
 

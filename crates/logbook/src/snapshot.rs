@@ -1,25 +1,28 @@
-//! Snapshots on disk: `rows.jsonl.zst` in a run's folder.
+//! Snapshots on disk: `rows.jsonl.zst` in a run's folder, `rows.jsonl.zst.age` where it is encrypted.
 
 use std::path::{Path, PathBuf};
 
 use marktwice_core::Value;
-use marktwice_core::hash::RowHash;
+use marktwice_core::hash::{HashKey, RowHash};
 use marktwice_core::receipt::SnapshotRef;
 use marktwice_core::record::{
     SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, SnapshotTotals, SnapshotTrailer,
 };
-use marktwice_core::table::Target;
+use marktwice_core::table::{HiddenColumns, Target};
 use marktwice_core::undo::RowChange;
 use marktwice_port::{LogError, SnapshotReader, SnapshotWriter};
 
 use crate::ahead::{Ahead, Source};
 use crate::atomic::damaged;
+use crate::cipher::FileKey;
 use crate::codec::{IsRow, ReadLine, RowLine};
 use crate::lines::{self, Line, LineReader, LineWriter, file_checksum};
 use crate::worker::{Work, Worker};
 
 /// The snapshot's name inside a run's folder.
 pub(crate) const FILE: &str = "rows.jsonl.zst";
+/// The same of one that is encrypted.
+pub(crate) const ENCRYPTED: &str = "rows.jsonl.zst.age";
 
 fn add(totals: &mut SnapshotTotals, change: &RowChange, buffer: &mut Vec<u8>) {
     totals.rows += 1;
@@ -59,17 +62,23 @@ pub(crate) struct Writer {
     totals: SnapshotTotals,
     buffer: Vec<u8>,
     path: PathBuf,
+    key: Option<FileKey>,
 }
 
 impl Writer {
-    pub(crate) fn new(folder: &Path, header: &SnapshotHeader) -> Result<Self, LogError> {
-        let path = folder.join(FILE);
+    /// A new one; encrypted where there is a key.
+    pub(crate) fn new(
+        folder: &Path,
+        header: &SnapshotHeader,
+        key: Option<FileKey>,
+    ) -> Result<Self, LogError> {
+        let path = folder.join(if key.is_some() { ENCRYPTED } else { FILE });
         let rows = Worker::new(Encoding {
-            lines: LineWriter::new(&path, header)?,
+            lines: LineWriter::new(&path, header, key.as_ref())?,
             tables: header.tables.clone(),
             path: path.clone(),
         });
-        Ok(Writer { rows, totals: SnapshotTotals::default(), buffer: Vec::new(), path })
+        Ok(Writer { rows, totals: SnapshotTotals::default(), buffer: Vec::new(), path, key })
     }
 }
 
@@ -85,9 +94,10 @@ impl SnapshotWriter for Writer {
         let end = self.totals;
         let Encoding { lines, .. } = self.rows.finish()?;
         let written = lines.finish(true, |checksum| SnapshotTrailer { end, checksum })?;
-        lines::verify(&self.path, &written)?;
+        lines::verify(&self.path, &written, self.key.as_ref())?;
         let reference = SnapshotRef {
-            file: FILE.to_owned(),
+            file: if self.key.is_some() { ENCRYPTED } else { FILE }.to_owned(),
+            encrypted_for: self.key.as_ref().map(FileKey::name),
             bytes: written.bytes,
             checksum: written.checksum,
             rows: end.rows,
@@ -116,15 +126,21 @@ struct Decoding {
 }
 
 impl Reader {
-    pub(crate) fn open(path: &Path, expected: &SnapshotRef) -> Result<Self, LogError> {
+    pub(crate) fn open(path: &Path, expected: &SnapshotRef, key: Option<&FileKey>) -> Result<Self, LogError> {
         let found = file_checksum(path)?;
         if found.checksum != expected.checksum || found.bytes != expected.bytes {
             return Err(damaged(path, "it is not the file that the receipt speaks of"));
         }
-        let (header, lines) = LineReader::open::<SnapshotHeader>(path, SNAPSHOT_FORMAT, SNAPSHOT_VERSION)?;
+        let (header, lines) =
+            LineReader::open::<SnapshotHeader>(path, SNAPSHOT_FORMAT, SNAPSHOT_VERSION, key)?;
         let (tables, steps) = (header.tables.clone(), header.steps.len());
         let rows = Ahead::new(Decoding { lines, tables, steps, rows: 0, path: path.to_owned() });
         Ok(Reader { header, rows })
+    }
+
+    /// Hides columns in what it says of its tables.
+    pub(crate) fn hide(&mut self, columns: &HiddenColumns, key: HashKey) {
+        self.header.tables.iter_mut().for_each(|table| columns.apply(table, key));
     }
 }
 

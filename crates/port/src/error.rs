@@ -1,6 +1,7 @@
 //! What goes wrong in an engine.
 
 use marktwice_core::finding::Finding;
+use marktwice_core::secret::without_values;
 
 /// An error of the caller's that passes through an engine while it hands rows over.
 pub type SinkError = Box<dyn std::error::Error + Send + Sync>;
@@ -101,6 +102,26 @@ pub enum EngineError {
 }
 
 impl EngineError {
+    /// The same without the values that the engine names in it: names of columns, tables and constraints stay. What a trigger says in
+    /// words of its own may hold anything, and goes.
+    #[must_use]
+    pub fn without_values(self) -> EngineError {
+        match self {
+            EngineError::Constraint(broken) => {
+                let message = match broken.kind {
+                    Constraint::Trigger => {
+                        "a trigger refuses it; its words may hold what is hidden here, and are not shown"
+                            .to_owned()
+                    }
+                    _ => without_values(&broken.message),
+                };
+                EngineError::Constraint(Box::new(Broken { message, ..*broken }))
+            }
+            EngineError::Other(said) => EngineError::Other(without_values(&said)),
+            other => other,
+        }
+    }
+
     /// There is no such thing.
     pub fn missing(said: impl Into<String>) -> EngineError {
         EngineError::Unusable(Unusable::Missing, said.into())

@@ -19,6 +19,8 @@ pub enum LogErrorKind {
     Damaged,
     /// A file is of a newer format.
     Newer,
+    /// What is encrypted cannot be read with the key that is there, or the key itself cannot be.
+    Key,
     /// Another process works on this database.
     Busy,
     /// The disk is full, or a file limit is reached.
@@ -143,6 +145,11 @@ pub trait Logbook {
     /// # Errors
     /// When it cannot be made or read.
     fn hash_key(&self) -> Result<HashKey, LogError>;
+
+    /// What the key is called that encrypted snapshots are read with, where there is one.
+    fn key_name(&self) -> Option<String> {
+        None
+    }
 
     /// Begins a mark. The header's name is filled in and given back.
     ///

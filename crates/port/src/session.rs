@@ -5,14 +5,14 @@ use std::time::Duration;
 use marktwice_core::archive::Archive;
 use marktwice_core::change::Setting;
 use marktwice_core::finding::Code;
-use marktwice_core::hash::Fingerprint;
+use marktwice_core::hash::{Fingerprint, HashKey};
 use marktwice_core::param::{Bound, ParamKind};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::SideWrite;
 use marktwice_core::steps::Touches;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_core::table::{Column, NamedBy, Target};
+use marktwice_core::table::{Column, HiddenColumns, NamedBy, Target};
 use marktwice_core::triggered::Triggered;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
@@ -154,6 +154,10 @@ pub trait Session {
 
     /// From now on the rows of some tables are named by these columns, where the engine would have chosen others.
     fn name_by(&mut self, _names: &NamedBy) {}
+
+    /// From now on the values of these columns are told by nothing that is made of their tables; `key` is what numbers of rows are made
+    /// under.
+    fn hide(&mut self, columns: &HiddenColumns, key: HashKey);
 
     /// What happened on opening that a person should know, such as an interrupted transaction that was rolled back.
     fn notes(&self) -> &[String];

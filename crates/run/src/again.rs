@@ -297,7 +297,8 @@ impl Looking<'_> {
         }
         let rows = [before, left, now].map(|row| row.map(<[Value]>::to_vec));
         let [before, left, now] = hide_rows(&self.table.target, rows);
-        let row = AgainRow { key: change.key_now().to_vec(), before, left, now, stands };
+        let key = self.table.target.shown_key(change.key_now());
+        let row = AgainRow { key, before, left, now, stands };
         each(&self.table, &row)?;
         let rows = &mut self.table.rows;
         if rows.len() < self.show.most() {

@@ -7,8 +7,8 @@ use crate::context::Context;
 
 /// Which rows broke a constraint, as a preview would have said it; nothing where that cannot be asked. Most engines leave the
 /// transaction open, with all that earlier steps have done.
-pub(crate) fn inside(tx: &mut dyn Tx, plan: &Plan, broken: &Broken) -> Option<String> {
-    said(&tx.breaches(plan).ok()?, plan, broken)
+pub(crate) fn inside(context: &Context<'_>, tx: &mut dyn Tx, plan: &Plan, broken: &Broken) -> Option<String> {
+    said(context, &tx.breaches(plan).ok()?, plan, broken)
 }
 
 /// The same once all is rolled back.
@@ -21,10 +21,10 @@ pub(crate) fn afterwards(context: &Context<'_>, plan: &Plan, broken: &Broken) ->
         Ok(())
     });
     viewed.ok()?;
-    said(&breaches, plan, broken)
+    said(context, &breaches, plan, broken)
 }
 
-fn said(breaches: &Breaches, plan: &Plan, broken: &Broken) -> Option<String> {
+fn said(context: &Context<'_>, breaches: &Breaches, plan: &Plan, broken: &Broken) -> Option<String> {
     let fits = |rule: Rule| match broken.kind {
         Constraint::Unique => rule == Rule::Unique,
         Constraint::NotNull => rule == Rule::NotNull,
@@ -33,6 +33,12 @@ fn said(breaches: &Breaches, plan: &Plan, broken: &Broken) -> Option<String> {
         Constraint::Type | Constraint::Trigger | Constraint::OneValue => false,
     };
     let said = breaches.found.iter().filter(|breach| fits(breach.rule));
-    let said: Vec<String> = said.map(|breach| breach.sentence(&plan.target.table)).collect();
+    let said: Vec<String> = said
+        .map(|breach| {
+            let mut breach = breach.clone();
+            breach.hide(&plan.target, context.hide);
+            breach.sentence(&plan.target.table)
+        })
+        .collect();
     (!said.is_empty()).then(|| said.join("; "))
 }

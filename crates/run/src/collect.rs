@@ -212,7 +212,7 @@ impl Fired {
             }
         }
         if self.show.wants(&block.rows) {
-            block.rows.push(ShownRow { key: key.to_vec(), image: hide_image(target, image) });
+            block.rows.push(ShownRow { key: target.shown_key(key), image: hide_image(target, image) });
         }
     }
 }

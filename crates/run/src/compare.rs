@@ -246,5 +246,11 @@ fn difference(
             Ok(())
         })?;
     }
+    if comes && !target.hidden.is_empty() {
+        // Such rows are told by all that they hold.
+        step.rows.iter_mut().for_each(|row| row.key = target.veil.key(&row.key));
+    } else {
+        step.rows.iter_mut().for_each(|row| row.key = target.shown_key(&row.key));
+    }
     Ok(step)
 }

@@ -3,7 +3,7 @@
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use marktwice_core::receipt::DatabaseId;
-use marktwice_core::table::NamedBy;
+use marktwice_core::table::{HiddenColumns, NamedBy};
 use marktwice_port::{Ambient, Engine, EngineError, Intent, Limits, LogError, Logbook, Session, Watch};
 
 use crate::preview::{Preview, UndoPreview};
@@ -25,6 +25,8 @@ pub struct Context<'a> {
     pub waits: Limits,
     /// Which columns name the rows of tables, where somebody has said so.
     pub named_by: &'a NamedBy,
+    /// Columns whose values are never shown.
+    pub hide: &'a HiddenColumns,
     /// The table in which each run leaves a row, where there is to be one.
     pub witness: Option<&'a str>,
     /// Who runs this, as the operating system says.
@@ -46,7 +48,16 @@ impl Context<'_> {
         })?;
         session.obey(&Watch { stop: self.ambient.stopper(), silent: self.ambient.silent() });
         session.name_by(self.named_by);
+        if !self.hide.is_empty() {
+            let key = (self.book)(session.database()).and_then(|book| book.hash_key());
+            session.hide(self.hide, key.map_err(|error| EngineError::Sink(Box::new(error)))?);
+        }
         Ok(session)
+    }
+
+    /// An error of the engine's, without values that it may name, where columns are hidden.
+    pub(crate) fn discreet(&self, error: EngineError) -> EngineError {
+        if self.hide.is_empty() { error } else { error.without_values() }
     }
 
     /// A session to write in: the given one, where it may be used for that, or another. Says whether it is fresh.

@@ -171,6 +171,15 @@ pub fn row_mark(row: &[Value]) -> String {
 /// # Errors
 /// Where the table has no key, or the sheet does not have it; when the sheet cannot be read, or the engine fails.
 pub fn edited(context: &Context<'_>, target: &Target, sheet: &Sheet) -> Result<Edits, Failure> {
+    if !target.hidden.is_empty() {
+        return Err(Failure::usage(
+            format!(
+                "columns of {} are hidden, and a sheet is compared with all that its rows hold",
+                target.table
+            ),
+            "write the statement, and read the sheet as a table: --sheet NAME=FILE",
+        ));
+    }
     let language = context.engine.language();
     if !matches!(target.key.kind, KeyKind::Primary | KeyKind::Unique) {
         let hint = "give the table a key, or read the sheet as a table: --sheet NAME=FILE";

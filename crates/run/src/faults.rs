@@ -65,7 +65,7 @@ impl Conflicts {
                 }
                 other => other,
             };
-            self.named.push(NamedConflict { key: key.to_vec(), conflict });
+            self.named.push(NamedConflict { key: self.target.shown_key(key), conflict });
         }
     }
 }
@@ -87,7 +87,7 @@ impl Faults {
                 Fault::Unforeseen(cell) => Fault::Unforeseen(hide_cell(&self.target, cell)),
                 other => other,
             };
-            self.named.push(NamedFault { key: key.to_vec(), fault });
+            self.named.push(NamedFault { key: self.target.shown_key(key), fault });
         }
     }
 }

@@ -64,7 +64,7 @@ pub(crate) fn undone_by<'r>(receipts: &'r [Receipt], run: &str) -> Option<&'r Re
 /// # Errors
 /// When a receipt cannot be read.
 pub fn history(book: &dyn Logbook) -> Result<Vec<Entry>, Failure> {
-    let receipts = book.receipts()?;
+    let (receipts, key_name) = (book.receipts()?, book.key_name());
     Ok(receipts
         .iter()
         .map(|receipt| {
@@ -79,7 +79,12 @@ pub fn history(book: &dyn Logbook) -> Result<Vec<Entry>, Failure> {
             };
             let rows = |r: &Receipt| (r.run.clone(), r.steps.iter().map(|s| s.changed).sum());
             let parts = receipts.iter().filter(part).map(rows).collect();
-            Entry { receipt: receipt.clone(), undone_by, can_undo, parts, obstacle: None }
+            let shut = |key: &&String| key_name.as_ref() != Some(*key);
+            let obstacle = receipt.snapshot.as_ref().and_then(|snapshot| snapshot.encrypted_for.as_ref());
+            let obstacle = obstacle
+                .filter(shut)
+                .map(|key| format!("its rows are encrypted for {key}, and that key is not here"));
+            Entry { receipt: receipt.clone(), undone_by, can_undo, parts, obstacle }
         })
         .collect())
 }
@@ -87,7 +92,7 @@ pub fn history(book: &dyn Logbook) -> Result<Vec<Entry>, Failure> {
 /// Compares the definitions of tables with those that runs were made with: after a change an undo is refused.
 pub fn look_at_definitions(session: &mut dyn Session, entries: &mut [Entry]) {
     let mut seen: Vec<((String, String), Option<String>)> = Vec::new();
-    for entry in entries.iter_mut().filter(|e| e.can_undo) {
+    for entry in entries.iter_mut().filter(|e| e.can_undo && e.obstacle.is_none()) {
         for step in &entry.receipt.steps {
             let Some(schema) = &step.schema else { continue };
             let table = (schema.clone(), step.table.clone());

@@ -4,6 +4,7 @@
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::HeldRow;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::secret::hide_image;
 use marktwice_core::study::{Alike, Scope, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::Target;
@@ -72,9 +73,10 @@ pub fn survey(context: &Context<'_>, schema: Option<&str>, table: &str) -> Resul
     open(context, |session| session.survey(schema, table))
 }
 
-/// A sink that is watched: how far it is is told, and a wish to stop is obeyed.
+/// A sink that is watched: how far it is is told, a wish to stop is obeyed, and what is hidden of a table does not come through.
 fn watched<'s>(
     context: &'s Context<'_>,
+    target: &'s Target,
     sink: &'s mut RowSink<'_>,
 ) -> impl FnMut(&HeldRow) -> Result<(), SinkError> + 's {
     let stopper = context.ambient.stopper();
@@ -87,7 +89,11 @@ fn watched<'s>(
                 return Err(Box::new(Stopped));
             }
         }
-        sink(row)
+        if target.hidden.is_empty() {
+            return sink(row);
+        }
+        let (key, image) = (target.shown_key(&row.key), hide_image(target, row.image.clone()));
+        sink(&HeldRow { ordinal: row.ordinal, key, image })
     }
 }
 
@@ -109,7 +115,8 @@ pub fn each_view_row(
 ) -> Result<Seen<u64>, Failure> {
     open(context, |session| {
         let view = &survey.target.table;
-        let matched = session.view_rows(schema, view, statement, limit, &mut watched(context, sink));
+        let matched =
+            session.view_rows(schema, view, statement, limit, &mut watched(context, &survey.target, sink));
         matched.map_err(|error| match (error, condition) {
             (EngineError::Refused(finding), Some(condition)) => {
                 EngineError::Refused(Box::new(of_condition(*finding, statement, condition)))
@@ -168,7 +175,7 @@ pub fn each_row(
             }
             (error, _) => proven_error(session, language, &[], error),
         })?;
-        let matched = session.matched_rows(&plan, limit, &mut watched(context, sink))?;
+        let matched = session.matched_rows(&plan, limit, &mut watched(context, &plan.target, sink))?;
         Ok((plan.target, matched))
     })
 }
@@ -191,6 +198,10 @@ pub struct InCommon {
 pub fn in_common(context: &Context<'_>, statement: &str, most: u64) -> Result<Seen<InCommon>, Failure> {
     let seen = open(context, |session| {
         let plan = session.plan(statement, &[], &[])?;
+        if !plan.target.hidden.is_empty() {
+            let skipped = Some("columns of it are hidden".to_owned());
+            return Ok(InCommon { skipped, ..InCommon::default() });
+        }
         let mut alike = Vec::new();
         let matched = session.matched_rows(&plan, Some(most), &mut |row| {
             alike.push(row.image.row().to_vec());
@@ -222,7 +233,7 @@ pub fn one_row(context: &Context<'_>, statement: &str) -> Result<Seen<Option<One
         let plan = session.plan(statement, &[], &[])?;
         let mut first = None;
         let matched = session.matched_rows(&plan, Some(1), &mut |row| {
-            first = Some(row.image.row().to_vec());
+            first = Some(hide_image(&plan.target, row.image.clone()).row().to_vec());
             Ok(())
         })?;
         let Some(row) = first.filter(|_| matched == 1) else { return Ok(None) };

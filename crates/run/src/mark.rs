@@ -127,7 +127,7 @@ pub(crate) fn since_then(
         Hashing::Seeded(seed) => header.seed == Some(seed),
         Hashing::Plain => !header.keyed && header.seed.is_none(),
     };
-    let own = Parts { hashing: Hashing::Plain, ..plan.parts.clone() };
+    let own = Parts { hashing: Hashing::Plain, veil: None, ..plan.parts.clone() };
     let rows_only = !alike || header.parts.get(at) != Some(&own);
     let both = earlier.totals().get(at).zip(totals);
     let same = both.is_some_and(|(a, b)| agreement(a, b) == Comparison::Same) && !rows_only;

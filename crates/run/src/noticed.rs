@@ -8,7 +8,7 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::notice::Notices;
 use marktwice_core::side::ELSEWHERE;
 use marktwice_core::study::{LOOKED_UP, Scope, Wish};
-use marktwice_core::table::Target;
+use marktwice_core::table::{HiddenColumns, Target};
 use marktwice_core::triggered::is_fired;
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
@@ -26,13 +26,17 @@ pub(crate) fn closer(
     plan: &Plan,
     change: &Change,
     (notices, breaches): (&Notices, &[Breach]),
+    hide: &HiddenColumns,
     step: &mut StepPreview,
 ) {
     // What is near a secret, or pins a row by it, is not to be read either.
-    let secret = change.has_secret();
+    let statement = plan.statement.to_lowercase();
+    let reads = hide.names().iter().any(|column| statement.contains(&column.to_lowercase()));
+    let secret = change.has_secret() || reads || !plan.target.hidden.is_empty();
+    let veiled = plan.target.hides_key();
     let block = &mut step.block;
     let unmet = block.unmet.iter().any(|u| u.what == "rows");
-    let few = block.matched <= FEW as u64 && block.rows.len() as u64 == block.matched;
+    let few = !veiled && block.matched <= FEW as u64 && block.rows.len() as u64 == block.matched;
     let wish = Wish {
         scope: if change.quick || secret { Scope::Brief } else { Scope::Whole },
         matched: block.matched,
@@ -42,7 +46,7 @@ pub(crate) fn closer(
             let fits = change.terms(plan.step).rows?.met(block.changes, step.total.rows);
             (fits && block.changes < block.matched).then_some((condition, block.changes))
         }),
-        broken: breakers(breaches).and_then(|keys| {
+        broken: breakers(breaches).filter(|_| !veiled).and_then(|keys| {
             let left = block.matched.checked_sub(keys.len() as u64).filter(|left| *left > 0)?;
             Some((keys, left))
         }),

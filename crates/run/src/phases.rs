@@ -13,7 +13,6 @@ use marktwice_core::mark::{Comparison, Foreseen, HeldRow, MarkSummary, Marker, a
 use marktwice_core::moved::How;
 use marktwice_core::param::Bound;
 use marktwice_core::record::StepRecord;
-use marktwice_core::secret::hide_cell;
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
 use marktwice_core::triggered::{Triggered, TriggeredReceipt};
@@ -245,15 +244,18 @@ impl<'a, 's> Begun<'a, 's> {
         let text = |value: &Value| value.to_json().to_string();
         let shown = agreed.shown.get(plan.step).map_or(&[][..], |rows| rows);
         self.tx.held(plan.step, &mut |row| {
-            if !named.contains(&&row.key) {
+            let key = plan.target.shown_key(&row.key);
+            if !named.contains(&&key) {
                 return Ok(());
             }
-            let name = format!("{} {}", plan.target.table, marktwice_core::value::key_text(&row.key));
-            let shown = shown.iter().find(|shown| shown.key == row.key);
+            let name = format!("{} {}", plan.target.table, marktwice_core::value::key_text(&key));
+            let shown = shown.iter().find(|shown| shown.key == key);
             let cells = shown.map(|shown| diff(shown.image.row(), row.image.row())).unwrap_or_default();
+            // What was shown of a hidden column says nothing about what it holds now.
+            let seen = cells.into_iter().filter(|cell| !plan.target.hidden.contains(&cell.column));
+            let cells = seen.collect::<Vec<_>>();
             for cell in cells.iter().filter(|cell| plan.parts.rest.contains(&cell.column)) {
                 let column = plan.target.columns.get(cell.column).map_or("", |c| c.name.as_str());
-                let cell = hide_cell(&plan.target, cell.clone());
                 let (was, now) = (text(&cell.before), text(&cell.after));
                 notes.push(format!("since the preview somebody changed {name}: {column} was {was} and is {now}"));
             }
@@ -491,7 +493,7 @@ impl<'a, 's> Marked<'a, 's> {
             }
             Err(EngineError::Constraint(mut broken)) => {
                 let Begun { run, mut tx, .. } = self.begun;
-                let rows = plan.and_then(|plan| inside(&mut *tx, plan, &broken));
+                let rows = plan.and_then(|plan| inside(run.context, &mut *tx, plan, &broken));
                 // What a step meets behind others nobody can ask once all is rolled back.
                 let plan = plan.filter(|_| rows.is_none() && last && step == 0);
                 Err(roll_back_and(run, tx, Some(step), |context| {

@@ -115,11 +115,15 @@ pub(crate) fn plan_all(
         }
     }
     hide_everywhere(&mut plans);
-    let hashing = match change.hash_key.filter(|_| change.has_secret()) {
+    let hides = change.has_secret() || plans.iter().any(|plan| !plan.target.hidden.is_empty());
+    let hashing = match change.hash_key.filter(|_| hides) {
         Some(key) => Hashing::Keyed(key),
         None => change.seed.map_or(Hashing::Plain, Hashing::Seeded),
     };
-    plans.iter_mut().for_each(|plan| plan.parts.hashing = hashing);
+    for plan in &mut plans {
+        plan.parts.hashing = hashing;
+        plan.parts.veil = plan.target.hides_key().then_some(plan.target.veil);
+    }
     let mut standings = vec![Standing::default(); plans.len()];
     if plans.len() > 1 {
         let touches =
@@ -219,8 +223,10 @@ fn hide_everywhere(plans: &mut [Plan]) {
         let away = plan.archive.iter_mut().map(|archive| &mut archive.target);
         for target in fired.chain(taken).chain(away) {
             if hides {
-                let key = target.key.columns.clone();
+                // A key that is hidden may be copied into whatever tells the rows there.
+                let key = if plan.target.hides_key() { Vec::new() } else { target.key.columns.clone() };
                 target.hide((0..target.columns.len()).filter(|at| !key.contains(at)));
+                target.veil = plan.target.veil;
             }
             hide_as(target, &hiding);
         }

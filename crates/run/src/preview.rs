@@ -158,6 +158,7 @@ impl Block {
     /// Hides what is hidden of its rows, and of those that they take along.
     pub(crate) fn hide(&mut self) {
         for row in &mut self.rows {
+            row.key = self.target.shown_key(&row.key);
             row.image = hide_image(&self.target, row.image.clone());
         }
         self.along.iter_mut().for_each(Block::hide);

@@ -358,7 +358,7 @@ fn by_rows(session: &mut dyn Session, book: &dyn Logbook, receipt: &Receipt) -> 
                     rows += 1;
                     if change.image.before() != now {
                         // Numbers of all, keys of as many as are ever named.
-                        let key = if found.len() < KEYS { change.key.clone() } else { Vec::new() };
+                        let key = if found.len() < KEYS { target.shown_key(&change.key) } else { Vec::new() };
                         found.insert((change.place, change.ordinal), key);
                     }
                     Ok(())

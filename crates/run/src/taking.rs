@@ -131,7 +131,8 @@ pub(crate) fn take(
     at_work(Phase::Planning);
     let mut session = context.open(Intent::Read)?;
     let book = (context.book)(session.database())?;
-    let hash_key = if change.has_secret() { Some(book.hash_key()?) } else { None };
+    let hides = change.has_secret() || !context.hide.is_empty();
+    let hash_key = if hides { Some(book.hash_key()?) } else { None };
     let held_to = held_to.map(|name| book.mark(Some(name))).transpose()?;
     let earlier = change.origin.as_deref().map(|origin| book.last_of(origin)).transpose()?.flatten();
     // Only hashes under one seed can be compared.
@@ -212,7 +213,7 @@ pub(crate) fn take(
             }
             Ok(())
         });
-        if let Err(error) = viewed {
+        if let Err(error) = viewed.map_err(|error| context.discreet(error)) {
             return Err(match steps.get(step_at_work) {
                 Some(step) => unwrap_sink(explained(error, &step.plan)),
                 None => unwrap_sink(error),
@@ -220,7 +221,8 @@ pub(crate) fn take(
         }
         checks = foreseen(change, &open_checks, answers)?;
         let hidden = steps.iter().map(|step| &step.plan.target);
-        let hidden: Vec<String> = hidden.flat_map(Target::hidden_names).collect();
+        let mut hidden: Vec<String> = hidden.flat_map(Target::hidden_names).collect();
+        hidden.extend(context.hide.names());
         checks.iter_mut().for_each(|found| found.hide(&hidden));
     }
     let totals: Vec<MarkSummary> = seen.iter().map(|collector| *collector.marker.summary()).collect();
@@ -245,8 +247,17 @@ pub(crate) fn take(
     at_work(Phase::Closer);
     let mut previews = Vec::new();
     for (planned, mut collector) in steps.iter().zip(seen) {
-        collector.breaches.found.iter_mut().for_each(|breach| breach.hide(&planned.plan.target));
+        collector
+            .breaches
+            .found
+            .iter_mut()
+            .for_each(|breach| breach.hide(&planned.plan.target, context.hide));
         let mut step = assemble(planned, change, &collector, &receipts);
+        if let Some(many) = &mut step.many {
+            let mut hidden = planned.plan.target.hidden_names();
+            hidden.extend(context.hide.names());
+            many.hide(&planned.plan.target, &hidden);
+        }
         step.since = since.get_mut(planned.plan.step).and_then(Option::take);
         let notices = collector.notices;
         step.block.rows = collector.rows;
@@ -265,6 +276,7 @@ pub(crate) fn take(
                     &planned.plan,
                     change,
                     (&notices, &collector.breaches.found),
+                    context.hide,
                     &mut step,
                 );
             }

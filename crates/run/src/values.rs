@@ -81,6 +81,12 @@ pub fn values(
             let (message, hint) = target.no_column(name);
             return Err(Failure::usage(message, hint));
         };
+        if target.hidden.contains(&at) {
+            return Err(Failure::usage(
+                format!("what {name} of {} holds is hidden", target.table),
+                "name another column",
+            ));
+        }
         columns.push(at);
     }
     let mut found: HashMap<RowHash, Counted> = HashMap::new();

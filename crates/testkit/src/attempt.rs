@@ -10,7 +10,7 @@ use marktwice_core::asked::{QueryCheck, Wanted, Wants};
 use marktwice_core::param::{Param, ParamKind};
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::AlsoWrites;
-use marktwice_core::table::NamedBy;
+use marktwice_core::table::{HiddenColumns, NamedBy};
 use marktwice_core::undo::Policy;
 use marktwice_core::{Change, ChangeStep, Expect, Terms};
 use marktwice_logbook::Shelf;
@@ -198,6 +198,7 @@ pub fn with<T>(
         ambient: &Quiet,
         waits: Limits { lock: wait, statement: None },
         named_by: &NamedBy::default(),
+        hide: &HiddenColumns::default(),
         witness: None,
         user: None,
     })

@@ -140,6 +140,10 @@ impl Logbook for FaultyBook {
         self.inner.lock()
     }
 
+    fn key_name(&self) -> Option<String> {
+        self.inner.key_name()
+    }
+
     fn hash_key(&self) -> Result<HashKey, LogError> {
         self.fuse.log(|| self.inner.hash_key())
     }
@@ -267,6 +271,10 @@ impl Session for FaultySession {
 
     fn spread(&mut self, sheet: &SheetTable, rows: &mut SheetRows<'_>) -> Result<u64, EngineError> {
         self.1.engine(|| self.0.spread(sheet, rows))
+    }
+
+    fn hide(&mut self, columns: &marktwice_core::table::HiddenColumns, key: marktwice_core::hash::HashKey) {
+        self.0.hide(columns, key);
     }
 
     fn name_by(&mut self, names: &marktwice_core::table::NamedBy) {

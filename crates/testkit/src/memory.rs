@@ -18,7 +18,7 @@ use marktwice_core::side::SideWrite;
 use marktwice_core::steps::{Touch, Touches};
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Declared, Survey, TableSummary};
-use marktwice_core::table::{Column, Extent, Key, KeyKind, Pin, Target};
+use marktwice_core::table::{Column, Extent, HiddenColumns, Key, KeyKind, Pin, Target};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::{Image, Value};
 use marktwice_port::{
@@ -108,7 +108,7 @@ impl Engine for Memory {
             identity: address.to_owned(),
             formerly: Vec::new(),
         };
-        Ok(Box::new(Open { shared, database, intent }))
+        Ok(Box::new(Open { shared, database, intent, hide: None }))
     }
 }
 
@@ -265,6 +265,7 @@ fn target(name: &str, collection: &Collection) -> Target {
         naming: None,
         refers: Vec::new(),
         hidden: Vec::new(),
+        veil: Default::default(),
     }
 }
 
@@ -272,6 +273,7 @@ struct Open {
     shared: Shared,
     database: DatabaseId,
     intent: Intent,
+    hide: Option<(HiddenColumns, hash::HashKey)>,
 }
 
 impl Open {
@@ -345,6 +347,10 @@ impl Session for Open {
 
     fn obey(&mut self, _: &Watch) {}
 
+    fn hide(&mut self, columns: &HiddenColumns, key: hash::HashKey) {
+        self.hide = Some((columns.clone(), key));
+    }
+
     fn notes(&self) -> &[String] {
         &[]
     }
@@ -365,7 +371,11 @@ impl Session for Open {
         };
         let name = name.as_str().unwrap_or_default();
         let collection = self.collection(name).map_err(|e| refuse(range, e.to_string()))?;
-        let target = target(name, &collection);
+        let mut target = target(name, &collection);
+        if let Some((columns, key)) = &self.hide {
+            columns.apply(&mut target, *key);
+        }
+        let target = target;
         let fields = |part: &str| -> Result<Vec<(usize, Json)>, EngineError> {
             let empty = serde_json::Map::new();
             let all = json.get(part).and_then(Json::as_object).unwrap_or(&empty);

@@ -1,5 +1,6 @@
 //! `where`: which database is meant, what guards it, and which file says so.
 
+use marktwice_logbook::FileKey;
 use serde_json::json;
 
 use crate::args::{Common, Format};
@@ -36,6 +37,8 @@ pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
             "mark_within": desk.guard.as_ref().map(|guard| guard.within.as_secs()),
             "most_rows": said.most_rows,
             "witness": said.witness,
+            "hide": said.hide,
+            "key_file": config.key_file().map(|file| file.display().to_string()),
             "wait": wait,
             "time_limit": limit,
             "files": files,
@@ -60,10 +63,16 @@ pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
     let most = said.most_rows.map(|n| format!("{} in one application at most", human::rows(n)));
     line("rows", most.unwrap_or_default());
     line("witness", said.witness.clone().unwrap_or_default());
+    line("hidden", said.hide.join(", "));
     line("wait", format!("{wait} s for a lock that somebody else holds"));
     line("time", limit.map_or("no limit on a statement".to_owned(), |s| format!("{s} s for one statement")));
     let keep = config.keep().map_or(String::new(), |keep| format!("; rows are kept for {}", time(keep)));
     line("logbook", format!("{}{keep}", desk.root.display()));
+    let key = config.key_file().map(|file| match FileKey::read(&file) {
+        Ok(key) => format!("{}, {}: what new snapshots are encrypted for", file.display(), key.name()),
+        Err(error) => error.to_string(),
+    });
+    line("key", key.unwrap_or_default());
     line("files", files.join(", "));
     line("others", others.join(", "));
     print(&out);

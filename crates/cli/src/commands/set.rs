@@ -146,7 +146,8 @@ fn by_form(desk: &Desk, typed: Typed<'_>) -> Result<Option<Filled>, Trouble> {
     let was = |(column, before, _): &(String, String, String)| {
         let at = typed.table.position(column)?;
         let (about, value) = (typed.table.columns.get(at)?, seen.row.get(at)?);
-        about.compares(value).then(|| (column.clone(), before.clone()))
+        let seen = !typed.table.hidden.contains(&at);
+        (seen && about.compares(value)).then(|| (column.clone(), before.clone()))
     };
     let was = edits.iter().filter_map(was).collect();
     let sets: Vec<String> = edits.iter().map(|(column, _, now)| format!("{column}={now}")).collect();

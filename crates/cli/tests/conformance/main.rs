@@ -21,6 +21,7 @@ mod constraints;
 mod exact;
 mod given;
 mod handed;
+mod hidden;
 mod inserted;
 mod joined;
 mod keys;

@@ -137,6 +137,7 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
         naming,
         refers: Vec::new(),
         hidden: Vec::new(),
+        veil: Default::default(),
     };
     let shown = shown(my, &found.schema, &found.table)?;
     Ok(Table { target, name, shown, types, extras, keys, partitioned: found.partitioned })

@@ -213,6 +213,7 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
             naming,
             refers: Vec::new(),
             hidden: Vec::new(),
+            veil: Default::default(),
         },
         oid: oid.clone(),
         from,

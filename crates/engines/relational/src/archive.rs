@@ -68,6 +68,7 @@ pub fn promise<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Resul
         naming: None,
         refers: Vec::new(),
         hidden: Vec::new(),
+        veil: Default::default(),
     };
     let columns = stored.iter().enumerate().map(|(place, (at, _))| (*at, place)).collect();
     let inside = D::MAKES_TABLES_INSIDE;

@@ -6,7 +6,7 @@ use marktwice_core::image::Image;
 use marktwice_core::mark::HeldRow;
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Declared, DeclaredKey, Survey, TableSummary};
-use marktwice_core::table::{NamedBy, Pin, Target};
+use marktwice_core::table::{Pin, Target};
 use marktwice_port::{EngineError, PATIENCE, PATIENCE_IN_ALL, Plan, RowSink};
 use marktwice_sql::Step;
 use marktwice_sql::insight::study::{Subject, study as look_closer};
@@ -29,14 +29,14 @@ pub fn study<D: Driver>(
     driver: &mut D,
     plan: &Plan,
     wish: &Wish,
-    named_by: &NamedBy,
+    named: &dyn Fn(&mut Target),
 ) -> Result<Study, EngineError> {
     let detail = detail::<D::Table>(plan)?;
     if !detail.quiet {
         let skipped = Some("the statement calls what only the run may call".to_owned());
         return Ok(Study { skipped, ..Study::default() });
     }
-    let links = links(driver, &detail.foreign_keys, &detail.table, named_by)?;
+    let links = links(driver, &detail.foreign_keys, &detail.table, named)?;
     let (target, pinned) = (&plan.target, plan.pin != Pin::Nothing);
     let subject = Subject { step: &detail.step, target, links: &links, pinned };
     let until = Instant::now() + PATIENCE_IN_ALL;

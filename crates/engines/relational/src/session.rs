@@ -4,14 +4,14 @@ use marktwice_core::Value;
 use marktwice_core::archive::Archive;
 use marktwice_core::change::Setting;
 use marktwice_core::finding::{Code, Finding};
-use marktwice_core::hash::{Fingerprint, RowHash};
+use marktwice_core::hash::{Fingerprint, HashKey, RowHash};
 use marktwice_core::param::Bound;
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::side::SideWrite;
 use marktwice_core::steps::{Touch, Touches};
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_core::table::{Column, NamedBy, Target};
+use marktwice_core::table::{Column, HiddenColumns, NamedBy, Target};
 use marktwice_core::triggered::Triggered;
 use marktwice_port::{
     Batch, ChangeSource, EngineError, FoundSink, Plan, Reach, RowSink, Session, SheetRows, SheetTable,
@@ -36,6 +36,8 @@ pub struct Opened<D> {
     database: DatabaseId,
     notes: Vec<String>,
     named_by: NamedBy,
+    /// Columns that are hidden, and what numbers of rows are made under.
+    hide: Option<(HiddenColumns, HashKey)>,
     /// Settings that a change makes, in words.
     set_up: Vec<String>,
     /// Parameters whose values are never shown.
@@ -50,18 +52,27 @@ impl<D: Driver> Opened<D> {
             database,
             notes,
             named_by: NamedBy::default(),
+            hide: None,
             set_up: Vec::new(),
             secrets: Vec::new(),
         }
     }
 
-    /// The target with the name that was said for its rows.
+    /// Hides what is to be hidden of a table.
+    fn hidden(&self, target: &mut Target) {
+        if let Some((columns, key)) = &self.hide {
+            columns.apply(target, *key);
+        }
+    }
+
+    /// The target with the name that was said for its rows, and what is hidden of them.
     fn named(&mut self, mut target: Target) -> Target {
         if let Some(wrong) = self.named_by.apply(&mut target)
             && !self.notes.contains(&wrong)
         {
             self.notes.push(wrong);
         }
+        self.hidden(&mut target);
         target
     }
 }
@@ -102,6 +113,10 @@ impl<D: Driver> Session for Opened<D> {
 
     fn name_by(&mut self, names: &NamedBy) {
         self.named_by.clone_from(names);
+    }
+
+    fn hide(&mut self, columns: &HiddenColumns, key: HashKey) {
+        self.hide = Some((columns.clone(), key));
     }
 
     fn bind(&mut self, values: &[Bound]) -> Result<(), EngineError> {
@@ -161,6 +176,15 @@ impl<D: Driver> Session for Opened<D> {
         // What a mark covers was settled before: it is the same whatever is shown.
         plan.target = self.named(plan.target);
         secret::settle::<D::Table>(&mut plan, &self.secrets)?;
+        if let Some((columns, key)) = &self.hide {
+            secret::follow::<D::Table>(&mut plan, columns, *key)?;
+        }
+        for along in &mut plan.along {
+            self.hidden(&mut along.target);
+        }
+        for table in plan.triggered.iter_mut().filter_map(|table| table.target.as_mut().ok()) {
+            self.hidden(table);
+        }
         Ok(plan)
     }
 
@@ -176,10 +200,14 @@ impl<D: Driver> Session for Opened<D> {
 
     fn archive(&mut self, plan: &mut Plan, table: &str, make: bool) -> Result<(), EngineError> {
         match self.driver.looking(|driver| archive::settle(driver, plan, table))? {
-            true => Ok(()),
-            false if make => archive::promise(&mut self.driver, plan, table),
-            false => Err(archive::missing(&mut self.driver, plan, table)?),
+            true => {}
+            false if make => archive::promise(&mut self.driver, plan, table)?,
+            false => return Err(archive::missing(&mut self.driver, plan, table)?),
         }
+        if let Some(archive) = &mut plan.archive {
+            self.hidden(&mut archive.target);
+        }
+        Ok(())
     }
 
     fn make_archive(
@@ -223,8 +251,14 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
-        let named_by = self.named_by.clone();
-        self.driver.looking(|driver| insight::study(driver, plan, wish, &named_by))
+        let (named_by, hide) = (self.named_by.clone(), self.hide.clone());
+        let named = |target: &mut Target| {
+            named_by.apply(target);
+            if let Some((columns, key)) = &hide {
+                columns.apply(target, *key);
+            }
+        };
+        self.driver.looking(|driver| insight::study(driver, plan, wish, &named))
     }
 
     fn view_rows(
@@ -245,6 +279,9 @@ impl<D: Driver> Session for Opened<D> {
     fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError> {
         let mut survey = self.driver.looking(|driver| insight::survey(driver, schema, table))?;
         survey.target = self.named(survey.target);
+        if let (Some(view), Some((columns, key))) = (&survey.view, &self.hide) {
+            columns.apply_to_view(&mut survey.target, &view.definition, *key);
+        }
         Ok(survey)
     }
 

@@ -419,6 +419,7 @@ mod tests {
             naming: None,
             refers: Vec::new(),
             hidden: Vec::new(),
+            veil: Default::default(),
         };
         let mut touches = Touches::default();
         touches.of_target("apiary", StepKind::Delete, &target, &[]);

@@ -222,6 +222,7 @@ pub(crate) fn viewed(connection: &mut Connection, name: &str) -> Result<Option<V
             naming: None,
             refers: Vec::new(),
             hidden: Vec::new(),
+            veil: Default::default(),
         },
     };
     Ok(Some(Viewed { table, of: OfView { definition, reads } }))
@@ -262,6 +263,7 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
         naming,
         refers: Vec::new(),
         hidden: Vec::new(),
+        veil: Default::default(),
     };
     Ok(Table { target, strict, row, row_column, keys, collations, generated, conflict_clause })
 }

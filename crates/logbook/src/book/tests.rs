@@ -39,6 +39,7 @@ fn target() -> Target {
         naming: None,
         refers: Vec::new(),
         hidden: Vec::new(),
+        veil: Default::default(),
     }
 }
 

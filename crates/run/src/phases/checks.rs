@@ -41,7 +41,8 @@ impl Begun<'_, '_> {
     pub(super) fn ask_last(&mut self) -> Result<Vec<QueryFound>, Box<End>> {
         let mut all = Vec::new();
         let tables = self.run.records.tables.iter();
-        let hidden: Vec<String> = tables.flat_map(Target::hidden_names).collect();
+        let mut hidden: Vec<String> = tables.flat_map(Target::hidden_names).collect();
+        hidden.extend(self.run.context.hide.names());
         for (check, first) in self.run.checks.iter().zip(&self.first_answers) {
             let last = answer(&mut *self.tx, check).map_err(ended_by)?;
             let mut found = check.judge(first.as_ref(), &last);

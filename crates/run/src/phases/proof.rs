@@ -365,7 +365,11 @@ impl<'a, 's> Written<'a, 's> {
             match judge(rows.foreseen, held, now) {
                 Ok(fate) => {
                     pass.changed += u64::from(fate != Fate::Same);
-                    if fate == Fate::Inserted && pass.came.len() < NAMED && rows.along.is_none() {
+                    if fate == Fate::Inserted
+                        && pass.came.len() < NAMED
+                        && rows.along.is_none()
+                        && !rows.target.hides_key()
+                    {
                         pass.came.push(held.key.iter().map(Value::to_json).collect());
                     }
                     pass.net += match fate {

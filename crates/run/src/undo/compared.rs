@@ -232,7 +232,7 @@ impl<'a> Looker<'a> {
             let image = Image::of(before.map(<[Value]>::to_vec), wanted.map(<[Value]>::to_vec));
             let target = &self.judge.back.batch.target;
             let image = image.map(|image| hide_image(target, image));
-            self.rows.extend(image.map(|image| ShownRow { key: change.key.clone(), image }));
+            self.rows.extend(image.map(|image| ShownRow { key: target.shown_key(&change.key), image }));
         }
         kept
     }

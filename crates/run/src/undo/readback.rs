@@ -41,7 +41,7 @@ pub(super) fn first_differing(
             let text = |value: &Value| value.to_json().to_string();
             format!(
                 "row {} of {}: {name} was {} before the run, and the engine reads that back as {}",
-                key_text(&row.key),
+                key_text(&batch.target.shown_key(&row.key)),
                 batch.target.table,
                 text(&cell.before),
                 text(&cell.after)

@@ -133,6 +133,7 @@ mod tests {
             naming: None,
             refers: Vec::new(),
             hidden: Vec::new(),
+            veil: Default::default(),
         }
     }
 

@@ -20,6 +20,7 @@ fn findings(statement: &str) -> Vec<Finding> {
         naming: Some(1),
         refers: Vec::new(),
         hidden: Vec::new(),
+        veil: Default::default(),
     };
     let step = understand(statement, Language::Sqlite).unwrap_or_else(|f| panic!("{statement}: {f:?}"));
     let keys = [UniqueKey { primary: true, columns: vec![0] }];

@@ -164,6 +164,7 @@ mod tests {
             naming: None,
             refers: Vec::new(),
             hidden: Vec::new(),
+            veil: Default::default(),
         };
         let keys = vec![
             UniqueKey { primary: false, columns: vec![2] },
