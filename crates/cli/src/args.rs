@@ -483,6 +483,9 @@ pub(crate) struct SettleArgs {
 /// Arguments of `history`.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct HistoryArgs {
+    /// Everybody's runs, as the witness in the database has them
+    #[arg(long, conflicts_with_all = ["table", "outcome"])]
+    pub(crate) shared: bool,
     /// Only runs whose title has this text
     #[arg(long, value_name = "TEXT")]
     pub(crate) title: Option<String>,

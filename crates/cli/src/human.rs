@@ -12,6 +12,7 @@ pub(crate) mod look;
 mod next;
 mod outcome;
 mod preview;
+mod shared;
 mod shown;
 mod table;
 mod trouble;
@@ -27,6 +28,7 @@ pub(crate) use history::{facts, history, outcome_in_words, receipt, step_facts, 
 pub(crate) use next::{next_step, rehearsed};
 pub(crate) use outcome::{outcome, question, question_inside, settled};
 pub(crate) use preview::{about_step, beside_step, param, preview, undo};
+pub(crate) use shared::shared;
 pub(crate) use table::rows_of;
 pub(crate) use trouble::trouble;
 pub(crate) use why::why;

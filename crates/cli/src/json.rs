@@ -9,6 +9,7 @@ use marktwice_core::table::Target;
 use marktwice_core::undo::Conflict;
 use marktwice_core::value::list_to_json;
 use marktwice_core::verify::Fault;
+use marktwice_core::witness::Left;
 use marktwice_core::{CellDiff, Image, Value};
 use marktwice_run::{
     Answer, BatchPreview, Block, Compared, Conflicts, Difference, End, Entry, Faults, InAll, Kept, KeptRows,
@@ -17,6 +18,7 @@ use marktwice_run::{
 };
 use serde_json::{Map, Value as Json, json};
 
+use crate::past::Shared;
 use crate::report::Trouble;
 
 mod looks;
@@ -426,6 +428,18 @@ pub(crate) fn history(database: &DatabaseId, entries: &[Entry], bytes: u64, note
     document(
         "marktwice-history",
         json!({ "database": database, "logbook_bytes": bytes, "runs": runs, "notes": notes }),
+    )
+}
+
+/// What everybody's runs have left.
+pub(crate) fn shared(shared: &Shared) -> Json {
+    let run = |left: &Left| {
+        and(json!(left), json!({ "own": shared.own.contains(&left.id), "stands": left.stands(&shared.all) }))
+    };
+    let runs: Vec<Json> = shared.rows().into_iter().map(run).collect();
+    document(
+        "marktwice-shared-history",
+        json!({ "database": shared.database, "witness": shared.table, "runs": runs }),
     )
 }
 

@@ -1,6 +1,7 @@
 //! What a logbook holds about one database, for the commands that list runs or pick one.
 
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::witness::Left;
 use marktwice_port::Intent;
 use marktwice_run::{Entry, Failure, damaged, history, look_at_definitions};
 
@@ -17,6 +18,25 @@ pub(crate) struct Past {
     pub(crate) size: u64,
     /// Runs that a filter keeps out.
     pub(crate) left_out: usize,
+}
+
+/// What everybody's runs have left in a database, newest first.
+pub(crate) struct Shared {
+    pub(crate) database: DatabaseId,
+    /// The table.
+    pub(crate) table: String,
+    pub(crate) all: Vec<Left>,
+    /// What tells those of this logbook.
+    pub(crate) own: Vec<String>,
+    /// Which of them were asked for.
+    pub(crate) chosen: Vec<usize>,
+}
+
+impl Shared {
+    /// Those that were asked for.
+    pub(crate) fn rows(&self) -> Vec<&Left> {
+        self.chosen.iter().filter_map(|at| self.all.get(*at)).collect()
+    }
 }
 
 /// The runs of the database.

@@ -9,7 +9,7 @@ use marktwice_run::{
 use serde_json::Value as Json;
 
 use crate::args::{Common, Format};
-use crate::past::Past;
+use crate::past::{Past, Shared};
 use crate::{human, json};
 
 /// What there is to show.
@@ -28,6 +28,8 @@ pub(crate) enum Screen<'a> {
     Outcome(Ended<'a>),
     /// Runs on a database.
     History(&'a Past),
+    /// What everybody's runs have left.
+    Shared(&'a Shared),
     /// One run in full, with its first rows, or why they cannot be shown.
     Receipt(&'a Entry, &'a Result<Kept, String>),
     /// What became of runs that were cut off: on what database, which, the exit status, how to go on.
@@ -130,6 +132,7 @@ impl Renderer for People {
             Screen::History(past) => {
                 human::history(&past.database, (&past.entries, past.left_out), past.size, &past.notes)
             }
+            Screen::Shared(shared) => human::shared(shared),
             Screen::Receipt(entry, kept) => human::receipt(entry, kept),
             Screen::Settled(on, all, _, again) => human::settled(on, all, again),
             Screen::Findings(codes, one) => human::why(codes, *one),
@@ -173,6 +176,7 @@ impl Renderer for Documents {
                 json::outcome(ended.document, self.before.take(), ended.outcome, ended.status)
             }
             Screen::History(past) => json::history(&past.database, &past.entries, past.size, &past.notes),
+            Screen::Shared(shared) => json::shared(shared),
             Screen::Receipt(entry, kept) => json::receipt(entry, kept),
             Screen::Settled(_, all, status, _) => json::settled(all, *status),
             Screen::Findings(codes, _) => json::why(codes),

@@ -16,6 +16,7 @@ use marktwice_core::table::{Column, HiddenColumns, NamedBy, Target};
 use marktwice_core::triggered::Triggered;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
+use marktwice_core::witness::Left;
 
 use crate::ambient::{Stopper, Watch};
 use crate::error::{EngineError, SinkError};
@@ -284,6 +285,14 @@ pub trait Session {
     /// When the connection fails.
     fn was_left(&mut self, _table: &str, _id: &str) -> Result<Option<bool>, EngineError> {
         Ok(None)
+    }
+
+    /// The newest rows of such a table, whoever left them, at most `most`: each value as text, in the order of its columns.
+    ///
+    /// # Errors
+    /// What the engine says, such as that there is none.
+    fn left(&mut self, table: &str, _most: u32) -> Result<Vec<Left>, EngineError> {
+        Err(EngineError::Other(format!("this engine has no table {table} that runs leave rows in")))
     }
 
     /// The definition of such a table here, and makes it where that is wanted.

@@ -12,6 +12,7 @@ use marktwice_core::side::ELSEWHERE;
 use marktwice_core::study::Study;
 use marktwice_core::table::{Extent, Target};
 use marktwice_core::way_back::WayBack;
+use marktwice_core::witness::{Left, of_all};
 use marktwice_core::words;
 use marktwice_port::{Intent, Logbook, Mark, Matched, Phase, Plan, Session, SideWrite};
 
@@ -284,6 +285,16 @@ pub(crate) fn take(
         step.block.findings.sort_by_key(|f| std::cmp::Reverse(f.level));
         previews.push(step);
     }
+    if let Some(table) = context.witness {
+        match session.left(table, LEFT) {
+            Ok(left) => run_elsewhere(&mut previews, &steps, &left, &receipts),
+            Err(error) => {
+                notes.push(format!(
+                    "the witness {table} cannot be read, and no run can leave a row in it: {error}"
+                ));
+            }
+        }
+    }
     let preview = Preview {
         database: session.database().clone(),
         notes,
@@ -471,6 +482,29 @@ fn notice(planned: &Planned, notices: &Notices, step: &mut StepPreview) {
         step.block.totals.clear();
     }
     step.stays_null = notices.stays_null(&plan.target);
+}
+
+/// Rows of a witness that are looked through.
+const LEFT: u32 = 10_000;
+
+/// Whether somebody else's logbook has a run of the same statements that stands, as the witness in the database tells.
+fn run_elsewhere(steps: &mut [StepPreview], plans: &[Planned], left: &[Left], receipts: &[Receipt]) {
+    let hashes: Vec<&str> = plans.iter().map(|step| step.plan.statement_hash.as_str()).collect();
+    let hash = of_all(&hashes);
+    let ours = |left: &Left| receipts.iter().any(|r| r.witness.as_ref().is_some_and(|own| own.id == left.id));
+    let same =
+        |one: &&Left| one.kind == "apply" && one.statement_hash == hash && one.stands(left) && !ours(one);
+    let (Some(same), Some(first)) = (left.iter().find(same), steps.first_mut()) else { return };
+    if first.already_run.is_some() || first.nothing_to_do() {
+        return;
+    }
+    let who = same.who.as_ref().map_or(String::new(), |who| format!(" by {who}"));
+    let message = format!(
+        "the same was committed from another logbook{who} as {} on {}, says the witness",
+        same.run,
+        words::moment(&same.started)
+    );
+    first.block.findings.push(Finding::new(Code::AlreadyRun, message));
 }
 
 /// Whether the same statement stands committed.

@@ -356,6 +356,10 @@ impl Session for FaultySession {
         self.0.survey(schema, table)
     }
 
+    fn left(&mut self, table: &str, most: u32) -> Result<Vec<marktwice_core::witness::Left>, EngineError> {
+        self.1.engine(|| self.0.left(table, most))
+    }
+
     fn was_left(&mut self, table: &str, id: &str) -> Result<Option<bool>, EngineError> {
         self.1.engine(|| self.0.was_left(table, id))
     }

@@ -34,7 +34,7 @@ fn open_to(entry: &Entry) -> Text {
 }
 
 /// A text of at most `most` characters.
-fn cut(text: &str, most: usize) -> String {
+pub(super) fn cut(text: &str, most: usize) -> String {
     let text = cells::escape(text);
     if text.chars().count() <= most { text } else { text.chars().take(most - 1).chain(['…']).collect() }
 }

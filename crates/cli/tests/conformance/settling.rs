@@ -244,3 +244,49 @@ fn the_row_that_a_run_leaves_tells() {
         }
     });
 }
+
+#[test]
+fn everybodys_runs_are_known_from_each_machine() {
+    each(|stage| {
+        let s = &stage.scene;
+        let mine = format!("[database.live]\nurl = {:?}\nwitness = \"marked\"\n", stage.url);
+        s.write("marktwice.toml", format!("on = \"live\"\nlogbook = \"book\"\n{mine}"));
+        let theirs = ["--logbook", "other", "--format", "json"];
+        s.run(&["history", "--shared"]).expect(1);
+        s.run(&["preview", "--sql", SQL]).expect(0).says("the witness marked cannot be read");
+        s.run(&["witness", "--yes"]).expect(0);
+        s.run(&["history", "--shared"]).expect(0).says("none yet");
+        let rise = "UPDATE hive SET kilos = kilos * 2 WHERE keeper_id = 1";
+        let apply = ["apply", "--sql", rise, "--rows", "2", "--yes"];
+        let before = stage.dump();
+        let run = s.run(&[&apply[..], &theirs].concat()).expect(0).run();
+        // The other machine knows, and this one is told.
+        s.run(&apply).expect(3).says("was committed from another logbook").says(&run);
+        let shared = s.run(&["history", "--shared", "--format", "json"]).expect(0).json();
+        assert_eq!(shared["runs"][0]["run"], run.as_str());
+        assert_eq!((&shared["runs"][0]["own"], &shared["runs"][0]["stands"]), (&false.into(), &true.into()));
+        assert_eq!(shared["runs"][0]["changed"], 1);
+        s.run(&["history", "--shared", "--title", "nothing such"]).expect(0).says("none of them fits");
+        // Taken back there, it may be applied here; applied here, it is known there.
+        let undo = s.run(&[&["undo", &run, "--yes", "--rows", "1"][..], &theirs].concat()).expect(0).run();
+        s.run(&["history", "--shared"])
+            .expect(0)
+            .says(&format!("undone by {undo}"))
+            .says(&format!("undo of {run}"));
+        s.run(&apply).expect(0);
+        s.run(&[&apply[..], &theirs].concat()).expect(3);
+        s.run(&[&apply[..], &theirs, &["--again"]].concat()).expect(0);
+        s.run(&[&["undo", "--yes", "--rows", "1"][..], &theirs].concat()).expect(0);
+        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        let own = |lines: Vec<String>| -> Vec<String> {
+            lines.into_iter().filter(|l| !l.contains("marked")).collect()
+        };
+        assert_eq!(own(stage.dump()), own(before), "{:?}", stage.on);
+        // A name that leads elsewhere, and a table that is another.
+        s.write(
+            "marktwice.toml",
+            format!("on = \"live\"\nlogbook = \"book\"\n{}", mine.replace("marked", "keeper")),
+        );
+        s.run(&["history", "--shared"]).expect(1);
+    });
+}

@@ -13,6 +13,7 @@ use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
 use marktwice_core::table::{Column, HiddenColumns, NamedBy, Target};
 use marktwice_core::triggered::Triggered;
+use marktwice_core::witness::Left;
 use marktwice_port::{
     Batch, ChangeSource, EngineError, FoundSink, Plan, Reach, RowSink, Session, SheetRows, SheetTable,
     Stopper, Told, Tx, Viewing, Watch,
@@ -287,6 +288,10 @@ impl<D: Driver> Session for Opened<D> {
 
     fn was_left(&mut self, table: &str, id: &str) -> Result<Option<bool>, EngineError> {
         witness::was_left(&mut self.driver, table, id)
+    }
+
+    fn left(&mut self, table: &str, most: u32) -> Result<Vec<Left>, EngineError> {
+        witness::left(&mut self.driver, table, most)
     }
 
     fn table_to_leave_in(&mut self, table: &str, make: bool) -> Result<String, EngineError> {

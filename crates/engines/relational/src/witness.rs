@@ -1,7 +1,7 @@
 //! The table in which runs leave a row in their own transaction.
 
 use marktwice_core::Value;
-use marktwice_core::witness::COLUMNS;
+use marktwice_core::witness::{COLUMNS, Left};
 use marktwice_port::EngineError;
 use marktwice_sql::compose::table_name;
 
@@ -50,6 +50,25 @@ pub fn was_left<D: Driver>(driver: &mut D, table: &str, id: &str) -> Result<Opti
         // Without the table nobody knows.
         Err(_) => Ok(None),
     }
+}
+
+/// The newest rows there.
+///
+/// # Errors
+/// What the engine says.
+pub fn left<D: Driver>(driver: &mut D, table: &str, most: u32) -> Result<Vec<Left>, EngineError> {
+    let language = D::Table::LANGUAGE;
+    let names: Vec<String> = COLUMNS.iter().map(|(column, _)| language.quoted(column)).collect();
+    let sql = format!(
+        "SELECT {} FROM {} ORDER BY {} DESC LIMIT {most}",
+        names.join(", "),
+        name::<D>(table),
+        language.quoted("started")
+    );
+    let found = driver.looking(|driver| driver.question(&sql))?;
+    // Some engines take a name that is no column's for a text.
+    let rows: Option<Vec<Left>> = found.rows.iter().map(|row| Left::of(row)).collect();
+    rows.ok_or_else(|| EngineError::Other(format!("{table} holds rows that no run has left")))
 }
 
 /// Its definition, and makes it.

@@ -517,6 +517,15 @@ impl<'a, 's> AllProven<'a, 's> {
         }
     }
 
+    /// The row that was left by the run that this one takes back, where it takes all of it back.
+    fn undone(&self) -> Option<String> {
+        let receipt = &self.record.receipt;
+        let of = receipt.undo_of.as_ref().filter(|_| !receipt.partial)?;
+        let receipts = (self.run.context.book)(&receipt.database).ok()?.receipts().ok()?;
+        let undone = receipts.into_iter().find(|known| known.run == *of)?;
+        undone.witness.map(|witness| witness.id)
+    }
+
     /// Steps 11 to 13: `committing` on disk, COMMIT, and the receipt in its final state.
     pub(crate) fn commit(mut self) -> RunOutcome {
         if (self.run.context.ambient.stopper())() {
@@ -524,7 +533,7 @@ impl<'a, 's> AllProven<'a, 's> {
         }
         if let Some(table) = self.run.context.witness {
             let witness = Witness::in_table(table);
-            let row = witness.row(&self.record.receipt);
+            let row = witness.row(&self.record.receipt, self.undone());
             if let Err(error) = self.tx.leave(table, row).and_then(|()| self.tx.intact()) {
                 let what = format!("no row could be left in {table}, the witness: {error}");
                 return *self.roll_back(End::Failed(EngineError::Other(what).into()));
