@@ -6,6 +6,7 @@
 pub mod attempt;
 pub mod corpus;
 pub mod differential;
+pub mod documents;
 mod faulty;
 pub mod memory;
 pub mod servers;
@@ -65,10 +66,15 @@ impl Answer {
         self
     }
 
-    /// The JSON document on standard output.
+    /// The JSON document on standard output, which is what its schema says.
     #[track_caller]
     pub fn json(&self) -> serde_json::Value {
-        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e}:\n{}\n---\n{}", self.out, self.err))
+        let document = serde_json::from_str(&self.out)
+            .unwrap_or_else(|e| panic!("{e}:\n{}\n---\n{}", self.out, self.err));
+        if let Err(error) = documents::fits(&document) {
+            panic!("{error}:\n{}", self.out);
+        }
+        document
     }
 
     /// The only step of a preview in a JSON answer.
