@@ -8,15 +8,28 @@ fn document(name: &str) -> String {
     std::fs::read_to_string(format!("{}/../../{name}", env!("CARGO_MANIFEST_DIR"))).unwrap()
 }
 
-/// The commands in a document that stand behind a prompt, each with what is shown below it.
-fn screens(text: &str) -> Vec<(String, String)> {
-    let blocks = text.split("```\n$ ").skip(1).map(|block| block.split("\n```").next().unwrap());
-    blocks
-        .map(|block| {
-            let (command, shown) = block.split_once('\n').unwrap_or((block, ""));
-            (command.to_owned(), shown.to_owned())
-        })
-        .collect()
+/// The blocks of a document in order: the language, with the name of a file behind it where there is one, and the text.
+fn blocks(text: &str) -> Vec<(String, String)> {
+    let mut all: Vec<(String, String)> = Vec::new();
+    let mut open = false;
+    for line in text.lines() {
+        match line.strip_prefix("```") {
+            Some(info) => {
+                open = !open;
+                if open {
+                    all.push((info.to_owned(), String::new()));
+                }
+            }
+            None if open => {
+                if let Some((_, body)) = all.last_mut() {
+                    body.push_str(line);
+                    body.push('\n');
+                }
+            }
+            None => {}
+        }
+    }
+    all
 }
 
 /// The words of a command, double quotes taken off.
@@ -33,16 +46,24 @@ fn words(command: &str) -> Vec<String> {
     all
 }
 
-/// Words side by side, names that are others each time left out: a terminal breaks long lines.
+/// Words side by side, names of runs and marks and moments left out, which are others each time: a terminal breaks long lines.
 fn plain(text: &str) -> String {
-    let words: Vec<&str> = text.split_whitespace().collect();
-    let named = |at: usize| {
-        let before = at.checked_sub(1).and_then(|at| words.get(at)).copied().unwrap_or("");
-        ["as", "undo", "of", "Mark", "--mark"].contains(&before)
+    let is_name = |word: &str| {
+        let known = |c: char| "23456789bcdfghjkmnpqrstvwxz".contains(c);
+        word.len() == 4 && word.chars().all(known) && word.contains(char::is_alphabetic)
     };
-    let said = words.iter().enumerate().map(|(at, word)| match word.trim_end_matches(['.', ',']) {
-        name if named(at) && name.len() == 4 => word.replace(name, "NAME"),
-        _ => (*word).to_owned(),
+    let said = text.split_whitespace().map(|word| {
+        let bare = word.trim_end_matches(['.', ',', ':']);
+        let digits = |of: &str, mark: char| of.split(mark).all(|part| part.parse::<u16>().is_ok());
+        if is_name(bare) {
+            word.replace(bare, "NAME")
+        } else if bare.len() == 10 && digits(bare, '-') && bare.starts_with("20") && bare > "2026-11" {
+            "TODAY".to_owned()
+        } else if bare.len() == 5 && bare.contains(':') && digits(bare, ':') {
+            "NOW".to_owned()
+        } else {
+            word.to_owned()
+        }
     });
     said.collect::<Vec<_>>().join(" ")
 }
@@ -77,18 +98,26 @@ fn play(s: &Scene, command: &str, shown: &str) {
 #[test]
 fn their_screens_are_the_programs_own() {
     let mut played = 0;
-    for name in ["README.md", "docs/TOUR.md", "docs/GUIDE.md"] {
+    for name in ["README.md", "docs/TOUR.md", "docs/GUIDE.md", "docs/REFERENCE.md"] {
         let s = crate::demo();
         std::fs::create_dir_all(s.path("changes")).unwrap();
         for (name, text) in marktwice_demo::changes(marktwice_demo::Engine::Sqlite) {
             s.write(&format!("changes/{name}"), text);
         }
-        for (command, shown) in screens(&document(name)) {
-            play(&s, &command, &shown);
-            played += 1;
+        for (info, body) in blocks(&document(name)) {
+            match (info.split_once(' '), body.strip_prefix("$ ")) {
+                // What a file holds stands under its name.
+                (Some((_, file)), _) => drop(s.write(file, body)),
+                (None, Some(command)) => {
+                    let (command, shown) = command.split_once('\n').unwrap_or((command, ""));
+                    play(&s, command, shown);
+                    played += 1;
+                }
+                (None, None) => {}
+            }
         }
     }
-    assert!(played >= 6, "{played} screens");
+    assert!(played >= 30, "{played} screens");
 }
 
 #[test]
