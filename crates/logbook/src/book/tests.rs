@@ -132,7 +132,7 @@ fn snapshot(shelf: &Shelf, rows: i64) -> (String, SnapshotRef, PathBuf) {
     (1..=rows).for_each(|i| writer.row(row(i)).unwrap());
     let (reference, totals) = writer.finish().unwrap();
     assert_eq!((totals.rows, totals.changed), (rows as u64, rows as u64));
-    let path = shelf.run_folder(run.run()).unwrap().join("rows.jsonl.zst");
+    let path = shelf.run_folder(run.run()).unwrap().join(&reference.file);
     (run.run().to_owned(), reference, path)
 }
 
@@ -167,6 +167,54 @@ fn snapshots_read_back_and_damage_is_refused() {
     let (_, _, other) = snapshot(&shelf, 500);
     fs::copy(other, &path).unwrap();
     assert_eq!(read_all(&shelf, &run, &reference).unwrap_err().kind, LogErrorKind::Damaged, "swapped");
+}
+
+#[test]
+fn only_the_holder_of_the_key_reads_what_is_encrypted() {
+    let dir = tempfile::tempdir().unwrap();
+    let plain = Shelf::open(dir.path(), &database()).unwrap();
+    let (old, old_reference, _) = snapshot(&plain, 3);
+    let file = dir.path().join("live.key");
+    let key = FileKey::make(&file).unwrap();
+    assert!(FileKey::make(&file).is_err(), "nothing is overwritten");
+    assert_eq!(FileKey::read(&file).unwrap().name(), key.name());
+    let of = |key: Option<Result<FileKey, LogError>>| plain.clone().encrypting(key);
+    let shelf = of(Some(FileKey::read(&file)));
+    let (run, reference, path) = snapshot(&shelf, 5_000);
+    assert_eq!(reference.encrypted_for, Some(key.name()));
+    assert_eq!(read_all(&shelf, &run, &reference).unwrap(), (1..=5_000).map(row).collect::<Vec<_>>());
+    // What was kept before stays readable, with the key and without.
+    assert_eq!(read_all(&shelf, &old, &old_reference).unwrap().len(), 3);
+    let other = dir.path().join("other.key");
+    FileKey::make(&other).unwrap();
+    let lost = || Some(FileKey::read(&dir.path().join("no.key")));
+    for shelf in [of(None), of(Some(FileKey::read(&other))), of(lost())] {
+        assert_eq!(read_all(&shelf, &run, &reference).unwrap_err().kind, LogErrorKind::Key);
+        assert_eq!(read_all(&shelf, &old, &old_reference).unwrap().len(), 3);
+    }
+    // A key that cannot be had is in the way of a new run, before anything is begun.
+    let begun = of(lost()).begin_run("20260511T080000.000Z", "", &mut |run| receipt(run, RunState::Prepared));
+    assert_eq!(begun.err().unwrap().kind, LogErrorKind::Key);
+    for text in ["", "AGE-SECRET-KEY-1QQ", "sesame", "# only a comment\n"] {
+        fs::write(&other, text).unwrap();
+        let said = FileKey::read(&other).unwrap_err();
+        assert!(said.kind == LogErrorKind::Key && !said.message.contains("sesame"), "{said}");
+    }
+    // Whoever alters the file can give it another checksum, and is found out all the same.
+    let whole = fs::read(&path).unwrap();
+    assert!(!String::from_utf8_lossy(&whole).contains("Dale"));
+    for at in [250, whole.len() / 2, whole.len() - 1] {
+        let mut altered = whole.clone();
+        altered[at] ^= 1;
+        fs::write(&path, &altered).unwrap();
+        assert_eq!(read_all(&shelf, &run, &reference).unwrap_err().kind, LogErrorKind::Damaged);
+        let checksum = blake3::hash(&altered).to_hex().to_string();
+        let forged = SnapshotRef { checksum, ..reference.clone() };
+        assert!(read_all(&shelf, &run, &forged).is_err(), "a byte at {at}");
+    }
+    fs::write(&path, &whole).unwrap();
+    shelf.forget(&receipt(&run, RunState::Committed)).unwrap();
+    assert!(!path.exists());
 }
 
 #[test]
