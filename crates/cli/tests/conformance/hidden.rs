@@ -128,6 +128,35 @@ fn what_is_hidden_is_seen_nowhere() {
             0,
         );
         says(stage, &["rehearse", "--sql", rise, "--also-writes", "seen"], 0);
+        says(stage, &["rehearse", "--sql", rise, "--also-writes", "seen", "--format", "json"], 0);
+        let joined = stage.by(
+            "UPDATE person SET name = v.place, phone = v.email FROM visit AS v WHERE v.email = person.email",
+            "UPDATE person SET name = v.place, phone = v.email FROM visit AS v WHERE v.email = person.email",
+            "UPDATE person JOIN visit AS v ON v.email = person.email SET person.name = v.place, person.phone = v.email",
+        );
+        for format in ["human", "json"] {
+            let shown =
+                says(stage, &["preview", "--sql", joined, "--also-writes", "seen", "--format", format], 3);
+            assert!(shown.contains("(hidden)"), "{shown}");
+            says(
+                stage,
+                &["compare", "--sql", rise, "--sql", &rise.replace("age + 1", "age + 2"), "--format", format],
+                4,
+            );
+            says(
+                stage,
+                &[
+                    "compare",
+                    "--sql",
+                    "DELETE FROM person WHERE name = 'Ada'",
+                    "--sql",
+                    "DELETE FROM person WHERE age > 0",
+                    "--format",
+                    format,
+                ],
+                4,
+            );
+        }
         // Whatever the engine says of a value in its own words.
         for broken in [
             "UPDATE person SET phone = (SELECT max(phone) FROM person) WHERE name = 'Ada'",
@@ -183,6 +212,10 @@ fn what_is_hidden_is_seen_nowhere() {
         stage.run("UPDATE person SET age = age + 1 WHERE name = 'Ada'");
         says(stage, &["undo", "--yes", "--rows", "2"], 5);
         stage.run("UPDATE person SET age = age - 1 WHERE name = 'Ada'");
+        let rows = s.run(&["look", "--run", "--format", "json"]).json();
+        let number = rows["tables"][0]["rows"][0]["key"][0].as_str().unwrap().to_owned();
+        assert!(number.starts_with('#'), "{number}");
+        assert!(says(stage, &["undo", "--only", &number], 3).contains("1 row to put back"));
         stage.run("DELETE FROM seen WHERE nr > (SELECT min(nr) + 1 FROM (SELECT nr FROM seen) AS x)");
         says(stage, &["undo", "--yes", "--rows", "2"], 0);
         assert_eq!(stage.dump(), middle, "{:?}", stage.on);

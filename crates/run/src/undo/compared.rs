@@ -77,7 +77,10 @@ impl Only {
             return true;
         }
         let [before, now] = [key_text(&change.key), key_text(change.key_now())];
-        let keys = [by_name(names, &before), by_name(names, &now), before, now].map(|key| in_order(&key));
+        // By the numbers that stand for hidden keys, too.
+        let [was, is] = [&change.key[..], change.key_now()].map(|key| key_text(&target.shown_key(key)));
+        let keys =
+            [by_name(names, &before), by_name(names, &now), before, now, was, is].map(|key| in_order(&key));
         let own = change.place.role == Role::Target;
         let named = self.keys.iter().find(|wanted| {
             let here = wanted.table.as_ref().map_or(own, |table| *table == target.table);
