@@ -43,6 +43,9 @@ pub(crate) struct Handover {
     said: Said,
     sheets: Vec<Kept>,
     mark: Kept,
+    /// The public part of the key that its mark is taken under, where columns are hidden.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    key: Option<String>,
 }
 
 /// What was said on the line, and holds for the application too.
@@ -128,14 +131,22 @@ pub(crate) fn write(
     let Some(mark) = &preview.mark else {
         return Err(failed("no mark was taken, so that there is nothing to hand on".to_owned()));
     };
-    let (taken, kept) = desk
+    let (taken, kept, keyed, key) = desk
         .with(|context| {
             let session = context.open(Intent::Read)?;
             let book = (context.book)(session.database())?;
             let (file, bytes) = book.give_mark(mark)?;
-            Ok((book.mark(Some(mark))?.header().taken.clone(), Kept::of(mark, &file, &bytes)))
+            let (kept, own) = (Kept::of(mark, &file, &bytes), book.mark(Some(mark))?);
+            Ok((own.header().taken.clone(), kept, own.header().keyed, book.key_name()))
         })
         .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?;
+    if keyed && key.is_none() {
+        return Err(Trouble::usage(
+            "columns are hidden here, and nobody else could compare a mark that is taken under this logbook's own key",
+            "name a key_file under [logbook] in marktwice.toml, and give it to whoever applies this",
+        )
+        .on(&desk.shown));
+    }
     let mut sheets = Vec::new();
     for sheet in &change.sheets {
         let bytes = std::fs::read(&sheet.file).map_err(|e| failed(format!("{}: {e}", sheet.file)))?;
@@ -160,6 +171,7 @@ pub(crate) fn write(
         },
         sheets,
         mark: kept,
+        key: key.filter(|_| keyed),
     };
     let body = serde_json::to_string(&handover).map_err(|e| failed(e.to_string()))? + "\n";
     let cannot = |e: std::io::Error| failed(format!("cannot write {}: {e}", file.display()));
@@ -231,6 +243,7 @@ impl Handover {
             ));
         }
         let bytes = self.mark.bytes(file)?;
+        let mut shut = false;
         let mark = desk
             .with(|context| {
                 let session = context.open(Intent::Read)?;
@@ -239,8 +252,9 @@ impl Handover {
                     return Ok(Err(session.database().name.clone()));
                 }
                 let name = book.take_mark(&self.mark.file, &bytes)?;
-                // The mark says of itself where it was taken.
+                // The mark says of itself where it was taken, and whether it can be compared only under a key.
                 let own = book.mark(Some(&name))?;
+                shut = own.header().keyed && (self.key.is_none() || self.key != book.key_name());
                 Ok(if book.is_of(&own.header().database.identity) { Ok(name) } else { Err(String::new()) })
             })
             .map_err(|failure| Trouble::failure(&failure, "the logbook").on(&desk.shown))?;
@@ -251,6 +265,17 @@ impl Handover {
                 "name the same database with --on, or preview the change here",
             )
         })?;
+        if shut {
+            let key = self.key.as_deref().unwrap_or("of another logbook");
+            return Err(Trouble::usage(
+                format!(
+                    "{} was previewed with hidden columns, under the key {key}, which is not here",
+                    file.display()
+                ),
+                "name that key_file under [logbook] in marktwice.toml, or preview the change here",
+            )
+            .on(&desk.shown));
+        }
         let mut sheets: Vec<(String, String)> = Vec::new();
         for sheet in &self.sheets {
             let called =

@@ -99,6 +99,29 @@ fn sheets_go_along_and_secrets_stay() {
 }
 
 #[test]
+fn with_hidden_columns_only_the_holder_of_the_key_goes_on() {
+    let s = demo();
+    let head = |more: &str| {
+        format!(
+            "on = \"live\"\n[logbook]\nfolder = \"book\"\n{more}\n[database.live]\nurl = \"coop.db\"\nhide = [\"keeper.email\"]\n"
+        )
+    };
+    let sql = "UPDATE keeper SET region = 'Moor', email = lower(email) WHERE keeper_id IN (3, 5)";
+    let preview = |file: &str| s.run(&["preview", "--sql", sql, "--rows", "2", "--out", file]);
+    s.write("marktwice.toml", head(""));
+    preview("a.twice").expect(2).says("name a key_file");
+    s.run(&["key", "one.key"]).expect(0);
+    s.run(&["key", "two.key"]).expect(0);
+    s.write("marktwice.toml", head("key_file = \"one.key\""));
+    preview("b.twice").expect(0);
+    assert!(!std::fs::read_to_string(s.path("b.twice")).unwrap().contains("fenwick@"));
+    s.write("marktwice.toml", head("key_file = \"two.key\""));
+    colleague(&s, &["apply", "b.twice", "--yes"]).expect(2).says("under the key age1");
+    s.write("marktwice.toml", head("key_file = \"one.key\""));
+    colleague(&s, &["apply", "b.twice", "--yes"]).expect(0);
+}
+
+#[test]
 fn a_guarded_database_takes_what_somebody_else_has_previewed() {
     let s = demo();
     change(&s);
