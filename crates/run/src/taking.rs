@@ -14,7 +14,7 @@ use marktwice_core::table::{Extent, Target};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::witness::{Left, of_all};
 use marktwice_core::words;
-use marktwice_port::{Intent, Logbook, Mark, Matched, Phase, Plan, Session, SideWrite};
+use marktwice_port::{EngineError, Intent, Logbook, Mark, Matched, Phase, Plan, Session, SideWrite};
 
 use crate::checked::{asked, foreseen, open_ones};
 use crate::collect::{Collector, unmet, unwrap_sink};
@@ -288,10 +288,16 @@ pub(crate) fn take(
     if let Some(table) = context.witness {
         match session.left(table, LEFT) {
             Ok(left) => run_elsewhere(&mut previews, &steps, &left, &receipts),
+            Err(EngineError::Interrupted) => return Err(EngineError::Interrupted.into()),
             Err(error) => {
-                notes.push(format!(
-                    "the witness {table} cannot be read, and no run can leave a row in it: {error}"
-                ));
+                let what = format!(
+                    "the witness {table} cannot be read, so that nobody knows what others have done: {error}"
+                );
+                // A look goes on without it; nothing is applied.
+                if by == APPLY {
+                    return Err(EngineError::Other(what).into());
+                }
+                notes.push(what);
             }
         }
     }

@@ -49,6 +49,11 @@ fn die(g: &Ground, undoing: bool, place: &str, n: u64) -> bool {
     // Reading opens the database first, so a hot journal is rolled back by now.
     let now = g.dump();
     assert!(now == before || now == after, "{point}: neither before nor after");
+    assert_eq!(
+        g.left(),
+        usize::from(undoing) + usize::from(now == after),
+        "{point}: each that committed left a row"
+    );
     for one in &settled {
         let truth = if now == after { Verdict::Committed } else { Verdict::RolledBack };
         assert_eq!(one.verdict, truth, "{point}");

@@ -212,7 +212,7 @@ fn the_row_that_a_run_leaves_tells() {
         );
         let before = stage.dump();
         // Without the table nothing is committed, and it is shown before it is made.
-        s.run(&change).expect(1).says("no row could be left in marked");
+        s.run(&change).expect(1).says("the witness marked cannot be read");
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         s.run(&["witness", "--on", "live"]).expect(0).says("CREATE TABLE marked").says("Nothing was made");
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
