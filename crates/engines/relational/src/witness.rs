@@ -68,7 +68,12 @@ pub fn left<D: Driver>(driver: &mut D, table: &str, most: u32) -> Result<Vec<Lef
     let found = driver.looking(|driver| driver.question(&sql))?;
     // Some engines take a name that is no column's for a text.
     let rows: Option<Vec<Left>> = found.rows.iter().map(|row| Left::of(row)).collect();
-    rows.ok_or_else(|| EngineError::Other(format!("{table} holds rows that no run has left")))
+    let newest = |mut rows: Vec<Left>| {
+        // Of one second, what takes another run back is the later one.
+        rows.sort_by(|a, b| b.started.cmp(&a.started).then(b.undo_of.is_some().cmp(&a.undo_of.is_some())));
+        rows
+    };
+    rows.map(newest).ok_or_else(|| EngineError::Other(format!("{table} holds rows that no run has left")))
 }
 
 /// Its definition, and makes it.
