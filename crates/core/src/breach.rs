@@ -4,7 +4,8 @@ use serde::Serialize;
 
 use crate::finding::Code;
 use crate::secret::HIDDEN;
-use crate::table::{HiddenColumns, Target};
+use crate::secret::HiddenColumns;
+use crate::table::Target;
 use crate::value::{Value, key_text};
 use crate::words;
 

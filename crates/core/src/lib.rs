@@ -38,6 +38,7 @@ pub mod totals;
 pub mod triggered;
 pub mod undo;
 pub mod value;
+pub mod veil;
 pub mod verify;
 pub mod way_back;
 pub mod witness;

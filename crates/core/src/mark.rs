@@ -7,8 +7,9 @@ use crate::cell::pick;
 use crate::hash::{Fingerprint, Hashing, RowHash, ShortHash};
 use crate::image::Image;
 pub use crate::kind::StepKind;
-use crate::table::{Target, Veil};
+use crate::table::Target;
 use crate::value::Value;
+use crate::veil::Veil;
 
 /// How an after-value in a preview came about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

@@ -15,7 +15,6 @@ use crate::sheet::Sheet;
 use crate::side::SideWrite;
 use crate::triggered::TriggeredReceipt;
 use crate::way_back::WayBack;
-use crate::witness::Witness;
 
 /// What a receipt calls its format.
 pub const RECEIPT_FORMAT: &str = "marktwice-receipt";
@@ -164,6 +163,15 @@ pub struct SnapshotRef {
     /// The public part of the key that it is encrypted for, where it is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub encrypted_for: Option<String>,
+}
+
+/// Where a run leaves its row.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Witness {
+    /// The table, with its schema where that was said.
+    pub table: String,
+    /// What tells its row from all others: 32 hexadecimal digits.
+    pub id: String,
 }
 
 /// Who previewed a change and when: as that machine told, which proves nothing.

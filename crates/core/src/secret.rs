@@ -4,18 +4,14 @@
 use serde_json::Value as Json;
 
 use crate::cell::CellDiff;
+use crate::hash::HashKey;
 use crate::image::Image;
 use crate::param::Param;
 use crate::sheet::text;
 use crate::table::Target;
 use crate::value::Value;
+pub use crate::veil::{AGAIN, CHANGED, HIDDEN, Veil};
 
-/// What stands for a hidden value.
-pub const HIDDEN: &str = "(hidden)";
-/// What stands for a hidden value that is another than the one before it.
-pub const CHANGED: &str = "(hidden, changed)";
-/// What stands for a third one.
-pub const AGAIN: &str = "(hidden, changed again)";
 /// The fewest characters that a secret has: fewer could not be told from any other text.
 pub const SHORTEST: usize = 4;
 
@@ -72,6 +68,67 @@ impl Secrets {
             Json::Array(all) => all.iter_mut().for_each(|one| self.scrub_document(one)),
             Json::Object(all) => all.values_mut().for_each(|one| self.scrub_document(one)),
             Json::Null | Json::Bool(_) | Json::Number(_) => {}
+        }
+    }
+}
+
+/// Columns whose values are never shown, as somebody has said: `table.column`, or with the schema in front. Letters of either case
+/// are the same.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct HiddenColumns(Vec<(String, String)>);
+
+impl HiddenColumns {
+    /// Those that are named so; what names no column is left out.
+    pub fn of(names: &[String]) -> HiddenColumns {
+        let parts = names.iter().filter_map(|name| name.rsplit_once('.'));
+        HiddenColumns(parts.map(|(table, column)| (table.to_owned(), column.to_owned())).collect())
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// The names of the columns, of whatever table.
+    pub fn names(&self) -> Vec<String> {
+        self.0.iter().map(|(_, column)| column.clone()).collect()
+    }
+
+    /// The names of the tables, without schemas.
+    pub fn tables(&self) -> Vec<String> {
+        self.0.iter().map(|(table, _)| table.rsplit('.').next().unwrap_or(table).to_owned()).collect()
+    }
+
+    /// Hides them in a table; rows are then told by numbers that are made under `key` where what tells them is hidden. What is
+    /// derived from other columns may tell them: it is hidden too.
+    pub fn apply(&self, target: &mut Target, key: HashKey) {
+        let whole = format!("{}.{}", target.schema, target.table);
+        let of =
+            |table: &str| table.eq_ignore_ascii_case(&target.table) || table.eq_ignore_ascii_case(&whole);
+        let named = self.0.iter().filter(|(table, _)| of(table));
+        let mut columns: Vec<usize> = named.filter_map(|(_, column)| target.position(column)).collect();
+        if columns.is_empty() {
+            return;
+        }
+        let derived = target.columns.iter().enumerate().filter(|(_, column)| column.generated);
+        columns.extend(derived.map(|(at, _)| at));
+        target.hide(columns);
+        target.veil = Veil(Some(key));
+    }
+
+    /// Hides them in a view: its columns of the same names, and all of it where its definition names one of them, or all columns of
+    /// a table, so that nobody can tell what it makes of them.
+    pub fn apply_to_view(&self, target: &mut Target, definition: &str, key: HashKey) {
+        let definition = definition.to_lowercase();
+        let named = |name: &str| definition.contains(&name.to_lowercase());
+        let tables = self.tables().iter().any(|table| named(table));
+        let all = tables && (definition.contains('*') || self.0.iter().any(|(_, column)| named(column)));
+        let own = |name: &str| self.0.iter().any(|(_, column)| column.eq_ignore_ascii_case(name));
+        let columns = target.columns.iter().enumerate();
+        let hidden: Vec<usize> = columns.filter(|(_, c)| all || own(&c.name)).map(|(at, _)| at).collect();
+        if !hidden.is_empty() {
+            target.hide(hidden);
+            target.veil = Veil(Some(key));
         }
     }
 }
@@ -199,6 +256,7 @@ mod tests {
 
     use super::*;
     use crate::param::ParamKind;
+    use crate::table::{Column, Key, KeyKind};
 
     fn secrets(values: &[Value]) -> Secrets {
         let param = |value: &Value| Param {
@@ -259,5 +317,67 @@ mod tests {
         assert_eq!(text(&a, &[&a, &b]), HIDDEN);
         assert_eq!(text(&b, &[&a, &b]), CHANGED);
         assert_eq!(text(&c, &[&a, &b]), AGAIN);
+    }
+
+    fn target(key: &[usize]) -> Target {
+        let column = |name: &str| Column {
+            name: name.into(),
+            declared: String::new(),
+            generated: name == "made",
+            not_null: false,
+        };
+        Target {
+            table: "Person".into(),
+            schema: "main".into(),
+            columns: ["email", "year", "name", "made"].map(column).to_vec(),
+            key: Key { kind: KeyKind::Primary, names: Vec::new(), columns: key.to_vec() },
+            definition: String::new(),
+            naming: Some(0),
+            refers: Vec::new(),
+            hidden: Vec::new(),
+            veil: Veil::default(),
+        }
+    }
+
+    #[test]
+    fn hidden_columns_and_the_numbers_of_rows() {
+        let hidden =
+            HiddenColumns::of(&["person.EMAIL".to_owned(), "other.name".to_owned(), "odd".to_owned()]);
+        let row = |email: &str| {
+            vec![Value::Text(email.into()), Value::Int(2026), Value::Text("Ada".into()), Value::Null]
+        };
+        for key in [&[0][..], &[1, 0], &[1]] {
+            let mut own = target(key);
+            hidden.apply(&mut own, HashKey([7; 32]));
+            assert_eq!((own.hidden.clone(), own.naming), (vec![0, 3], None));
+            assert_eq!(own.hides_key(), key.contains(&0));
+            let of = |email: &str| key.iter().map(|at| row(email)[*at].clone()).collect::<Vec<_>>();
+            let [one, two] = ["a@x", "b@x"].map(|email| own.shown_key(&of(email)));
+            assert_eq!(one == two, !key.contains(&0));
+            assert_eq!(own.shown_key(&one), one, "what stands for a key stays");
+            let once = hide_image(&own, Image::of(Some(row("a@x")), Some(row("b@x"))).unwrap());
+            assert_eq!(hide_image(&own, once.clone()), once, "what is hidden stays");
+            assert!(!format!("{once:?}").contains("@x"));
+            if key.contains(&0) {
+                assert_eq!(once.before().unwrap()[0], one[0]);
+                // Under another key it is another number.
+                let mut other = target(key);
+                hidden.apply(&mut other, HashKey([8; 32]));
+                assert_ne!(other.shown_key(&of("a@x")), one);
+            }
+        }
+        let mut free = target(&[0]);
+        HiddenColumns::of(&["hive.email".to_owned()]).apply(&mut free, HashKey([7; 32]));
+        assert_eq!(hide_rows(&free, [Some(row("a@x"))]), [Some(row("a@x"))]);
+        // Of a view nobody can tell what it makes of a column.
+        for (definition, columns) in [
+            ("SELECT name FROM hive", 2),
+            ("SELECT upper(Email) AS x FROM person", 4),
+            ("SELECT * FROM person", 4),
+        ] {
+            let mut view = target(&[]);
+            hidden.apply_to_view(&mut view, definition, HashKey([7; 32]));
+            assert_eq!(view.hidden.len(), columns, "{definition}");
+        }
     }
 }

@@ -4,10 +4,9 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::hash::{HashKey, Hashing, RowHash};
 use crate::near::nearest;
-use crate::secret::HIDDEN;
 use crate::value::Value;
+use crate::veil::Veil;
 
 /// One column of a target.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -77,102 +76,6 @@ pub struct Target {
     /// What stands for a key that is hidden itself.
     #[serde(skip)]
     pub veil: Veil,
-}
-
-/// The key under which rows get the numbers that they are told by where their own key is never shown. It is no part of what a table is:
-/// all are equal.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct Veil(pub Option<HashKey>);
-
-impl Veil {
-    /// What stands for a key that is hidden: the same for the same key, wherever it is shown, and itself for what stands for one.
-    pub fn key(self, key: &[Value]) -> Vec<Value> {
-        let number = |value: &&Value| match value {
-            Value::Text(text) => {
-                text.len() == 9
-                    && text.starts_with('#')
-                    && text.chars().skip(1).all(|c| c.is_ascii_hexdigit())
-            }
-            _ => false,
-        };
-        if let Some(number) = key.iter().find(number) {
-            return vec![number.clone()];
-        }
-        let number = self.0.map_or(HIDDEN.to_owned(), |veil| {
-            let row = RowHash::by(Hashing::Keyed(veil), &mut Vec::new(), key).short();
-            format!("#{:08x}", row.0 >> 32)
-        });
-        vec![Value::Text(number.into())]
-    }
-}
-
-impl PartialEq for Veil {
-    fn eq(&self, _: &Veil) -> bool {
-        true
-    }
-}
-
-impl Eq for Veil {}
-
-/// Columns whose values are never shown, as somebody has said: `table.column`, or with the schema in front. Letters of either case
-/// are the same.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct HiddenColumns(Vec<(String, String)>);
-
-impl HiddenColumns {
-    /// Those that are named so; what names no column is left out.
-    pub fn of(names: &[String]) -> HiddenColumns {
-        let parts = names.iter().filter_map(|name| name.rsplit_once('.'));
-        HiddenColumns(parts.map(|(table, column)| (table.to_owned(), column.to_owned())).collect())
-    }
-
-    /// Whether there are none.
-    pub fn is_empty(&self) -> bool {
-        self.0.is_empty()
-    }
-
-    /// The names of the columns, of whatever table.
-    pub fn names(&self) -> Vec<String> {
-        self.0.iter().map(|(_, column)| column.clone()).collect()
-    }
-
-    /// The names of the tables, without schemas.
-    pub fn tables(&self) -> Vec<String> {
-        self.0.iter().map(|(table, _)| table.rsplit('.').next().unwrap_or(table).to_owned()).collect()
-    }
-
-    /// Hides them in a table; rows are then told by numbers that are made under `key` where what tells them is hidden. What is
-    /// derived from other columns may tell them: it is hidden too.
-    pub fn apply(&self, target: &mut Target, key: HashKey) {
-        let whole = format!("{}.{}", target.schema, target.table);
-        let of =
-            |table: &str| table.eq_ignore_ascii_case(&target.table) || table.eq_ignore_ascii_case(&whole);
-        let named = self.0.iter().filter(|(table, _)| of(table));
-        let mut columns: Vec<usize> = named.filter_map(|(_, column)| target.position(column)).collect();
-        if columns.is_empty() {
-            return;
-        }
-        let derived = target.columns.iter().enumerate().filter(|(_, column)| column.generated);
-        columns.extend(derived.map(|(at, _)| at));
-        target.hide(columns);
-        target.veil = Veil(Some(key));
-    }
-
-    /// Hides them in a view: its columns of the same names, and all of it where its definition names one of them, or all columns of
-    /// a table, so that nobody can tell what it makes of them.
-    pub fn apply_to_view(&self, target: &mut Target, definition: &str, key: HashKey) {
-        let definition = definition.to_lowercase();
-        let named = |name: &str| definition.contains(&name.to_lowercase());
-        let tables = self.tables().iter().any(|table| named(table));
-        let all = tables && (definition.contains('*') || self.0.iter().any(|(_, column)| named(column)));
-        let own = |name: &str| self.0.iter().any(|(_, column)| column.eq_ignore_ascii_case(name));
-        let columns = target.columns.iter().enumerate();
-        let hidden: Vec<usize> = columns.filter(|(_, c)| all || own(&c.name)).map(|(at, _)| at).collect();
-        if !hidden.is_empty() {
-            target.hide(hidden);
-            target.veil = Veil(Some(key));
-        }
-    }
 }
 
 /// How many rows a table has. A large one is not counted for what is only shown: then it is what the engine reckons.

@@ -1,20 +1,12 @@
 //! The witness: a table in the database in which each run leaves one row, in the same transaction. It is a diary, and tells whether a
 //! run that was cut off has committed; what is due it never decides.
 
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 use crate::hash::fresh_seed;
+pub use crate::receipt::Witness;
 use crate::receipt::{Receipt, RunKind};
 use crate::value::Value;
-
-/// Where a run leaves its row.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Witness {
-    /// The table, with its schema where that was said.
-    pub table: String,
-    /// What tells its row from all others: 32 hexadecimal digits.
-    pub id: String,
-}
 
 /// The table's columns, each with its definition; they mean the same on every engine.
 pub const COLUMNS: [(&str, &str); 10] = [

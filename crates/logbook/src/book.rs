@@ -12,7 +12,7 @@ use std::time::{Duration, Instant, SystemTime};
 use marktwice_core::hash::{self, HashKey};
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
 use marktwice_core::record::MarkHeader;
-use marktwice_core::table::HiddenColumns;
+use marktwice_core::secret::HiddenColumns;
 use marktwice_port::{Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, RunFolder, SnapshotReader};
 
 use crate::atomic::{self, io_error, make_folder};

@@ -8,7 +8,8 @@ use marktwice_core::receipt::SnapshotRef;
 use marktwice_core::record::{
     SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, SnapshotTotals, SnapshotTrailer,
 };
-use marktwice_core::table::{HiddenColumns, Target};
+use marktwice_core::secret::HiddenColumns;
+use marktwice_core::table::Target;
 use marktwice_core::undo::RowChange;
 use marktwice_port::{LogError, SnapshotReader, SnapshotWriter};
 

@@ -3,7 +3,8 @@
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use marktwice_core::receipt::DatabaseId;
-use marktwice_core::table::{HiddenColumns, NamedBy};
+use marktwice_core::secret::HiddenColumns;
+use marktwice_core::table::NamedBy;
 use marktwice_port::{Ambient, Engine, EngineError, Intent, Limits, LogError, Logbook, Session, Watch};
 
 use crate::preview::{Preview, UndoPreview};

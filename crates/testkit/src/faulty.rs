@@ -273,7 +273,7 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.spread(sheet, rows))
     }
 
-    fn hide(&mut self, columns: &marktwice_core::table::HiddenColumns, key: marktwice_core::hash::HashKey) {
+    fn hide(&mut self, columns: &marktwice_core::secret::HiddenColumns, key: marktwice_core::hash::HashKey) {
         self.0.hide(columns, key);
     }
 

@@ -14,11 +14,12 @@ use marktwice_core::finding::{Code, Finding, TextPlace};
 use marktwice_core::hash::{self, Fingerprint, RowHash};
 use marktwice_core::mark::{Foreseen, HeldRow, Label, Parts, StepKind};
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::secret::HiddenColumns;
 use marktwice_core::side::SideWrite;
 use marktwice_core::steps::{Touch, Touches};
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Declared, Survey, TableSummary};
-use marktwice_core::table::{Column, Extent, HiddenColumns, Key, KeyKind, Pin, Target};
+use marktwice_core::table::{Column, Extent, Key, KeyKind, Pin, Target};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::{Image, Value};
 use marktwice_port::{

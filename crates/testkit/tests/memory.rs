@@ -41,7 +41,7 @@ fn with<T>(folder: &Path, engine: &dyn Engine, work: impl FnOnce(&Context<'_>) -
         ambient: &Quiet,
         waits,
         named_by: &named_by,
-        hide: &marktwice_core::table::HiddenColumns::default(),
+        hide: &marktwice_core::secret::HiddenColumns::default(),
         witness: None,
         user: None,
     })

@@ -2,7 +2,9 @@
 
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::hash::HashKey;
-use marktwice_core::table::{HiddenColumns, KeyKind, Veil};
+use marktwice_core::secret::HiddenColumns;
+use marktwice_core::table::KeyKind;
+use marktwice_core::veil::Veil;
 use marktwice_port::{EngineError, Plan};
 use marktwice_sql::Step;
 use marktwice_sql::query::placeholders::placeholders;

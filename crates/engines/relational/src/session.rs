@@ -7,11 +7,12 @@ use marktwice_core::finding::{Code, Finding};
 use marktwice_core::hash::{Fingerprint, HashKey, RowHash};
 use marktwice_core::param::Bound;
 use marktwice_core::receipt::DatabaseId;
+use marktwice_core::secret::HiddenColumns;
 use marktwice_core::side::SideWrite;
 use marktwice_core::steps::{Touch, Touches};
 use marktwice_core::study::{Study, Wish};
 use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_core::table::{Column, HiddenColumns, NamedBy, Target};
+use marktwice_core::table::{Column, NamedBy, Target};
 use marktwice_core::triggered::Triggered;
 use marktwice_core::witness::Left;
 use marktwice_port::{
