@@ -8,7 +8,7 @@ use marktwice_core::mark::StepKind;
 use marktwice_core::notice::Notices;
 use marktwice_core::secret::HiddenColumns;
 use marktwice_core::side::ELSEWHERE;
-use marktwice_core::study::{LOOKED_UP, Scope, Wish};
+use marktwice_core::study::{LOOKED_UP, Scope, Study, Wish};
 use marktwice_core::table::Target;
 use marktwice_core::triggered::is_fired;
 use marktwice_core::way_back::WayBack;
@@ -73,10 +73,23 @@ pub(crate) fn closer(
             block.totals.retain(|t| !refers(&t.column));
             study.skipped =
                 step.study.skipped.take().into_iter().chain(study.skipped).reduce(|a, b| format!("{a}; {b}"));
+            block.findings.extend(two_answers(plan, block.matched, &study));
             step.study = study;
         }
         Err(error) => step.study.skipped = Some(error.to_string()),
     }
+}
+
+/// Whether the engine finds no row by a filter and finds some by its conditions one after the other: its planner has met a fault of
+/// its own. Where rows are limited, or joined, the numbers may well differ.
+fn two_answers(plan: &Plan, matched: u64, study: &Study) -> Option<Finding> {
+    let last = study.funnel.last().filter(|last| last.rows > 0 && last.alone.is_some())?;
+    let limited = plan.statement.to_lowercase().contains("limit");
+    let message = format!(
+        "no row matches the filter as it stands, and {} its conditions one after the other",
+        words::either(last.rows, "1 row meets", &format!("{} meet", words::rows(last.rows)))
+    );
+    (matched == 0 && !limited).then(|| Finding::new(Code::TwoAnswers, message))
 }
 
 /// Values of shown rows, by column, that may refer to other tables: as many as are looked up, however many rows are shown.

@@ -224,3 +224,28 @@ fn what_a_result_is_computed_from_stands_beside_it() {
         );
     });
 }
+
+/// A server of today deletes a row that it does not find by the same filter in a SELECT.
+#[test]
+fn an_engine_that_answers_in_two_ways_is_told_of() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE odd (k int NOT NULL, l varchar(5) NOT NULL, PRIMARY KEY (l, k)); CREATE TABLE u (a int);
+             INSERT INTO u VALUES (1), (2), (NULL), (1); INSERT INTO odd VALUES (3, 'x');",
+        );
+        let before = stage.dump();
+        let sql = "DELETE FROM odd WHERE NOT (k IN (SELECT a FROM u WHERE a IS NOT NULL)) AND k = (SELECT max(x.k) FROM odd AS x)";
+        let preview = stage.scene.run(&["preview", "--sql", sql, "--format", "json"]);
+        let step = preview.step();
+        if step["matched"] == 0 {
+            preview.says("two-answers").says("1 row meets its conditions");
+            // Whatever the statement would have done, nothing is done that was not shown.
+            stage.scene.run(&["apply", "--sql", sql, "--rows", "0-5", "--yes"]);
+            assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        } else {
+            assert_eq!(step["matched"], 1, "{:?}", stage.on);
+            preview.says_not("two-answers");
+            stage.there_and_back(sql, "1");
+        }
+    });
+}
