@@ -226,7 +226,7 @@ codes! {
     ManyValues "many-values" Stop
         "A subquery gives several values where one is wanted; some engines silently take the first they find."
         "Say which one is meant: max(…), or a condition that leaves one row.";
-    TwoAnswers "two-answers" Warn
+    TwoAnswers "two-answers" Stop
         "The engine finds no row by the filter as it stands, and finds rows by its conditions one after the other: it answers one question in two ways, and a statement with this filter may do what its preview does not show. A run that writes more rows than were marked is rolled back."
         "Write the filter in another way (a subquery as a join, or its value by itself), and look again.";
     HiddenValues "hidden-values" Warn

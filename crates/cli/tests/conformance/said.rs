@@ -240,7 +240,11 @@ fn an_engine_that_answers_in_two_ways_is_told_of() {
         if step["matched"] == 0 {
             preview.says("two-answers").says("1 row meets its conditions");
             // Whatever the statement would have done, nothing is done that was not shown.
-            stage.scene.run(&["apply", "--sql", sql, "--rows", "0-5", "--yes"]);
+            stage
+                .scene
+                .run(&["apply", "--sql", sql, "--rows", "0-5", "--yes"])
+                .expect(3)
+                .says("Stopped by two-answers");
             assert_eq!(stage.dump(), before, "{:?}", stage.on);
         } else {
             assert_eq!(step["matched"], 1, "{:?}", stage.on);
