@@ -103,15 +103,23 @@ impl Left {
         })
     }
 
-    /// Whether it stands: nothing among `all` that stands takes it back.
+    /// Whether it stands: nothing among `all`, newest first, that stands takes it back.
     pub fn stands(&self, all: &[Left]) -> bool {
-        // What takes a run back is later than it, so this ends; rows that somebody has made up may not be.
-        let takes = |left: &&Left| {
-            left.undo_of.as_ref() == Some(&self.id) && left.started >= self.started && left.id != self.id
-        };
-        !all.iter().filter(takes).any(|left| left.stands(all))
+        self.stands_within(all, DEPTH)
+    }
+
+    /// The same, looked at no deeper than that: whoever can write the table can write rows that take each other back.
+    fn stands_within(&self, all: &[Left], depth: usize) -> bool {
+        let Some(depth) = depth.checked_sub(1) else { return true };
+        let takes = |left: &&Left| left.undo_of.as_ref() == Some(&self.id) && left.id != self.id;
+        !all.iter().filter(takes).take(WIDTH).any(|left| left.stands_within(all, depth))
     }
 }
+
+/// Undos of undos that are followed.
+const DEPTH: usize = 6;
+/// Undos of one run that are looked at, the newest.
+const WIDTH: usize = 3;
 
 #[cfg(test)]
 mod tests {
@@ -129,8 +137,11 @@ mod tests {
         assert_eq!(all.iter().map(|l| l.stands(&all)).collect::<Vec<_>>(), [false, true]);
         all.push(left("3", Some("2")));
         assert_eq!(all.iter().map(|l| l.stands(&all)).collect::<Vec<_>>(), [true, false, true]);
-        // One that would take itself back does not.
+        // One that would take itself back does not, and rows that take each other back are no end of a search.
         let odd = [left("4", Some("4"))];
         assert!(odd[0].stands(&odd));
+        let round: Vec<Left> =
+            (0..5_000).map(|n| left(&n.to_string(), Some(&((n + 1) % 5_000).to_string()))).collect();
+        assert_eq!(round[0].stands(&round), round[1].stands(&round));
     }
 }
