@@ -50,7 +50,7 @@ pub(crate) struct Desk {
     /// How long rows of runs are kept, where that is limited.
     keep: Option<Duration>,
     /// What snapshots are encrypted for.
-    key: Option<Result<FileKey, LogError>>,
+    pub(crate) key: Option<Result<FileKey, LogError>>,
     /// Columns whose values are never shown.
     hide: HiddenColumns,
     /// Rows that one run may match there at most.

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::secret::HIDDEN;
+use crate::secret::{HIDDEN, names_one};
 use crate::table::Target;
 use crate::value::{Value, key_text};
 use crate::words;
@@ -81,12 +81,8 @@ impl CheckFound {
             failing.key = target.shown_key(&failing.key);
         }
         let hidden = target.hidden_names();
-        let is_hidden = |name: &str| {
-            let bare = name.rsplit('.').next().unwrap_or(name).trim_matches(['"', '`']);
-            hidden.iter().any(|column| column.eq_ignore_ascii_case(bare))
-        };
         for (name, value) in self.first.iter_mut().flat_map(|failing| &mut failing.reads) {
-            if is_hidden(name) || (self.check.was.is_some() && !hidden.is_empty()) {
+            if names_one(&hidden, name) || (self.check.was.is_some() && !hidden.is_empty()) {
                 *value = Some(HIDDEN.to_owned());
             }
         }

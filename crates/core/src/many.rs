@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::secret::HIDDEN;
+use crate::secret::{HIDDEN, names_one};
 use crate::table::Target;
 use crate::value::Value;
 
@@ -36,8 +36,7 @@ impl Many {
         for example in &mut self.examples {
             example.key = target.shown_key(&example.key);
             for (name, value) in example.sources.iter_mut().flatten() {
-                let bare = name.rsplit('.').next().unwrap_or(name).trim_matches(['"', '`']);
-                if names.iter().any(|hidden| hidden.eq_ignore_ascii_case(bare)) {
+                if names_one(names, name) {
                     *value = Some(HIDDEN.to_owned());
                 }
             }

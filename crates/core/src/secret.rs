@@ -133,6 +133,12 @@ impl HiddenColumns {
     }
 }
 
+/// Whether a name as it is written (`new.kilos`, in quotes or not) is that of one of these columns.
+pub fn names_one(columns: &[String], name: &str) -> bool {
+    let bare = name.rsplit('.').next().unwrap_or(name).trim_matches(['"', '`']);
+    columns.iter().any(|column| column.eq_ignore_ascii_case(bare))
+}
+
 /// What stands for the value of a hidden column, beside those that were told of the same row before it.
 pub fn stands_for(value: &Value, earlier: &[&Value]) -> Value {
     let mut different: Vec<&Value> = Vec::new();
@@ -215,18 +221,16 @@ const NAMES: [&str; 16] = [
 /// An engine's message without the values that it names: what stands in quotes, but for names, and what is said to be equal to
 /// something or contained in a row. Where a value may hold a quote, all up to the last one goes.
 pub fn without_values(message: &str) -> String {
-    let mut rest = message;
     for (start, end) in [("=(", ')'), ("contains (", ')')] {
-        if let Some(from) = rest.find(start)
-            && let Some(to) = rest.rfind(end).filter(|to| *to > from)
+        if let Some(from) = message.find(start)
+            && let Some(to) = message.rfind(end).filter(|to| *to > from)
         {
-            let (head, tail) = (rest.get(..from + start.len()), rest.get(to..));
+            let (head, tail) = (message.get(..from + start.len()), message.get(to..));
             let (head, tail) = (head.unwrap_or_default(), tail.unwrap_or_default());
             return format!("{}{HIDDEN}{tail}", without_quoted(head));
         }
     }
-    rest = rest.trim_end();
-    without_quoted(rest)
+    without_quoted(message.trim_end())
 }
 
 /// A message without what stands in quotes, but for names.

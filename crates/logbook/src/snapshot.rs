@@ -25,6 +25,11 @@ pub(crate) const FILE: &str = "rows.jsonl.zst";
 /// The same of one that is encrypted.
 pub(crate) const ENCRYPTED: &str = "rows.jsonl.zst.age";
 
+/// What it is called, for whom it is encrypted or not.
+fn name(key: Option<&FileKey>) -> &'static str {
+    if key.is_some() { ENCRYPTED } else { FILE }
+}
+
 fn add(totals: &mut SnapshotTotals, change: &RowChange, buffer: &mut Vec<u8>) {
     totals.rows += 1;
     totals.changed += u64::from(change.differs());
@@ -73,7 +78,7 @@ impl Writer {
         header: &SnapshotHeader,
         key: Option<FileKey>,
     ) -> Result<Self, LogError> {
-        let path = folder.join(if key.is_some() { ENCRYPTED } else { FILE });
+        let path = folder.join(name(key.as_ref()));
         let rows = Worker::new(Encoding {
             lines: LineWriter::new(&path, header, key.as_ref())?,
             tables: header.tables.clone(),
@@ -97,7 +102,7 @@ impl SnapshotWriter for Writer {
         let written = lines.finish(true, |checksum| SnapshotTrailer { end, checksum })?;
         lines::verify(&self.path, &written, self.key.as_ref())?;
         let reference = SnapshotRef {
-            file: if self.key.is_some() { ENCRYPTED } else { FILE }.to_owned(),
+            file: name(self.key.as_ref()).to_owned(),
             encrypted_for: self.key.as_ref().map(FileKey::name),
             bytes: written.bytes,
             checksum: written.checksum,

@@ -4,7 +4,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::secret::HiddenColumns;
-use marktwice_core::table::NamedBy;
+use marktwice_core::table::{NamedBy, Target};
 use marktwice_port::{Ambient, Engine, EngineError, Intent, Limits, LogError, Logbook, Session, Watch};
 
 use crate::preview::{Preview, UndoPreview};
@@ -54,6 +54,11 @@ impl Context<'_> {
             session.hide(self.hide, key.map_err(|error| EngineError::Sink(Box::new(error)))?);
         }
         Ok(session)
+    }
+
+    /// The names of columns that are hidden: those of these tables, and those that somebody has named.
+    pub(crate) fn hidden_names<'t>(&self, tables: impl Iterator<Item = &'t Target>) -> Vec<String> {
+        tables.flat_map(Target::hidden_names).chain(self.hide.names()).collect()
     }
 
     /// An error of the engine's, without values that it may name, where columns are hidden.

@@ -86,16 +86,15 @@ pub(crate) fn closer(
 /// its own. Where rows are limited, or joined, the numbers may well differ.
 fn two_answers(session: &mut dyn Session, plan: &Plan, matched: u64, study: &Study) -> Option<Finding> {
     let last = study.funnel.last().filter(|last| last.rows > 0 && last.alone.is_some())?;
-    let limited = plan.statement.to_lowercase().contains("limit");
-    let message = format!(
-        "no row matches the filter as it stands, and {} its conditions one after the other",
-        words::either(last.rows, "1 row meets", &format!("{} meet", words::rows(last.rows)))
-    );
-    if matched > 0 || limited {
+    if matched > 0 || plan.statement.to_lowercase().contains("limit") {
         return None;
     }
     // Asked once more: a row may have come in meanwhile.
     let again = session.matched_rows(plan, Some(0), &mut |_| Ok(())).ok()?;
+    let message = format!(
+        "no row matches the filter as it stands, and {} its conditions one after the other",
+        words::either(last.rows, "1 row meets", &format!("{} meet", words::rows(last.rows)))
+    );
     (again == 0).then(|| Finding::new(Code::TwoAnswers, message))
 }
 

@@ -221,9 +221,7 @@ pub(crate) fn take(
             });
         }
         checks = foreseen(change, &open_checks, answers)?;
-        let hidden = steps.iter().map(|step| &step.plan.target);
-        let mut hidden: Vec<String> = hidden.flat_map(Target::hidden_names).collect();
-        hidden.extend(context.hide.names());
+        let hidden = context.hidden_names(steps.iter().map(|step| &step.plan.target));
         checks.iter_mut().for_each(|found| found.hide(&hidden));
     }
     let totals: Vec<MarkSummary> = seen.iter().map(|collector| *collector.marker.summary()).collect();
@@ -255,9 +253,8 @@ pub(crate) fn take(
             .for_each(|breach| breach.hide(&planned.plan.target, context.hide));
         let mut step = assemble(planned, change, &collector, &receipts);
         if let Some(many) = &mut step.many {
-            let mut hidden = planned.plan.target.hidden_names();
-            hidden.extend(context.hide.names());
-            many.hide(&planned.plan.target, &hidden);
+            let target = &planned.plan.target;
+            many.hide(target, &context.hidden_names(std::iter::once(target)));
         }
         step.since = since.get_mut(planned.plan.step).and_then(Option::take);
         let notices = collector.notices;

@@ -1,6 +1,5 @@
 //! `where`: which database is meant, what guards it, and which file says so.
 
-use marktwice_logbook::FileKey;
 use serde_json::json;
 
 use crate::args::{Common, Format};
@@ -68,7 +67,7 @@ pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
     line("time", limit.map_or("no limit on a statement".to_owned(), |s| format!("{s} s for one statement")));
     let keep = config.keep().map_or(String::new(), |keep| format!("; rows are kept for {}", time(keep)));
     line("logbook", format!("{}{keep}", desk.root.display()));
-    let key = config.key_file().map(|file| match FileKey::read(&file) {
+    let key = config.key_file().zip(desk.key.as_ref()).map(|(file, key)| match key {
         Ok(key) => format!("{}, {}: what new snapshots are encrypted for", file.display(), key.name()),
         Err(error) => error.to_string(),
     });

@@ -62,9 +62,7 @@ impl<D: Driver> Opened<D> {
 
     /// Hides what is to be hidden of a table.
     fn hidden(&self, target: &mut Target) {
-        if let Some((columns, key)) = &self.hide {
-            columns.apply(target, *key);
-        }
+        hide_in(self.hide.as_ref(), target);
     }
 
     /// The target with the name that was said for its rows, and what is hidden of them.
@@ -76,6 +74,13 @@ impl<D: Driver> Opened<D> {
         }
         self.hidden(&mut target);
         target
+    }
+}
+
+/// Hides these columns in a table.
+fn hide_in(hide: Option<&(HiddenColumns, HashKey)>, target: &mut Target) {
+    if let Some((columns, key)) = hide {
+        columns.apply(target, *key);
     }
 }
 
@@ -256,9 +261,7 @@ impl<D: Driver> Session for Opened<D> {
         let (named_by, hide) = (self.named_by.clone(), self.hide.clone());
         let named = |target: &mut Target| {
             named_by.apply(target);
-            if let Some((columns, key)) = &hide {
-                columns.apply(target, *key);
-            }
+            hide_in(hide.as_ref(), target);
         };
         self.driver.looking(|driver| insight::study(driver, plan, wish, &named))
     }

@@ -1,7 +1,6 @@
 //! Checks of the whole change, inside its transaction: what compares the end with the beginning is asked at both.
 
 use marktwice_core::asked::{Answer, QueryCheck, QueryFound};
-use marktwice_core::table::Target;
 use marktwice_port::{EngineError, Hold};
 
 use super::{Begun, Ended, ended_by, roll_back};
@@ -40,9 +39,7 @@ impl Begun<'_, '_> {
     /// Asks all of them at the end. They go into the receipt; one that does not hold ends the run.
     pub(super) fn ask_last(&mut self) -> Result<Vec<QueryFound>, Box<End>> {
         let mut all = Vec::new();
-        let tables = self.run.records.tables.iter();
-        let mut hidden: Vec<String> = tables.flat_map(Target::hidden_names).collect();
-        hidden.extend(self.run.context.hide.names());
+        let hidden = self.run.context.hidden_names(self.run.records.tables.iter());
         for (check, first) in self.run.checks.iter().zip(&self.first_answers) {
             let last = answer(&mut *self.tx, check).map_err(ended_by)?;
             let mut found = check.judge(first.as_ref(), &last);
