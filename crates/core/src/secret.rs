@@ -199,14 +199,13 @@ pub fn hide_cell(target: &Target, cell: CellDiff) -> CellDiff {
 }
 
 /// Words in front of a quoted name, in the messages of engines.
-const NAMES: [&str; 16] = [
+const NAMES: [&str; 15] = [
     "column",
     "columns",
     "constraint",
     "database",
     "domain",
     "field",
-    "for",
     "function",
     "index",
     "key",
@@ -294,6 +293,7 @@ mod tests {
                 "new row for relation \"k\" violates check constraint \"c\". Failing row contains (1, a)",
                 "new row for relation \"k\" violates check constraint \"c\". Failing row contains ((hidden))",
             ),
+            ("invalid value for \"secret\"", "invalid value for \"(hidden)\""),
             ("Data too long for column 'name' at row 1", "Data too long for column 'name' at row 1"),
             ("UNIQUE constraint failed: keeper.email", "UNIQUE constraint failed: keeper.email"),
         ] {
