@@ -8,7 +8,7 @@ use marktwice_sql::dialect::ours::SEEN;
 use marktwice_sql::statement::routine::{Verb, Written};
 
 use crate::catalog::{cell, ident};
-use crate::client::Pg;
+use crate::client::{Pg, TextRow};
 use crate::copy::quoted;
 
 /// Built-in functions that are volatile and do nothing but give a value: clocks, dice, the session's own numbers, and
@@ -53,13 +53,20 @@ pub(crate) struct Called {
 
 /// Routines that meet a condition over `pg_proc` as `p`: users' with their text, and the server's own that act.
 fn bodies(pg: &mut Pg, condition: &str) -> Result<Vec<Body>, EngineError> {
-    let rows = pg.rows(&format!(
+    Ok(read_bodies(&pg.rows(&bodies_where(condition))?))
+}
+
+fn bodies_where(condition: &str) -> String {
+    format!(
         "SELECT p.proname, l.lanname, p.prosrc, p.pronamespace = 'pg_catalog'::regnamespace, p.provolatile, \
          CASE WHEN p.prosrc = '' AND p.prokind IN ('f', 'p') THEN pg_get_functiondef(p.oid) END \
          FROM pg_proc p JOIN pg_language l ON l.oid = p.prolang WHERE {condition} ORDER BY p.oid"
-    ))?;
+    )
+}
+
+fn read_bodies(rows: &[TextRow]) -> Vec<Body> {
     let mut all = Vec::new();
-    for row in &rows {
+    for row in rows {
         let name = cell(row, 0).to_owned();
         let (own, volatile) = (cell(row, 3) == "t", cell(row, 4) == "v");
         let compiled = ["c", "internal"].contains(&cell(row, 1));
@@ -80,7 +87,7 @@ fn bodies(pg: &mut Pg, condition: &str) -> Result<Vec<Body>, EngineError> {
         }
         all.push(Body { name, text, acts: compiled, volatile });
     }
-    Ok(all)
+    all
 }
 
 /// What a query of the user's text calls and reads. Nothing of it is run: the server parses it into a view that is
@@ -89,13 +96,13 @@ pub(crate) fn called(pg: &mut Pg, temp: bool, query: &str, names: &[String]) -> 
     if !temp {
         return by_names(pg, names);
     }
-    pg.run("SAVEPOINT marktwice_seen")?;
+    pg.later("SAVEPOINT marktwice_seen");
     let made = pg.execute_one(&format!("CREATE TEMPORARY VIEW {SEEN} AS\n{query}"));
     let found = match made {
         Ok(_) => seen(pg).map(Some),
         Err(_) => Ok(None),
     };
-    pg.run("ROLLBACK TO SAVEPOINT marktwice_seen; RELEASE SAVEPOINT marktwice_seen")?;
+    pg.later("ROLLBACK TO SAVEPOINT marktwice_seen; RELEASE SAVEPOINT marktwice_seen");
     match found? {
         Some(found) => Ok(found),
         None => by_names(pg, names),
@@ -109,15 +116,23 @@ fn by_names(pg: &mut Pg, names: &[String]) -> Result<Called, EngineError> {
     let list: Vec<String> = names.iter().map(|n| quoted(n)).collect();
     let condition = format!("p.proname IN ({})", list.join(", "));
     let elsewhere = Vec::new();
-    Ok(Called { bodies: bodies(pg, &condition)?, unsteady: unsteady(pg, &condition)?, elsewhere })
+    called_where(pg, &condition, elsewhere)
 }
 
-fn unsteady(pg: &mut Pg, condition: &str) -> Result<Vec<String>, EngineError> {
-    let rows = pg.rows(&format!(
+/// What is called, by a condition over `pg_proc` as `p`.
+fn called_where(
+    pg: &mut Pg,
+    condition: &str,
+    elsewhere: Vec<(String, String)>,
+) -> Result<Called, EngineError> {
+    let unsteady = format!(
         "SELECT DISTINCT p.proname FROM pg_proc p WHERE {condition} AND (p.provolatile = 'v' OR \
          (p.provolatile = 's' AND p.pronamespace <> 'pg_catalog'::regnamespace)) ORDER BY 1"
-    ))?;
-    Ok(rows.iter().map(|row| cell(row, 0).to_owned()).collect())
+    );
+    let mut answers = pg.several(&[&bodies_where(condition), &unsteady])?.into_iter();
+    let bodies = read_bodies(&answers.next().unwrap_or_default());
+    let unsteady = answers.next().unwrap_or_default();
+    Ok(Called { bodies, unsteady: unsteady.iter().map(|row| cell(row, 0).to_owned()).collect(), elsewhere })
 }
 
 fn seen(pg: &mut Pg) -> Result<Called, EngineError> {
@@ -129,23 +144,26 @@ fn seen(pg: &mut Pg) -> Result<Called, EngineError> {
          CROSS JOIN LATERAL regexp_matches(w.ev_action::text, ':relid (\\d+)', 'g') AS m(r) \
          JOIN pg_class c ON c.oid = (m.r)[1]::oid AND c.relkind = 'v')"
     );
-    let functions = pg.one(&format!(
+    let functions = format!(
         "{with} SELECT string_agg(DISTINCT (m.r)[1], ', ') FROM seen JOIN pg_rewrite w ON w.ev_class = seen.rel \
          AND w.ev_type = '1' CROSS JOIN LATERAL \
          regexp_matches(w.ev_action::text, ':(?:funcid|opfuncid|aggfnoid|winfnoid) (\\d+)', 'g') AS m(r)"
-    ))?;
-    let rows = pg.rows(&format!(
+    );
+    let read = format!(
         "{with}, rels(rel) AS (SELECT DISTINCT (m.r)[1]::oid FROM seen JOIN pg_rewrite w ON w.ev_class = seen.rel \
          AND w.ev_type = '1' CROSS JOIN LATERAL regexp_matches(w.ev_action::text, ':relid (\\d+)', 'g') AS m(r)), \
          members(rel) AS (SELECT rel FROM rels UNION SELECT t.relid FROM rels CROSS JOIN LATERAL \
          pg_partition_tree(rels.rel) AS t) \
          SELECT f.ftrelid::regclass::text, s.srvname FROM members JOIN pg_foreign_table f ON f.ftrelid = members.rel \
          JOIN pg_foreign_server s ON s.oid = f.ftserver ORDER BY 1"
-    ))?;
+    );
+    let mut answers = pg.several(&[&functions, &read])?.into_iter();
+    let functions = answers.next().and_then(|rows| rows.into_iter().next()?.into_iter().next()?);
+    let rows = answers.next().unwrap_or_default();
     let elsewhere = rows.iter().map(|row| (cell(row, 0).to_owned(), cell(row, 1).to_owned())).collect();
     let Some(functions) = functions else { return Ok(Called { elsewhere, ..Called::default() }) };
     let condition = format!("p.oid IN ({functions})");
-    Ok(Called { bodies: bodies(pg, &condition)?, unsteady: unsteady(pg, &condition)?, elsewhere })
+    called_where(pg, &condition, elsewhere)
 }
 
 /// The catalogue, asked on the way through routines and triggers.

@@ -58,6 +58,8 @@ pub(crate) struct Found {
     pub(crate) rules: String,
     /// Other tables inherit from it.
     pub(crate) has_children: bool,
+    /// As the server writes its name under the settings that it was looked up with.
+    pub(crate) shown: String,
 }
 
 /// A table with everything that a plan needs to know.
@@ -104,7 +106,7 @@ pub(crate) fn find(pg: &mut Pg, schema: Option<&str>, table: &str) -> Result<Opt
     let rows = pg.rows(&format!(
         "SELECT c.oid, c.relkind, n.nspname, c.relname, c.relrowsecurity AND row_security_active(c.oid), \
          (SELECT coalesce(string_agg(r.ev_type::text, ''), '') FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.rulename <> '_RETURN'), \
-         EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhparent = c.oid) \
+         EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhparent = c.oid), c.oid::regclass::text \
          FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = to_regclass({})",
         quoted(&name)
     ))?;
@@ -127,6 +129,7 @@ pub(crate) fn find(pg: &mut Pg, schema: Option<&str>, table: &str) -> Result<Opt
             hides_rows: yes(row, 4),
             rules: cell(row, 5).to_owned(),
             has_children: yes(row, 6) && sort == Sort::Table,
+            shown: cell(row, 7).to_owned(),
         }
     }))
 }
@@ -141,14 +144,13 @@ pub(crate) fn describe(pg: &mut Pg, schema: &str, name: &str) -> Result<Table, E
 
 /// Describes a relation that was found.
 pub(crate) fn describe_found(pg: &mut Pg, found: &Found) -> Result<Table, EngineError> {
-    let shown = pg.one(&format!("SELECT {}::regclass::text", found.oid))?.unwrap_or_default();
     // Definitions read the same whatever the session's time zone, date style and search path are.
-    pg.canonical(|pg| described(pg, found, shown))
+    pg.canonical(|pg| described(pg, found))
 }
 
-fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineError> {
+fn described(pg: &mut Pg, found: &Found) -> Result<Table, EngineError> {
     let oid = &found.oid;
-    let raw = pg.rows(&format!(
+    let columns_of = format!(
         "SELECT a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), base.oid, \
          format_type(base.oid, base.typmod), a.attnotnull, a.attgenerated, a.attidentity, \
          pg_get_expr(d.adbin, d.adrelid), \
@@ -162,7 +164,10 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
           FROM b JOIN pg_type t ON t.oid = b.typbasetype WHERE b.typtype = 'd') \
           SELECT b.oid, b.typmod FROM b ORDER BY depth DESC LIMIT 1) base \
          WHERE a.attrelid = {oid} AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum"
-    ))?;
+    );
+    let mut answers = pg.several(&[&columns_of, &keys_of(oid), &rest_of(oid)])?.into_iter();
+    let mut answer = || answers.next().unwrap_or_default();
+    let (raw, key_rows, rest) = (answer(), answer(), answer());
     let numbers: Vec<&str> = raw.iter().map(|row| cell(row, 0)).collect();
     let mut columns = Vec::new();
     let mut types = Vec::new();
@@ -192,14 +197,14 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
             identity: !cell(row, 7).is_empty(),
         });
     }
-    let (keys, operators): (Vec<_>, Vec<_>) = keys(pg, oid, &numbers)?.into_iter().unzip();
+    let (keys, operators): (Vec<_>, Vec<_>) = keys(&key_rows, &numbers).into_iter().unzip();
     let key = choose_key(&columns, &keys);
     let equals = equals(&keys, &operators, &key);
     let foreign = match found.sort {
         Sort::Partitioned => foreign_member(pg, oid)?,
         _ => None,
     };
-    let definition = definition(pg, oid, &raw, foreign.as_ref())?;
+    let definition = definition(&raw, &rest, foreign.as_ref());
     let naming = naming(&found.table, &columns, &key);
     let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
     let from = if found.sort == Sort::Table { format!("ONLY {name}") } else { name.clone() };
@@ -218,7 +223,7 @@ fn described(pg: &mut Pg, found: &Found, shown: String) -> Result<Table, EngineE
         oid: oid.clone(),
         from,
         name,
-        shown,
+        shown: found.shown.clone(),
         types,
         extras,
         keys,
@@ -247,8 +252,8 @@ fn foreign_member(pg: &mut Pg, oid: &str) -> Result<Option<(String, String)>, En
 
 /// Unique keys over plain columns of the whole table that are checked at once, the primary one first; each with the
 /// operators by which its index compares.
-fn keys(pg: &mut Pg, oid: &str, numbers: &[&str]) -> Result<Vec<(UniqueKey, Vec<String>)>, EngineError> {
-    let rows = pg.rows(&format!(
+fn keys_of(oid: &str) -> String {
+    format!(
         "SELECT indisprimary, (SELECT string_agg(k.n::text, ' ' ORDER BY k.o) FROM unnest(indkey) \
          WITH ORDINALITY AS k(n, o) WHERE k.o <= indnkeyatts), \
          (SELECT string_agg('OPERATOR(' || quote_ident(n.nspname) || '.' || o.oprname || ')', ' ' ORDER BY k.o) \
@@ -259,40 +264,41 @@ fn keys(pg: &mut Pg, oid: &str, numbers: &[&str]) -> Result<Vec<(UniqueKey, Vec<
          FROM pg_index WHERE indrelid = {oid} AND indisunique \
          AND indisvalid AND indimmediate AND indpred IS NULL AND indexprs IS NULL \
          ORDER BY NOT indisprimary, indnkeyatts, indexrelid"
-    ))?;
+    )
+}
+
+fn keys(rows: &[TextRow], numbers: &[&str]) -> Vec<(UniqueKey, Vec<String>)> {
     let position = |number: &str| numbers.iter().position(|n| *n == number);
-    Ok(rows
-        .iter()
+    rows.iter()
         .filter_map(|row| {
             let columns = cell(row, 1).split(' ').map(position).collect::<Option<Vec<usize>>>()?;
             let equals: Vec<String> = cell(row, 2).split(' ').map(str::to_owned).collect();
             Some((UniqueKey { primary: yes(row, 0), columns }, equals))
         })
-        .collect())
+        .collect()
 }
 
-/// Everything that bears on what a statement means here, hashed.
-fn definition(
-    pg: &mut Pg,
-    oid: &str,
-    columns: &[TextRow],
-    foreign: Option<&(String, String)>,
-) -> Result<String, EngineError> {
-    let mut texts: Vec<String> = columns
-        .iter()
-        .map(|row| (1..row.len()).map(|at| cell(row, at)).collect::<Vec<_>>().join("\u{1f}"))
-        .collect();
-    let rest = pg.rows(&format!(
+/// Asks for what bears on what a statement means here, beyond the columns.
+fn rest_of(oid: &str) -> String {
+    format!(
         "SELECT pg_get_constraintdef(oid) AS text FROM pg_constraint WHERE conrelid = {oid} \
          UNION ALL SELECT pg_get_indexdef(indexrelid) FROM pg_index WHERE indrelid = {oid} \
          UNION ALL SELECT pg_get_triggerdef(t.oid) || t.tgenabled::text || p.prosrc FROM pg_trigger t \
          JOIN pg_proc p ON p.oid = t.tgfoid WHERE t.tgrelid = {oid} AND NOT t.tgisinternal \
          UNION ALL SELECT pg_get_ruledef(oid) FROM pg_rewrite WHERE ev_class = {oid} \
          UNION ALL SELECT pg_get_partkeydef({oid}) ORDER BY text"
-    ))?;
+    )
+}
+
+/// Everything that bears on what a statement means here, hashed.
+fn definition(columns: &[TextRow], rest: &[TextRow], foreign: Option<&(String, String)>) -> String {
+    let mut texts: Vec<String> = columns
+        .iter()
+        .map(|row| (1..row.len()).map(|at| cell(row, at)).collect::<Vec<_>>().join("\u{1f}"))
+        .collect();
     texts.extend(rest.iter().map(|row| cell(row, 0).to_owned()));
     texts.extend(foreign.iter().flat_map(|(member, server)| [member.clone(), server.clone()]));
-    Ok(hash::texts(texts.iter().map(String::as_str)))
+    hash::texts(texts.iter().map(String::as_str))
 }
 
 /// The triggers that a statement of this kind fires; `assigned` are the columns in its SET.

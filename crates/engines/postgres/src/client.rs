@@ -7,31 +7,15 @@ use marktwice_network::Address;
 use marktwice_network::watch::{GRACE, GiveUp, watched};
 use marktwice_port::{EngineError, Silent, Stopper};
 use marktwice_sql::query::ask::Texts;
+use postgres::fallible_iterator::FallibleIterator;
+use postgres::types::Type;
 use postgres::{Client, NoTls, SimpleQueryMessage};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use crate::copy::{self, Form};
 use crate::error::engine;
 use crate::open::connect;
-
-/// Settings under which values are read and written, so that their text is exact and the same everywhere.
-const PINNED: &[(&str, &str)] = &[
-    ("DateStyle", "'ISO, YMD'"),
-    ("IntervalStyle", "'postgres'"),
-    ("TimeZone", "'UTC'"),
-    ("extra_float_digits", "3"),
-    ("bytea_output", "'hex'"),
-    ("lc_monetary", "'C'"),
-    ("xmloption", "'content'"),
-    // Off, the word NULL in an array is read as a text.
-    ("array_nulls", "on"),
-    ("quote_all_identifiers", "off"),
-    // Held rows are sorted and joined in memory, as far as that is not too much for one session.
-    ("work_mem", "'32MB'"),
-    // Names of tables, functions and types in values and definitions are then written with their schema, and mean the
-    // same whoever reads them.
-    ("search_path", "pg_catalog"),
-];
+use crate::sending::Ahead;
 
 /// How the connection is encrypted, kept for requests to stop.
 #[derive(Clone)]
@@ -76,43 +60,16 @@ pub(crate) struct Pg {
     /// Whether they are, where that is known. They change together with the next statement of ours, or just before one of the user's:
     /// most turns are taken back before that, and none is waited for.
     pub(crate) pins: Option<bool>,
+    /// Statements of ours that go out in front of the next one.
+    pub(crate) ahead: Ahead,
 }
 
 impl Pg {
-    /// Runs statements of our own, none of the user's text.
-    pub(crate) fn run(&mut self, sql: &str) -> Result<(), EngineError> {
-        // Of a transaction that has failed nothing but its end is heard; what settings are then is as it was at the savepoint.
-        if sql.starts_with("ROLLBACK") {
-            self.pins = None;
-            return self.bounded(|pg| pg.client.batch_execute(sql).map_err(engine));
-        }
-        let sql = format!("{}{sql}", self.turn());
-        self.bounded(|pg| pg.client.batch_execute(&sql).map_err(engine))
-    }
-
-    /// What is to be sent before a statement so that it meets the settings that are meant.
-    fn turn(&mut self) -> String {
-        if !self.inside || self.pins == Some(self.pinned) {
-            return String::new();
-        }
-        self.pins = Some(self.pinned);
-        let one = |(name, value): &(&str, &str)| {
-            // The default is what the session began with, not what a change has set since.
-            let set = self.own.iter().rev().find(|(known, _)| known == name);
-            let own = set.map_or("DEFAULT", |(_, value)| value);
-            format!("SET LOCAL {name} TO {}; ", if self.pinned { value } else { own })
-        };
-        PINNED.iter().map(one).collect()
-    }
-
-    /// Makes the settings those that are meant, before a statement that is sent in another way than ours are.
-    pub(crate) fn settle(&mut self) -> Result<(), EngineError> {
-        let turn = self.turn();
-        if turn.is_empty() { Ok(()) } else { self.run(&turn) }
-    }
-
     /// Does something short, which a server that has gone silent does not hold up for ever where there is a limit.
-    fn bounded<T>(&mut self, work: impl FnOnce(&mut Pg) -> Result<T, EngineError>) -> Result<T, EngineError> {
+    pub(crate) fn bounded<T>(
+        &mut self,
+        work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
+    ) -> Result<T, EngineError> {
         match self.give_up(false) {
             None => work(self),
             Some(give_up) => watched(None, Some(&give_up), &|| (), || work(self)),
@@ -133,19 +90,6 @@ impl Pg {
             None => self.client.batch_execute("COMMIT"),
             Some(give_up) => watched(None, Some(&give_up), &|| (), || self.client.batch_execute("COMMIT")),
         }
-    }
-
-    /// Rows of a query of our own, as texts; for few rows.
-    pub(crate) fn rows(&mut self, sql: &str) -> Result<Vec<TextRow>, EngineError> {
-        let mut all = Vec::new();
-        let sql = &format!("{}{}", self.turn(), self.sent(sql));
-        for message in self.bounded(|pg| pg.client.simple_query(sql).map_err(engine))? {
-            if let SimpleQueryMessage::Row(row) = message {
-                let cell = |at| row.try_get(at).map(|t| t.map(str::to_owned)).map_err(engine);
-                all.push((0..row.len()).map(cell).collect::<Result<TextRow, _>>()?);
-            }
-        }
-        Ok(all)
     }
 
     /// Rows of a small question, with the names of their columns.
@@ -170,11 +114,6 @@ impl Pg {
         })
     }
 
-    /// The first value of a query of our own.
-    pub(crate) fn one(&mut self, sql: &str) -> Result<Option<String>, EngineError> {
-        Ok(self.rows(sql)?.into_iter().next().and_then(|row| row.into_iter().next()).flatten())
-    }
-
     /// One number.
     pub(crate) fn count(&mut self, sql: &str) -> Result<u64, EngineError> {
         let text = self.watched(|pg| pg.one(sql))?;
@@ -186,7 +125,13 @@ impl Pg {
     pub(crate) fn execute_one(&mut self, sql: &str) -> Result<u64, EngineError> {
         self.settle()?;
         let sql = &*self.sent(sql);
-        self.watched(|pg| pg.client.execute(sql, &[]).map_err(engine))
+        self.watched(|pg| {
+            // Prepared and executed in one message, which is waited for once; a second statement is refused all the same.
+            let none: [(&str, Type); 0] = [];
+            let mut rows = pg.client.query_typed_raw(sql, none).map_err(engine)?;
+            while rows.next().map_err(engine)?.is_some() {}
+            Ok(rows.rows_affected().unwrap_or(0))
+        })
     }
 
     /// Streams a query's rows. It may hold the user's text: COPY is prepared, which takes one statement only.
@@ -239,43 +184,6 @@ impl Pg {
         }
     }
 
-    /// Begins a transaction, and makes sure that it is on the server session that this connection has always had: a
-    /// pooler may hand every transaction to another one, with another client's settings and temporary tables.
-    pub(crate) fn begin(&mut self, mode: &str) -> Result<(), EngineError> {
-        let sql = format!(
-            "BEGIN {mode}; {}; SELECT pid || ' ' || extract(epoch FROM backend_start) FROM pg_stat_get_activity(pg_backend_pid())",
-            self.locals
-        );
-        let now = self.one(&sql).map_err(|error| match error {
-            EngineError::Other(said) if said.contains("pooling") => pooled(&said),
-            EngineError::Other(said) if self.backend.is_none() && said.contains("was lost") => {
-                pooled("the connection was ended as soon as a transaction began")
-            }
-            other => other,
-        })?;
-        self.inside = true;
-        self.pins = Some(false);
-        self.set_params()?;
-        match (&self.backend, now) {
-            (Some(then), Some(now)) if *then != now => {
-                self.end()?;
-                Err(pooled("two transactions of one connection came to two sessions of the server"))
-            }
-            (None, now) => {
-                self.backend = now;
-                Ok(())
-            }
-            _ => Ok(()),
-        }
-    }
-
-    /// Ends a transaction so that nothing of it is left.
-    pub(crate) fn end(&mut self) -> Result<(), EngineError> {
-        self.inside = false;
-        self.pinned = false;
-        self.run("ROLLBACK")
-    }
-
     /// Does something inside a transaction that is then rolled back, or in the one that is open.
     pub(crate) fn within<T>(
         &mut self,
@@ -306,9 +214,10 @@ impl Pg {
         work: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
         self.reading(|pg| {
-            pg.run("SET LOCAL search_path TO DEFAULT")?;
+            pg.pins_first();
+            pg.later("SET LOCAL search_path TO DEFAULT");
             let done = work(pg)?;
-            pg.run("SET LOCAL search_path TO pg_catalog")?;
+            pg.later("SET LOCAL search_path TO pg_catalog");
             Ok(done)
         })
     }
@@ -336,11 +245,3 @@ pub(crate) const READING: &str = "ISOLATION LEVEL REPEATABLE READ READ ONLY";
 
 /// One consistent view of everything; temporary tables can be made, and so the transaction may write for a moment.
 pub(crate) const TEMPORARY: &str = "ISOLATION LEVEL REPEATABLE READ READ WRITE";
-
-/// The refusal to work through a pooler that hands out sessions by the transaction.
-pub(crate) fn pooled(said: &str) -> EngineError {
-    EngineError::Other(format!(
-        "a pooler stands before this server and hands its sessions out by the transaction or statement ({said}): what is \
-         read would not be what is written; connect to the server itself, or have the pooler keep sessions (session pooling)"
-    ))
-}

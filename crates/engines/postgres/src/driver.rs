@@ -36,7 +36,7 @@ use marktwice_sql::statement::routine::Written;
 
 use crate::calls::Asking;
 use crate::catalog::{Table, describe, describe_found, find, foreign_keys};
-use crate::client::{Pg, READING, TEMPORARY};
+use crate::client::{Pg, READING, TEMPORARY, TextRow};
 use crate::copy::{self, quoted};
 use crate::detail::Detail;
 use crate::error::{engine, is_lost};
@@ -63,7 +63,11 @@ pub(crate) struct Baseline {
 
 /// The first column of rows.
 fn texts(pg: &mut Pg, sql: &str) -> Result<Vec<String>, EngineError> {
-    Ok(pg.rows(sql)?.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect())
+    Ok(first_of(pg.rows(sql)?))
+}
+
+fn first_of(rows: Vec<TextRow>) -> Vec<String> {
+    rows.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect()
 }
 
 impl Driver for Pg {
@@ -101,9 +105,9 @@ impl Driver for Pg {
             return Err(EngineError::Interrupted);
         }
         self.looking(|pg| {
-            pg.run(&format!("SAVEPOINT marktwice_ask; SET LOCAL statement_timeout = {left}"))?;
+            pg.later(&format!("SAVEPOINT marktwice_ask; SET LOCAL statement_timeout = {left}"));
             let answer = pg.ask(sql);
-            pg.run("ROLLBACK TO SAVEPOINT marktwice_ask; RELEASE SAVEPOINT marktwice_ask")?;
+            pg.later("ROLLBACK TO SAVEPOINT marktwice_ask; RELEASE SAVEPOINT marktwice_ask");
             answer
         })
     }
@@ -132,7 +136,7 @@ impl Driver for Pg {
         // For each transaction anew, so that nothing of it stays in the session.
         self.locals.push_str(&format!("; SET LOCAL {name} TO {value}"));
         self.own.push((name.to_owned(), value));
-        self.within(READING, |_| Ok(()))
+        self.within(READING, |pg| pg.settle())
     }
 
     fn type_values(&mut self, statement: &str) -> Result<(), EngineError> {
@@ -179,11 +183,9 @@ impl Driver for Pg {
 
     /// In a part of the transaction that may only read, and that is taken back.
     fn guarded<R>(&mut self, work: impl FnOnce(&mut Pg) -> Result<R, EngineError>) -> Result<R, EngineError> {
-        self.run("SAVEPOINT marktwice_check")?;
-        self.run("SET TRANSACTION READ ONLY")?;
+        self.later("SAVEPOINT marktwice_check; SET TRANSACTION READ ONLY");
         let done = work(self);
-        self.run("ROLLBACK TO SAVEPOINT marktwice_check")?;
-        self.run("RELEASE SAVEPOINT marktwice_check")?;
+        self.later("ROLLBACK TO SAVEPOINT marktwice_check; RELEASE SAVEPOINT marktwice_check");
         done
     }
 
@@ -198,22 +200,20 @@ impl Driver for Pg {
 
     fn declared(&mut self, table: &Table) -> Result<Declared, EngineError> {
         let oid = quoted(&table.oid);
+        let checks = format!(
+            "SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = {oid}::oid \
+             AND contype IN ('c', 'x') ORDER BY conname"
+        );
+        let triggers = format!(
+            "SELECT tgname || ': ' || substring(pg_get_triggerdef(oid) FROM ' ((BEFORE|AFTER|INSTEAD OF) .*) ON ') \
+             FROM pg_trigger WHERE tgrelid = {oid}::oid AND NOT tgisinternal ORDER BY tgname"
+        );
+        let mut answers = self.several(&[&checks, &triggers])?.into_iter();
+        let mut next = || first_of(answers.next().unwrap_or_default());
         Ok(Declared {
             defaults: table.types.iter().map(|t| t.default.clone()).collect(),
-            checks: texts(
-                self,
-                &format!(
-                    "SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = {oid}::oid \
-                     AND contype IN ('c', 'x') ORDER BY conname"
-                ),
-            )?,
-            triggers: texts(
-                self,
-                &format!(
-                    "SELECT tgname || ': ' || substring(pg_get_triggerdef(oid) FROM ' ((BEFORE|AFTER|INSTEAD OF) .*) ON ') \
-                     FROM pg_trigger WHERE tgrelid = {oid}::oid AND NOT tgisinternal ORDER BY tgname"
-                ),
-            )?,
+            checks: next(),
+            triggers: next(),
             ..Declared::default()
         })
     }
@@ -280,7 +280,7 @@ impl Driver for Pg {
                     create(pg, plan, detail(plan)?)?;
                 }
                 // From here on no real table can be written; the temporary ones can.
-                pg.run("SET TRANSACTION READ ONLY")?;
+                pg.later("SET TRANSACTION READ ONLY");
             }
             work(pg)
         })
@@ -307,7 +307,7 @@ impl Driver for Pg {
                 table.tell_by(&target.key);
                 if temp {
                     pg.room_to_find(&table)?;
-                    pg.run("SET TRANSACTION READ ONLY")?;
+                    pg.later("SET TRANSACTION READ ONLY");
                 }
                 Finder::new(&table, Lock::None, temp).hand_over(pg, source, sink)
             })
@@ -329,21 +329,21 @@ impl Driver for Pg {
 
     /// Not under pinned settings: triggers see the user's own. Foreign keys that can wait do.
     fn putting<R>(&mut self, work: impl FnOnce(&mut Pg) -> Result<R, EngineError>) -> Result<R, EngineError> {
-        self.run("SET CONSTRAINTS ALL DEFERRED")?;
+        self.later("SET CONSTRAINTS ALL DEFERRED");
         work(self)
     }
 
     /// The places of rows without a key hold until they are written.
     fn attempt(&mut self, sql: &str) -> Result<Result<u64, EngineError>, EngineError> {
-        self.run("SAVEPOINT marktwice_put")?;
+        self.later("SAVEPOINT marktwice_put");
         match self.execute_one(sql) {
             Err(error) if Self::waits(&error) => {
-                self.run("ROLLBACK TO SAVEPOINT marktwice_put")?;
+                self.later("ROLLBACK TO SAVEPOINT marktwice_put");
                 Ok(Err(error))
             }
             Err(error) => Err(error),
             Ok(count) => {
-                self.run("RELEASE SAVEPOINT marktwice_put")?;
+                self.later("RELEASE SAVEPOINT marktwice_put");
                 Ok(Ok(count))
             }
         }
@@ -360,12 +360,16 @@ impl Driver for Pg {
 
     fn arrive(&mut self) -> Result<(String, Settings), EngineError> {
         let mut settings = Settings::default();
-        let now = self.rows(
-            "SELECT current_setting('track_counts'), current_setting('synchronous_commit'), current_setting('fsync')",
-        )?;
+        let mut answers = self
+            .several(&[
+                "SELECT current_setting('track_counts'), current_setting('synchronous_commit'), current_setting('fsync')",
+                "SELECT pg_current_xact_id()",
+            ])?
+            .into_iter();
+        let now = answers.next().unwrap_or_default();
         let now = |at: usize| now.first().and_then(|r| r.get(at)?.as_deref()).unwrap_or_default();
         if now(1) == "off" {
-            self.run("SET LOCAL synchronous_commit TO on")?;
+            self.later("SET LOCAL synchronous_commit TO on");
             settings
                 .said
                 .push("synchronous_commit: on for this transaction (off by default here)".to_owned());
@@ -381,8 +385,8 @@ impl Driver for Pg {
         if now(0) != "on" {
             settings.said.push("rows written elsewhere were not counted: track_counts is off".to_owned());
         }
-        let here = self.one("SELECT pg_current_xact_id()")?.unwrap_or_default();
-        Ok((here, settings))
+        let here = first_of(answers.next().unwrap_or_default()).into_iter().next();
+        Ok((here.unwrap_or_default(), settings))
     }
 
     fn kept(

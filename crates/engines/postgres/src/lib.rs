@@ -22,6 +22,7 @@ mod params;
 mod plan;
 mod pooler;
 mod published;
+mod sending;
 mod touches;
 mod way_back;
 

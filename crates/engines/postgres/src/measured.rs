@@ -29,20 +29,10 @@ pub(crate) struct Books {
 /// out.
 pub(crate) fn books(pg: &mut Pg) -> Result<Books, EngineError> {
     let number = |row: &TextRow, at: usize| cell(row, at).parse::<u64>().unwrap_or(0);
-    let rows = pg.rows(
+    let mut answers = pg
+        .several(&[
         "SELECT relid, relid::regclass::text, n_tup_ins, n_tup_upd, n_tup_del FROM pg_stat_xact_user_tables \
          WHERE schemaname NOT LIKE 'pg\\_temp%' AND n_tup_ins + n_tup_upd + n_tup_del > 0",
-    )?;
-    let counters = rows
-        .iter()
-        .map(|row| {
-            (
-                cell(row, 0).to_owned(),
-                (cell(row, 1).to_owned(), [number(row, 2), number(row, 3), number(row, 4)]),
-            )
-        })
-        .collect();
-    let rows = pg.rows(
         "SELECT DISTINCT l.relation, coalesce(c.oid::regclass::text, ''), coalesce(c.relkind::text, ''), \
          coalesce((SELECT d.refobjid::text FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid \
           AND d.refclassid = 'pg_class'::regclass AND d.deptype IN ('a', 'i') LIMIT 1), '') \
@@ -54,8 +44,20 @@ pub(crate) fn books(pg: &mut Pg) -> Result<Books, EngineError> {
          AND (c.oid IS NULL OR (c.relkind IN ('r', 'p', 'S', 'm', 'f', 'v') \
           AND (c.relkind <> 'v' OR l.mode <> 'RowExclusiveLock') AND c.relpersistence <> 't' \
           AND c.relnamespace NOT IN ('pg_catalog'::regnamespace, 'pg_toast'::regnamespace)))",
-    )?;
-    let locks = rows
+        "SELECT (SELECT count(*) FROM pg_largeobject_metadata), current_setting('track_counts') = 'on'",
+        ])?
+        .into_iter();
+    let mut next = || answers.next().unwrap_or_default();
+    let counters = next()
+        .iter()
+        .map(|row| {
+            (
+                cell(row, 0).to_owned(),
+                (cell(row, 1).to_owned(), [number(row, 2), number(row, 3), number(row, 4)]),
+            )
+        })
+        .collect();
+    let locks = next()
         .iter()
         .map(|row| {
             (
@@ -64,10 +66,7 @@ pub(crate) fn books(pg: &mut Pg) -> Result<Books, EngineError> {
             )
         })
         .collect();
-    let rest = pg.rows(
-        "SELECT (SELECT count(*) FROM pg_largeobject_metadata), current_setting('track_counts') = 'on'",
-    )?;
-    let rest = rest.first().cloned().unwrap_or_default();
+    let rest = next().into_iter().next().unwrap_or_default();
     Ok(Books { counters, locks, large_objects: number(&rest, 0), counting: cell(&rest, 1) == "t" })
 }
 

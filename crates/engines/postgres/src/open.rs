@@ -15,6 +15,7 @@ use tokio_postgres_rustls::MakeRustlsConnect;
 use crate::client::{Pg, Wire};
 use crate::error::{message, plain};
 use crate::pooler;
+use crate::sending::Ahead;
 
 /// The PostgreSQL engine.
 #[derive(Debug, Clone, Copy, Default)]
@@ -61,15 +62,23 @@ impl Engine for Postgres {
         );
         pg.limit = waits.statement;
         pg.lock = waits.lock;
-        let (database, about) = pg.looking(|pg| {
-            let about = pg.rows(
+        let (about, cluster) = pg.looking(|pg| {
+            let about = pg.rows(&format!(
                 "SELECT pg_is_in_recovery(), current_setting('default_transaction_read_only') = 'on', \
-                 has_database_privilege(current_database(), 'TEMP')",
-            )?;
-            Ok((identity(pg, &address)?, about))
+                 has_database_privilege(current_database(), 'TEMP'), current_database(), \
+                 (SELECT oid FROM pg_database WHERE datname = current_database()), current_setting('server_version'), ({})",
+                pooler::LEFT
+            ))?;
+            // A role without the right to ask breaks the transaction off; what was read so far is kept.
+            Ok((about, pg.one("SELECT system_identifier FROM pg_control_system()")))
         })?;
-        pooler::refuse(&mut pg, &address)?;
-        let flag = |at: usize| about.first().and_then(|r| r.get(at)?.as_deref()) == Some("t");
+        let about = about.into_iter().next().unwrap_or_default();
+        let told = |at: usize| about.get(at).and_then(Option::as_deref);
+        pooler::refuse(&mut pg, &address, told(6))?;
+        // Where the cluster's own identifier is not to be had, the address has to do.
+        let cluster = cluster.ok().flatten().unwrap_or_else(|| address.shown(CUSTOM.port));
+        let database = identity(&address, &cluster, [3, 4, 5].map(|at| told(at).unwrap_or_default()));
+        let flag = |at: usize| told(at) == Some("t");
         let (replica, read_only, temp) = (flag(0), flag(1), flag(2));
         if intent == Intent::Settle && replica {
             return Err(EngineError::read_only(format!(
@@ -164,6 +173,7 @@ pub(crate) fn connect(address: &Address, notes: &mut Vec<String>) -> Result<Pg, 
         inside: false,
         pinned: false,
         pins: None,
+        ahead: Ahead::default(),
         own: Vec::new(),
         params: Vec::new(),
         temp: false,
@@ -207,28 +217,14 @@ fn opening(
 }
 
 /// What tells this database from every other: the cluster's own identifier and the database's object identifier.
-fn identity(pg: &mut Pg, address: &Address) -> Result<DatabaseId, EngineError> {
-    let about = pg.rows(
-        "SELECT current_database(), (SELECT oid FROM pg_database WHERE datname = current_database()), \
-         current_setting('server_version')",
-    )?;
-    let cell = |at: usize| about.first().and_then(|r| r.get(at).cloned().flatten()).unwrap_or_default();
-    // A role without the right to ask breaks the transaction off; what was read so far is kept.
-    pg.run("SAVEPOINT marktwice_ask")?;
-    let cluster = pg.one("SELECT system_identifier FROM pg_control_system()");
-    pg.run("ROLLBACK TO SAVEPOINT marktwice_ask")?;
-    let cluster = match cluster {
-        Ok(Some(identifier)) => identifier,
-        // Where that is not to be had, the address has to do.
-        _ => address.shown(CUSTOM.port),
-    };
+fn identity(address: &Address, cluster: &str, [name, oid, version]: [&str; 3]) -> DatabaseId {
     let mut named = address.clone();
-    named.database = cell(0);
-    Ok(DatabaseId {
+    named.database = name.to_owned();
+    DatabaseId {
         engine: "PostgreSQL".to_owned(),
-        version: cell(2),
+        version: version.to_owned(),
         name: named.shown(CUSTOM.port),
-        identity: format!("postgresql:{cluster}/{}", cell(1)),
+        identity: format!("postgresql:{cluster}/{oid}"),
         formerly: Vec::new(),
-    })
+    }
 }

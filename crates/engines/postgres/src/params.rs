@@ -46,6 +46,7 @@ impl Pg {
     /// From now on `:name` stands for this value.
     pub(crate) fn bind(&mut self, value: Bound) -> Result<(), EngineError> {
         if self.inside {
+            self.settle()?;
             self.set_param(&value)?;
         }
         keep(&mut self.params, value);
@@ -64,6 +65,7 @@ impl Pg {
     /// Binds all values anew: they are the transaction's.
     pub(crate) fn set_params(&mut self) -> Result<(), EngineError> {
         for bound in self.params.clone() {
+            self.settle()?;
             self.set_param(&bound)?;
         }
         Ok(())
@@ -91,10 +93,11 @@ impl Pg {
         });
         let Some(numbered) = numbered else { return Ok(()) };
         let rest = self.sent(&numbered.text).into_owned();
-        self.run("SAVEPOINT marktwice_typed")?;
+        self.later("SAVEPOINT marktwice_typed");
+        self.settle()?;
         let types: Option<Vec<u32>> =
             self.client.prepare(&rest).ok().map(|s| s.params().iter().map(Type::oid).collect());
-        self.run("ROLLBACK TO SAVEPOINT marktwice_typed; RELEASE SAVEPOINT marktwice_typed")?;
+        self.later("ROLLBACK TO SAVEPOINT marktwice_typed; RELEASE SAVEPOINT marktwice_typed");
         // What is wrong with it is told when it is compiled.
         for (name, of) in marked.iter().zip(types.into_iter().flatten()) {
             let said = self.one(&format!("SELECT pg_catalog.format_type({of}, NULL)"))?;
@@ -109,10 +112,10 @@ impl Pg {
 
     /// Refuses a value that the server does not take as what it would have to be, where it stands first.
     fn fits(&mut self, sql: &str, name: &str, of: &str) -> Result<(), EngineError> {
-        self.run("SAVEPOINT marktwice_fits")?;
+        self.later("SAVEPOINT marktwice_fits");
         let tried = self
             .one(&format!("SELECT (pg_catalog.current_setting('{}', true)::{of}) IS NULL", setting(name)));
-        self.run("ROLLBACK TO SAVEPOINT marktwice_fits; RELEASE SAVEPOINT marktwice_fits")?;
+        self.later("ROLLBACK TO SAVEPOINT marktwice_fits; RELEASE SAVEPOINT marktwice_fits");
         let null = self.params.iter().any(|bound| bound.name == name && bound.value.is_null());
         let said = match tried {
             Ok(_) => return Ok(()),

@@ -76,13 +76,13 @@ pub(crate) fn plan(
 ) -> Result<Plan, EngineError> {
     let statement = single_statement(source, LANGUAGE).map_err(refused)?;
     let text = statement.of(source);
-    pg.run("SAVEPOINT marktwice_compiled")?;
+    pg.later("SAVEPOINT marktwice_compiled");
     pg.type_params(text)?;
     let sent = pg.with_params(text);
     pg.settle()?;
     if let Err(error) = pg.client.prepare(sent.as_ref().map_or(text, |sent| &sent.text)) {
         let Some(db) = error.as_db_error() else { return Err(engine(error)) };
-        pg.run("ROLLBACK TO SAVEPOINT marktwice_compiled")?;
+        pg.later("ROLLBACK TO SAVEPOINT marktwice_compiled");
         return Err(compile_error(pg, source, (statement, sent.as_ref()), db));
     }
     let step = understand(source, LANGUAGE).map_err(refused)?;

@@ -11,22 +11,23 @@ use marktwice_network::Address;
 use marktwice_port::EngineError;
 use marktwice_relational::driver::Driver;
 
-use crate::client::{Pg, pooled};
+use crate::client::Pg;
 use crate::open::connect;
+use crate::sending::pooled;
 
 // What is left out above every pooler gives back to each client as it was, or we make ourselves.
 
 /// Addresses that were found to lead to sessions of their own, in this process.
 static DIRECT: Mutex<Option<HashSet<String>>> = Mutex::new(None);
 
-/// Refuses a pooler. `pg` has been looked through once, and is in no transaction.
-pub(crate) fn refuse(pg: &mut Pg, address: &Address) -> Result<(), EngineError> {
-    let left = pg.looking(|pg| {
-        pg.one("SELECT string_agg(name, ', ' ORDER BY name) FROM pg_settings WHERE source = 'session' AND name NOT IN \
+/// Asks for the names of settings that nobody of ours has made, and no server makes by itself.
+pub(crate) const LEFT: &str = "SELECT string_agg(name, ', ' ORDER BY name) FROM pg_settings WHERE source = 'session' AND name NOT IN \
                 ('lock_timeout', 'statement_timeout', 'idle_in_transaction_session_timeout', 'client_min_messages', \
                  'application_name', 'client_encoding', 'DateStyle', 'TimeZone', 'IntervalStyle', \
-                 'standard_conforming_strings', 'transaction_isolation', 'transaction_read_only', 'transaction_deferrable')")
-    })?;
+                 'standard_conforming_strings', 'transaction_isolation', 'transaction_read_only', 'transaction_deferrable')";
+
+/// Refuses a pooler. `pg` has been looked through once, which found these settings of another client's, and is in no transaction.
+pub(crate) fn refuse(pg: &mut Pg, address: &Address, left: Option<&str>) -> Result<(), EngineError> {
     if let Some(names) = left {
         return Err(pooled(&format!("another client's settings are in force here: {names}")));
     }
@@ -41,7 +42,7 @@ pub(crate) fn refuse(pg: &mut Pg, address: &Address) -> Result<(), EngineError> 
     // Where no second connection is to be had (a limit of one, say), every transaction still looks at its session.
     let Ok(mut second) = connect(address, &mut Vec::new()) else { return Ok(()) };
     for _ in 0..2 {
-        second.looking(|_| Ok(()))?;
+        second.looking(Pg::settle)?;
         if second.backend.is_some() && second.backend == pg.backend {
             return Err(pooled("two connections share one session of the server"));
         }

@@ -27,10 +27,10 @@ pub(crate) fn refusal(
     if pg.one(published)?.as_deref() != Some("t") {
         return Ok(None);
     }
-    pg.run("SAVEPOINT marktwice_published")?;
+    pg.later("SAVEPOINT marktwice_published");
     pg.settle()?;
     let asked = pg.client.simple_query(&plain);
-    pg.run("ROLLBACK TO SAVEPOINT marktwice_published; RELEASE SAVEPOINT marktwice_published")?;
+    pg.later("ROLLBACK TO SAVEPOINT marktwice_published; RELEASE SAVEPOINT marktwice_published");
     Ok(asked.err().and_then(|error| {
         let db = error.as_db_error()?;
         let code = db.code();

@@ -115,15 +115,15 @@ fn values_that_read_back(
 /// Counts under pinned settings; an error of the server's is an answer too.
 fn attempt(pg: &mut Pg, sql: &str) -> Result<Result<u64, String>, EngineError> {
     pg.canonical(|pg| {
-        pg.run("SAVEPOINT marktwice_attempt")?;
+        pg.later("SAVEPOINT marktwice_attempt");
         match pg.count(sql) {
             Ok(n) => {
-                pg.run("RELEASE SAVEPOINT marktwice_attempt")?;
+                pg.later("RELEASE SAVEPOINT marktwice_attempt");
                 Ok(Ok(n))
             }
             Err(EngineError::Interrupted) => Err(EngineError::Interrupted),
             Err(error) => {
-                pg.run("ROLLBACK TO SAVEPOINT marktwice_attempt; RELEASE SAVEPOINT marktwice_attempt")?;
+                pg.later("ROLLBACK TO SAVEPOINT marktwice_attempt; RELEASE SAVEPOINT marktwice_attempt");
                 Ok(Err(error.to_string()))
             }
         }
