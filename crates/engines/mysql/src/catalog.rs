@@ -97,11 +97,26 @@ pub(crate) fn describe_found(my: &mut My, found: &Found) -> Result<Table, Engine
 fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
     let here =
         format!("TABLE_SCHEMA = {} AND TABLE_NAME = {}", literal(&found.schema), literal(&found.table));
-    let raw = my.rows(&format!(
+    let columns_of = format!(
         "SELECT COLUMN_NAME, DATA_TYPE, COLUMN_TYPE, IS_NULLABLE, EXTRA, GENERATION_EXPRESSION, \
          COLUMN_DEFAULT, CHARACTER_SET_NAME, COLLATION_NAME, DATETIME_PRECISION \
          FROM information_schema.COLUMNS WHERE {here} ORDER BY ORDINAL_POSITION"
-    ))?;
+    );
+    let keys_of = format!(
+        "SELECT INDEX_NAME, COLUMN_NAME, SUB_PART FROM information_schema.STATISTICS \
+         WHERE {here} AND NON_UNIQUE = 0 ORDER BY INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX"
+    );
+    let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
+    let create = format!("SHOW CREATE TABLE {name}");
+    let triggers = format!(
+        "SELECT TRIGGER_NAME, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT FROM information_schema.TRIGGERS \
+         WHERE EVENT_OBJECT_SCHEMA = {} AND EVENT_OBJECT_TABLE = {} ORDER BY TRIGGER_NAME",
+        literal(&found.schema),
+        literal(&found.table)
+    );
+    let mut answers = my.several(&[&columns_of, &keys_of, &create, &triggers])?.into_iter();
+    let mut answer = || answers.next().unwrap_or_default();
+    let (raw, keys, create, triggers) = (answer(), answer(), answer(), answer());
     let mut columns = Vec::new();
     let mut types = Vec::new();
     let mut extras = Vec::new();
@@ -124,22 +139,21 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
         });
         types.push(type_of(row, extra.contains("AUTO_INCREMENT")));
     }
-    let keys = keys(my, &here, &columns)?;
+    let keys = unique_keys(&keys.iter().collect::<Vec<_>>(), &columns);
     let key = choose_key(&columns, &keys);
-    let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
     let naming = naming(&found.table, &columns, &key);
     let target = Target {
         table: found.table.clone(),
         schema: found.schema.clone(),
         columns,
         key,
-        definition: definition(my, found, &name)?,
+        definition: definition(&create, &triggers),
         naming,
         refers: Vec::new(),
         hidden: Vec::new(),
         veil: Default::default(),
     };
-    let shown = shown(my, &found.schema, &found.table)?;
+    let shown = shown(my, &found.schema, &found.table);
     Ok(Table { target, name, shown, types, extras, keys, partitioned: found.partitioned })
 }
 
@@ -170,17 +184,8 @@ fn type_of(row: &TextRow, auto: bool) -> Type {
     }
 }
 
-/// Unique keys over whole columns: the primary one first.
-fn keys(my: &mut My, here: &str, columns: &[Column]) -> Result<Vec<UniqueKey>, EngineError> {
-    let rows = my.rows(&format!(
-        "SELECT INDEX_NAME, COLUMN_NAME, SUB_PART FROM information_schema.STATISTICS \
-         WHERE {here} AND NON_UNIQUE = 0 ORDER BY INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX"
-    ))?;
-    Ok(keys_of(&rows.iter().collect::<Vec<_>>(), columns))
-}
-
-/// The same, from what the catalogue says: index, column, and how much of it.
-pub(crate) fn keys_of(rows: &[&TextRow], columns: &[Column]) -> Vec<UniqueKey> {
+/// Unique keys over whole columns, from what the catalogue says in the order of the indexes: index, column, and how much of it.
+pub(crate) fn unique_keys(rows: &[&TextRow], columns: &[Column]) -> Vec<UniqueKey> {
     let mut all: Vec<(String, Option<Vec<usize>>)> = Vec::new();
     for row in rows {
         if all.last().is_none_or(|(name, _)| name != cell(row, 0)) {
@@ -204,26 +209,18 @@ pub(crate) fn keys_of(rows: &[&TextRow], columns: &[Column]) -> Vec<UniqueKey> {
 }
 
 /// Everything that bears on what a statement means here, hashed.
-fn definition(my: &mut My, found: &Found, name: &str) -> Result<String, EngineError> {
-    let create = my.rows(&format!("SHOW CREATE TABLE {name}"))?;
+fn definition(create: &[TextRow], triggers: &[TextRow]) -> String {
     let text = create.first().map_or("", |row| cell(row, 1));
     // The next number is not part of the definition.
     let mut texts: Vec<String> =
         text.split(' ').filter(|word| !word.starts_with("AUTO_INCREMENT=")).map(str::to_owned).collect();
-    let triggers = my.rows(&format!(
-        "SELECT TRIGGER_NAME, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT FROM information_schema.TRIGGERS \
-         WHERE EVENT_OBJECT_SCHEMA = {} AND EVENT_OBJECT_TABLE = {} ORDER BY TRIGGER_NAME",
-        literal(&found.schema),
-        literal(&found.table)
-    ))?;
     texts.extend(triggers.iter().flatten().flatten().cloned());
-    Ok(hash::texts(texts.iter().map(String::as_str)))
+    hash::texts(texts.iter().map(String::as_str))
 }
 
 /// A table's name as it is shown: with its schema where that is not the connection's own.
-pub(crate) fn shown(my: &mut My, schema: &str, table: &str) -> Result<String, EngineError> {
-    let own = my.one("SELECT database()")?;
-    Ok(if own.as_deref() == Some(schema) { table.to_owned() } else { format!("{schema}.{table}") })
+pub(crate) fn shown(my: &My, schema: &str, table: &str) -> String {
+    if my.schema == schema { table.to_owned() } else { format!("{schema}.{table}") }
 }
 
 /// The foreign keys in and into the target's schema.
@@ -242,10 +239,10 @@ pub(crate) fn foreign_keys(my: &mut My, table: &Table) -> Result<Vec<ForeignKey>
         let id = format!("{}\u{1f}{}\u{1f}{}", cell(row, 0), cell(row, 1), cell(row, 2));
         if all.last().is_none_or(|(last, _)| *last != id) {
             let key = ForeignKey {
-                child: shown(my, cell(row, 0), cell(row, 1))?,
+                child: shown(my, cell(row, 0), cell(row, 1)),
                 child_sql: format!("{}.{}", ident(cell(row, 0)), ident(cell(row, 1))),
                 child_columns: Vec::new(),
-                parent: shown(my, cell(row, 4), cell(row, 5))?,
+                parent: shown(my, cell(row, 4), cell(row, 5)),
                 parent_name: (cell(row, 4).to_owned(), cell(row, 5).to_owned()),
                 parent_columns: Vec::new(),
                 on_update: cell(row, 7).to_owned(),
@@ -358,10 +355,12 @@ pub(crate) struct NoTemporary {
 /// Why no temporary table can be made in the target's database; `None` where one can.
 pub(crate) fn no_temporary(my: &mut My, table: &Table) -> Result<Option<NoTemporary>, EngineError> {
     let name = held_name(table, 0);
+    // Sent by itself: what the server says is told apart by its number.
+    my.settle()?;
     let made =
         my.conn.query_drop(format!("CREATE TEMPORARY TABLE IF NOT EXISTS {name} (x int) ENGINE=InnoDB"));
     let Err(error) = made else {
-        return my.run(&format!("DROP TEMPORARY TABLE {name}")).map(|()| None);
+        return my.later(&format!("DROP TEMPORARY TABLE {name}")).map(|()| None);
     };
     // Not supported yet, no such engine, not compiled in, not of this engine: servers that only speak the protocol.
     if let Some(1235 | 1286 | 1289 | 1031 | 1178) = code(&error) {

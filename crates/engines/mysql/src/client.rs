@@ -26,10 +26,16 @@ pub(crate) struct My {
     pub(crate) stop: Option<Stopper>,
     /// The user's own settings, to be given back: SQL mode and time zone.
     pub(crate) own: (String, String),
-    /// Whether settings are to be pinned, and whether they are. Both are brought together only when a statement is sent for which
+    /// Whether settings are to be pinned, and whether they are, where that is known. Both are brought together only when a statement is sent for which
     /// it matters: most turns are taken back before that.
     pub(crate) pinned: bool,
-    pub(crate) pins_set: bool,
+    pub(crate) pins_set: Option<bool>,
+    /// Statements of ours that go out in front of the next one.
+    pub(crate) ahead: String,
+    /// Whether the server takes several statements at once.
+    pub(crate) together: bool,
+    /// The schema in which names without one are looked up. Nothing of ours ever changes it.
+    pub(crate) schema: String,
     /// What the server calls itself.
     pub(crate) brand: String,
     /// Its version, as it tells it.
@@ -55,7 +61,7 @@ pub(crate) fn literal(text: &str) -> String {
     format!("CONVERT(X'{hex}' USING utf8mb4)")
 }
 
-fn text(value: mysql::Value) -> Option<String> {
+pub(crate) fn text(value: mysql::Value) -> Option<String> {
     match value {
         mysql::Value::NULL => None,
         mysql::Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
@@ -64,66 +70,17 @@ fn text(value: mysql::Value) -> Option<String> {
 }
 
 /// Values for the marks of a statement.
-fn positional(values: &[Value]) -> Params {
+pub(crate) fn positional(values: &[Value]) -> Params {
     match values {
         [] => Params::Empty,
         some => Params::Positional(some.iter().map(bind).collect()),
     }
 }
 
-/// The settings under which values are read and written. They outlast a transaction.
-const PINS: &str = "SET SESSION time_zone = '+00:00', SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', SESSION sql_quote_show_create = 1";
-
-/// How statements begin that do the same under any settings.
-const INDIFFERENT: [&str; 7] = [
-    "ROLLBACK",
-    "COMMIT",
-    "SAVEPOINT",
-    "RELEASE SAVEPOINT",
-    "START TRANSACTION",
-    "SET TRANSACTION",
-    "DROP TEMPORARY TABLE",
-];
-
 impl My {
-    /// Runs a statement of our own, none of the user's text.
-    pub(crate) fn run(&mut self, sql: &str) -> Result<(), EngineError> {
-        if !INDIFFERENT.iter().any(|begins| sql.starts_with(begins)) {
-            self.settle_pins()?;
-        }
-        self.conn.query_drop(sql).map_err(engine)
-    }
-
-    /// Pins settings, or gives the user's own back, as is meant now.
-    pub(crate) fn settle_pins(&mut self) -> Result<(), EngineError> {
-        if self.pinned == self.pins_set {
-            return Ok(());
-        }
-        let sql = if self.pinned {
-            PINS.to_owned()
-        } else {
-            let (mode, zone) = &self.own;
-            format!("SET SESSION time_zone = {}, SESSION sql_mode = {}", literal(zone), literal(mode))
-        };
-        self.conn.query_drop(sql).map_err(engine)?;
-        self.pins_set = self.pinned;
-        Ok(())
-    }
-
-    /// Rows of a query of our own, as texts; for few rows.
-    pub(crate) fn rows(&mut self, sql: &str) -> Result<Vec<TextRow>, EngineError> {
-        self.settle_pins()?;
-        let (sql, values) = self.sent(sql, &[]);
-        let rows: Vec<mysql::Row> = match values.as_slice() {
-            [] => self.conn.query(&*sql).map_err(engine)?,
-            some => self.conn.exec(&*sql, positional(some)).map_err(engine)?,
-        };
-        Ok(rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect())
-    }
-
     /// Rows of a small question, with the names of their columns. Preparing takes one statement only.
     pub(crate) fn ask(&mut self, sql: &str) -> Result<Texts, EngineError> {
-        self.settle_pins()?;
+        self.settle()?;
         let (sql, values) = self.sent(sql, &[]);
         self.watched(|my| {
             let mut result = my.conn.exec_iter(&*sql, positional(&values)).map_err(engine)?;
@@ -151,7 +108,7 @@ impl My {
 
     /// Executes one statement that may hold the user's text: preparing takes one statement only.
     pub(crate) fn execute_one(&mut self, sql: &str, values: &[Value]) -> Result<u64, EngineError> {
-        self.settle_pins()?;
+        self.settle()?;
         let (sql, values) = self.sent(sql, values);
         let params = Params::Positional(values.iter().map(bind).collect());
         self.watched(|my| {
@@ -167,7 +124,7 @@ impl My {
     /// Executes one statement that gives rows back for those it writes, and counts them. It has been prepared before, which
     /// takes one statement only; executed so, the server announces no columns for what it then sends.
     pub(crate) fn execute_giving(&mut self, sql: &str) -> Result<u64, EngineError> {
-        self.settle_pins()?;
+        self.settle()?;
         self.watched(|my| {
             let mut result = my.conn.query_iter(sql).map_err(engine)?;
             let mut rows = 0;
@@ -181,14 +138,15 @@ impl My {
 
     /// Executes one statement of our own for each row of values.
     pub(crate) fn execute_many(&mut self, sql: &str, rows: &[Vec<Value>]) -> Result<(), EngineError> {
-        self.settle_pins()?;
+        self.settle()?;
         self.watched(|my| {
+            // It is prepared once, and kept while others do not take its place.
             let statement = my.conn.prep(sql).map_err(engine)?;
             for row in rows {
                 let params = Params::Positional(row.iter().map(bind).collect());
                 my.conn.exec_drop(&statement, params).map_err(engine)?;
             }
-            my.conn.close(statement).map_err(engine)
+            Ok(())
         })
     }
 
@@ -200,7 +158,7 @@ impl My {
         forms: &[Form],
         give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
-        self.settle_pins()?;
+        self.settle()?;
         let (query, values) = self.sent(query, values);
         self.watched(|my| {
             let rows = my.conn.exec_iter(&*query, positional(&values)).map_err(engine)?;
@@ -282,7 +240,7 @@ impl My {
         &mut self,
         work: impl FnOnce(&mut My) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
-        self.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")?;
+        self.later("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")?;
         let done = self.with_pins(work);
         let ended = self.run("ROLLBACK");
         let done = done?;

@@ -118,7 +118,7 @@ impl Driver for My {
             return Err(EngineError::Interrupted);
         }
         let limited = self.limit_to(left);
-        self.run("START TRANSACTION READ ONLY")?;
+        self.later("START TRANSACTION READ ONLY")?;
         let answer = limited.and_then(|()| self.ask(sql));
         self.run("ROLLBACK")?;
         answer
@@ -219,7 +219,7 @@ impl Driver for My {
 
     fn only_reads(&mut self, step: &Step) -> Result<(), EngineError> {
         let grants = grants(self)?;
-        let own = self.one("SELECT database()")?.unwrap_or_default();
+        let own = self.schema.clone();
         called_by(self, step, &[], (&grants, &own)).map(|_| ())
     }
 
@@ -277,7 +277,7 @@ impl Driver for My {
         let mut table = describe(self, &batch.target.schema, &batch.target.table)?;
         table.tell_by(&batch.target.key);
         let grants = grants(self)?;
-        let own = self.one("SELECT database()")?.unwrap_or_default();
+        let own = self.schema.clone();
         let mut said = |kind| by_definition(self, &grants, &own, &table, kind);
         let first = said(batch.kind)?;
         let insert = batch.inserts.then(|| said(StepKind::Insert)).transpose()?;
@@ -321,16 +321,17 @@ impl Driver for My {
         }
         // READ COMMITTED keeps the reading of INSERT … SELECT from locking the rows it reads. Each step is then read as of
         // one moment, and several steps one after the other: a snapshot for all of them would lock.
-        self.run("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;
-        self.run("START TRANSACTION READ ONLY")?;
+        self.later("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;
+        self.later("START TRANSACTION READ ONLY")?;
         // What is held is handed over inside the transaction. Nothing but temporary tables can be written in it; they are dropped
         // behind it, and taking their rows back before that, one by one, would take as long as writing them.
         let done = work(self);
-        let mut ended = self.run(if done.is_ok() { "COMMIT" } else { "ROLLBACK" });
+        let mut ended = self.later(if done.is_ok() { "COMMIT" } else { "ROLLBACK" });
         for name in made {
-            ended = ended.and(self.run(&format!("DROP TEMPORARY TABLE IF EXISTS {name}")));
+            ended = ended.and(self.later(&format!("DROP TEMPORARY TABLE IF EXISTS {name}")));
         }
-        done.and(ended)
+        let sent = self.settle();
+        done.and(ended).and(sent)
     }
 
     fn room_to_find(&mut self, table: &Table) -> Result<(), EngineError> {
@@ -357,7 +358,7 @@ impl Driver for My {
         self.room_to_find(&table)?;
         if self.intent == Intent::Settle {
             // Read with locks: whoever has written a row and not committed yet is waited for.
-            self.run("START TRANSACTION")?;
+            self.later("START TRANSACTION")?;
             let mut finder = Finder::new(&table, Lock::Shared, true);
             let done = self.with_pins(|my| finder.hand_over(my, source, sink));
             let ended = self.run("ROLLBACK");
@@ -365,7 +366,7 @@ impl Driver for My {
         }
         // What is copied into a temporary table is not locked so.
         if table.target.key.kind == KeyKind::WholeRow {
-            self.run("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;
+            self.later("SET TRANSACTION ISOLATION LEVEL READ COMMITTED")?;
         }
         let mut finder = Finder::new(&table, Lock::None, true);
         self.reading(|my| finder.hand_over(my, source, sink))
@@ -449,8 +450,8 @@ impl Driver for My {
     /// SERIALIZABLE makes every plain SELECT see and lock the newest rows, as the statement itself does.
     fn start(&mut self, stop: Stopper) -> Result<(), EngineError> {
         self.stop = Some(stop);
-        self.run("SET TRANSACTION ISOLATION LEVEL SERIALIZABLE")?;
-        self.run("START TRANSACTION READ WRITE")
+        self.later("SET TRANSACTION ISOLATION LEVEL SERIALIZABLE")?;
+        self.later("START TRANSACTION READ WRITE")
     }
 
     fn arrive(&mut self) -> Result<((), Settings), EngineError> {
@@ -464,7 +465,7 @@ impl Driver for My {
                 "innodb_flush_log_at_trx_commit is {flush} on this server, so the last commits are not safe from a crash"
             ));
         }
-        self.run("SAVEPOINT marktwice_here")?;
+        self.later("SAVEPOINT marktwice_here")?;
         Ok(((), settings))
     }
 
@@ -545,8 +546,10 @@ impl Driver for My {
 
     /// A savepoint goes with the transaction it was made in.
     fn intact(&mut self, (): &()) -> Result<(), EngineError> {
+        // What has not been sent is sent by itself: what the server says is told apart by its number.
+        self.settle()?;
         match self.conn.query_drop("RELEASE SAVEPOINT marktwice_here") {
-            Ok(()) => self.run("SAVEPOINT marktwice_here"),
+            Ok(()) => self.later("SAVEPOINT marktwice_here"),
             // There is no such savepoint.
             Err(error) if code(&error) == Some(1305) => Err(EngineError::transaction_gone(
                 "the transaction on the server is not the one that was begun".to_owned(),
@@ -561,6 +564,8 @@ impl Driver for My {
 
     fn commit(&mut self, (): &()) -> CommitOutcome {
         self.stop = None;
+        // A savepoint that waits to be made is of no use any more.
+        self.ahead.clear();
         match self.conn.query_drop("COMMIT") {
             Ok(()) => CommitOutcome::Committed,
             Err(error) if is_lost(&error) => CommitOutcome::Unknown(engine(error)),

@@ -37,7 +37,7 @@ pub(crate) fn make_room(my: &mut My, table: &Table) -> Result<(), EngineError> {
         (asked_name(table), format!("o bigint, n bigint, {}", columns.join(", "))),
         (found_name(table), format!("c {hash} PRIMARY KEY, n bigint")),
     ] {
-        my.run(&format!("DROP TEMPORARY TABLE IF EXISTS {name}"))?;
+        my.later(&format!("DROP TEMPORARY TABLE IF EXISTS {name}"))?;
         my.run(&format!("CREATE TEMPORARY TABLE {name} ({columns}) ENGINE=InnoDB"))?;
     }
     Ok(())

@@ -41,9 +41,9 @@ pub(crate) struct Grants(Vec<Grant>);
 
 /// Reads the user's rights.
 pub(crate) fn grants(my: &mut My) -> Result<Grants, EngineError> {
-    let mut lines = my.rows("SHOW GRANTS")?;
-    // What everybody has; servers that do not know it say so.
-    lines.extend(my.rows("SHOW GRANTS FOR PUBLIC").unwrap_or_default());
+    // What everybody has too; servers that do not know that say so.
+    let both = my.several(&["SHOW GRANTS", "SHOW GRANTS FOR PUBLIC"]);
+    let lines = both.or_else(|_| my.several(&["SHOW GRANTS"]))?.concat();
     Ok(Grants(lines.into_iter().filter_map(|row| read(row.first()?.as_deref()?)).collect()))
 }
 

@@ -217,7 +217,7 @@ pub(crate) fn content_columns() -> Vec<String> {
 /// Makes a held table of these columns. Temporary tables do not end a transaction.
 pub(crate) fn define(my: &mut My, step: usize, table: &Table, columns: &[String]) -> Result<(), EngineError> {
     let name = held_name(table, step);
-    my.run(&format!("DROP TEMPORARY TABLE IF EXISTS {name}"))?;
+    my.later(&format!("DROP TEMPORARY TABLE IF EXISTS {name}"))?;
     my.run(&format!("CREATE TEMPORARY TABLE {name} ({}) ENGINE=InnoDB", columns.join(", "))).map_err(
         |error| match error {
             EngineError::Unusable(Unusable::Denied, said) => EngineError::denied(format!(

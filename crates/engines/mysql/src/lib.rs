@@ -22,6 +22,7 @@ mod nameless;
 mod open;
 mod params;
 mod plan;
+mod sending;
 mod several;
 mod touches;
 mod values;

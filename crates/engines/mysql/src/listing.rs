@@ -11,7 +11,7 @@ use marktwice_relational::layout::choose_key;
 use marktwice_sql::Language;
 use marktwice_sql::text::qualified_names;
 
-use crate::catalog::{Table, cell, describe_found, find, ident, keys_of, shown};
+use crate::catalog::{Table, cell, describe_found, find, ident, shown, unique_keys};
 use crate::client::{My, TextRow, literal};
 
 /// What a table demands of its rows, under the session's own settings.
@@ -93,7 +93,7 @@ pub(crate) fn listed(my: &mut My) -> Result<Vec<Listed>, EngineError> {
     let one = |row: &TextRow| {
         let name = cell(row, 0);
         let columns = of.get(name).map_or(&[][..], Vec::as_slice);
-        let keys = keys_of(keys.get(name).map_or(&[][..], Vec::as_slice), columns);
+        let keys = unique_keys(keys.get(name).map_or(&[][..], Vec::as_slice), columns);
         let about = TableSummary {
             table: name.to_owned(),
             rows: None,
@@ -123,7 +123,7 @@ pub(crate) fn viewed(
     let mut reads: Vec<String> = Vec::new();
     for (schema, table) in qualified_names(&definition, Language::Mysql) {
         let Some(read) = find(my, Some(&schema), &table)? else { continue };
-        let name = shown(my, &read.schema, &read.table)?;
+        let name = shown(my, &read.schema, &read.table);
         if !reads.contains(&name) {
             reads.push(name);
         }

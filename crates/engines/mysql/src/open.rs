@@ -57,7 +57,7 @@ impl Engine for Mysql {
         let silence = waits.statement.map(|limit| limit + waits.lock + GRACE);
         let mut my = connect(&address, &mut notes, silence)?;
         let wait = seconds(waits.lock);
-        my.run(&format!(
+        my.later(&format!(
             "SET SESSION innodb_lock_wait_timeout = {wait}, SESSION lock_wait_timeout = {wait}"
         ))?;
         my.limit = waits.statement;
@@ -149,7 +149,10 @@ pub(crate) fn connect(
         stop: None,
         own: (String::new(), String::new()),
         pinned: false,
-        pins_set: false,
+        pins_set: Some(false),
+        ahead: String::new(),
+        together: true,
+        schema: String::new(),
         version: String::new(),
         brand: String::new(),
         cluster: None,
@@ -157,13 +160,19 @@ pub(crate) fn connect(
         limit: None,
         intent: Intent::Read,
     };
-    my.run("SET NAMES utf8mb4")?;
-    let told = my.rows(ABOUT).ok().and_then(|rows| rows.into_iter().next()).unwrap_or_default();
+    // Servers that only speak the protocol may not take two statements at once.
+    let told = my.several(&["SET NAMES utf8mb4", ABOUT]).or_else(|_| {
+        my.together = false;
+        my.several(&["SET NAMES utf8mb4"])?;
+        Ok::<_, EngineError>(vec![my.rows(ABOUT).unwrap_or_default()])
+    })?;
+    let told = told.into_iter().last().and_then(|rows| rows.into_iter().next()).unwrap_or_default();
     let cell = |at: usize| told.get(at).cloned().flatten().unwrap_or_default();
-    if told.len() == 5 {
+    if told.len() == 6 {
         my.own_guard = cell(0) == "1";
         my.own = (cell(1), cell(2));
         (my.version, my.brand) = (cell(3), brand(&cell(3), &cell(4)));
+        my.schema = cell(5);
         set_aside(&mut my)?;
     } else {
         // Servers that only speak the protocol may not know all of it at once.
@@ -173,13 +182,14 @@ pub(crate) fn connect(
         my.version = my.one("SELECT version()")?.unwrap_or_default();
         let comment = my.one("SELECT @@version_comment").ok().flatten().unwrap_or_default();
         my.brand = brand(&my.version, &comment);
+        my.schema = my.one("SELECT database()")?.unwrap_or_default();
     }
     my.cluster = cluster(&mut my)?;
     Ok(my)
 }
 
 /// What is to be known of a server and of the session's own settings, before any of them is set aside.
-const ABOUT: &str = "SELECT @@session.sql_safe_updates, @@session.sql_mode, @@session.time_zone, version(), @@version_comment";
+const ABOUT: &str = "SELECT @@session.sql_safe_updates, @@session.sql_mode, @@session.time_zone, version(), @@version_comment, database()";
 
 /// Settings of the session that would break our own questions: a limit on every answer, transactions that go on or end
 /// the connection by themselves, limits on time and size. What bears on the meaning of the statement stays as it is.

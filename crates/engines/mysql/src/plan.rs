@@ -65,7 +65,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     let text = statement.of(source);
     readable(my, source)?;
     let (sent, _) = my.sent(text, &[]);
-    my.settle_pins()?;
+    my.settle()?;
     let denied = match my.conn.prep(&*sent) {
         Ok(prepared) => {
             my.conn.close(prepared).map_err(engine)?;
@@ -95,7 +95,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     insert::refuse(&step, &table)?;
     tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(my.one(sql)?.as_deref() == Some("1")))?;
     joined(&step, &table)?;
-    let own = my.one("SELECT database()")?.unwrap_or_default();
+    let own = my.schema.clone();
     let (mut functions, filter_calls) = called_by(my, &step, allow, (&grants, &own))?;
     let mut quiet = filter_calls.is_none();
     let triggers = triggers(my, &grants, &table, step.kind)?;

@@ -22,7 +22,7 @@ pub(crate) fn touches(my: &mut My, plan: &Plan) -> Result<Touches, EngineError> 
 /// What a query of somebody's reads.
 pub(crate) fn reads(my: &mut My, question: &Question) -> Result<Touches, EngineError> {
     let grants = grants(my)?;
-    let own = my.one("SELECT database()")?.unwrap_or_default();
+    let own = my.schema.clone();
     let called = called_by(my, &question.step, &[], (&grants, &own))?.0;
     let reached = reached(my, &grants, &own, Vec::new(), &called)?;
     of_query(question, &[reached], &mut |words| relations(my, words))

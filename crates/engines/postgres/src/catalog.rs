@@ -97,20 +97,30 @@ pub(crate) fn yes(row: &TextRow, at: usize) -> bool {
     cell(row, at) == "t"
 }
 
-/// Looks a name up, by the search path where no schema is named.
-pub(crate) fn find(pg: &mut Pg, schema: Option<&str>, table: &str) -> Result<Option<Found>, EngineError> {
-    let name = match schema {
-        Some(schema) => format!("{}.{}", ident(schema), ident(table)),
-        None => ident(table),
-    };
-    let rows = pg.rows(&format!(
+/// A name as `to_regclass` takes it.
+fn regclass(schema: Option<&str>, table: &str) -> String {
+    let schema = schema.map_or(String::new(), |schema| format!("{}.", ident(schema)));
+    format!("to_regclass({})", quoted(&format!("{schema}{}", ident(table))))
+}
+
+/// Asks what a name stands for.
+fn found_as(regclass: &str) -> String {
+    format!(
         "SELECT c.oid, c.relkind, n.nspname, c.relname, c.relrowsecurity AND row_security_active(c.oid), \
          (SELECT coalesce(string_agg(r.ev_type::text, ''), '') FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.rulename <> '_RETURN'), \
          EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhparent = c.oid), c.oid::regclass::text \
-         FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = to_regclass({})",
-        quoted(&name)
-    ))?;
-    Ok(rows.first().map(|row| {
+         FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = {regclass}"
+    )
+}
+
+/// Looks a name up, by the search path where no schema is named.
+pub(crate) fn find(pg: &mut Pg, schema: Option<&str>, table: &str) -> Result<Option<Found>, EngineError> {
+    let rows = pg.rows(&found_as(&regclass(schema, table)))?;
+    Ok(found(&rows))
+}
+
+fn found(rows: &[TextRow]) -> Option<Found> {
+    rows.first().map(|row| {
         let system = ["pg_catalog", "information_schema"].contains(&cell(row, 2));
         let sort = match cell(row, 1) {
             _ if system => Sort::Other,
@@ -131,26 +141,43 @@ pub(crate) fn find(pg: &mut Pg, schema: Option<&str>, table: &str) -> Result<Opt
             has_children: yes(row, 6) && sort == Sort::Table,
             shown: cell(row, 7).to_owned(),
         }
-    }))
+    })
 }
 
 /// Describes a table.
 pub(crate) fn describe(pg: &mut Pg, schema: &str, name: &str) -> Result<Table, EngineError> {
-    let found = find(pg, Some(schema).filter(|s| !s.is_empty()), name)?
-        .filter(|f| matches!(f.sort, Sort::Table | Sort::Partitioned))
-        .ok_or_else(|| EngineError::missing(format!("there is no table {name}")))?;
-    describe_found(pg, &found)
+    let missing = || EngineError::missing(format!("there is no table {name}"));
+    let written = |f: &Found| matches!(f.sort, Sort::Table | Sort::Partitioned);
+    if schema.is_empty() {
+        let found = find(pg, None, name)?.filter(written).ok_or_else(missing)?;
+        return describe_found(pg, &found);
+    }
+    let regclass = regclass(Some(schema), name);
+    // It is looked up under the settings that are in force, and read under pinned ones, in one message.
+    pg.pins_first();
+    pg.canonical(|pg| {
+        let (turn, [columns, keys, rest]) = (pg.turn(), about(&format!("{regclass}::oid")));
+        let all = [found_as(&regclass), format!("{turn}{columns}"), keys, rest];
+        let mut answers = pg.several(&all.each_ref().map(String::as_str))?.into_iter();
+        let mut answer = || answers.next().unwrap_or_default();
+        let found = found(&answer()).filter(written).ok_or_else(missing)?;
+        described(pg, &found, [answer(), answer(), answer()])
+    })
 }
 
 /// Describes a relation that was found.
 pub(crate) fn describe_found(pg: &mut Pg, found: &Found) -> Result<Table, EngineError> {
     // Definitions read the same whatever the session's time zone, date style and search path are.
-    pg.canonical(|pg| described(pg, found))
+    pg.canonical(|pg| {
+        let mut answers = pg.several(&about(&found.oid).each_ref().map(String::as_str))?.into_iter();
+        let mut answer = || answers.next().unwrap_or_default();
+        described(pg, found, [answer(), answer(), answer()])
+    })
 }
 
-fn described(pg: &mut Pg, found: &Found) -> Result<Table, EngineError> {
-    let oid = &found.oid;
-    let columns_of = format!(
+/// Asks for the columns, the keys and the rest of a definition.
+fn about(oid: &str) -> [String; 3] {
+    let columns = format!(
         "SELECT a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), base.oid, \
          format_type(base.oid, base.typmod), a.attnotnull, a.attgenerated, a.attidentity, \
          pg_get_expr(d.adbin, d.adrelid), \
@@ -165,9 +192,15 @@ fn described(pg: &mut Pg, found: &Found) -> Result<Table, EngineError> {
           SELECT b.oid, b.typmod FROM b ORDER BY depth DESC LIMIT 1) base \
          WHERE a.attrelid = {oid} AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum"
     );
-    let mut answers = pg.several(&[&columns_of, &keys_of(oid), &rest_of(oid)])?.into_iter();
-    let mut answer = || answers.next().unwrap_or_default();
-    let (raw, key_rows, rest) = (answer(), answer(), answer());
+    [columns, keys_of(oid), rest_of(oid)]
+}
+
+fn described(
+    pg: &mut Pg,
+    found: &Found,
+    [raw, key_rows, rest]: [Vec<TextRow>; 3],
+) -> Result<Table, EngineError> {
+    let oid = &found.oid;
     let numbers: Vec<&str> = raw.iter().map(|row| cell(row, 0)).collect();
     let mut columns = Vec::new();
     let mut types = Vec::new();

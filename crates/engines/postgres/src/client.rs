@@ -195,9 +195,8 @@ impl Pg {
         }
         self.begin(mode)?;
         let done = work(self);
-        let ended = self.end();
-        let done = done?;
-        ended.map(|()| done)
+        self.end();
+        done
     }
 
     /// Does something in a transaction that only reads, under pinned settings.

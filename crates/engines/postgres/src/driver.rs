@@ -62,10 +62,6 @@ pub(crate) struct Baseline {
 }
 
 /// The first column of rows.
-fn texts(pg: &mut Pg, sql: &str) -> Result<Vec<String>, EngineError> {
-    Ok(first_of(pg.rows(sql)?))
-}
-
 fn first_of(rows: Vec<TextRow>) -> Vec<String> {
     rows.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect()
 }
@@ -397,16 +393,14 @@ impl Driver for Pg {
         assigned: &[usize],
     ) -> Result<Baseline, EngineError> {
         let onto_itself = !onto_itself(keys, &held.table.target, kind, assigned).is_empty();
-        let children = texts(
-            self,
-            &format!(
-                "WITH RECURSIVE t(oid) AS (SELECT {}::oid UNION SELECT k.conrelid FROM t JOIN pg_constraint k \
-                 ON k.confrelid = t.oid AND k.contype = 'f' AND (k.confupdtype IN ('c', 'n', 'd') \
-                 OR k.confdeltype IN ('c', 'n', 'd'))) SELECT oid FROM t",
-                held.table.oid
-            ),
-        )?;
-        Ok(Baseline { books: books(self)?, children, onto_itself })
+        let children = format!(
+            "WITH RECURSIVE t(oid) AS (SELECT {}::oid UNION SELECT k.conrelid FROM t JOIN pg_constraint k \
+             ON k.confrelid = t.oid AND k.contype = 'f' AND (k.confupdtype IN ('c', 'n', 'd') \
+             OR k.confdeltype IN ('c', 'n', 'd'))) SELECT oid FROM t",
+            held.table.oid
+        );
+        let (books, children) = books(self, &children)?;
+        Ok(Baseline { books, children, onto_itself })
     }
 
     fn run(&mut self, plan: &Plan, _: &mut OfStep<Pg>) -> Result<u64, EngineError> {
@@ -418,11 +412,9 @@ impl Driver for Pg {
 
     fn effects(&mut self, of: &OfStep<Pg>) -> Result<Vec<SideWrite>, EngineError> {
         let OfStep { held, executed, books: before, .. } = of;
-        let now = books(self)?;
-        let own = texts(
-            self,
-            &format!("SELECT relid::oid FROM pg_partition_tree({0}) UNION SELECT {0}::oid", held.table.oid),
-        )?;
+        let own =
+            format!("SELECT relid::oid FROM pg_partition_tree({0}) UNION SELECT {0}::oid", held.table.oid);
+        let (now, own) = books(self, &own)?;
         let Measured { elsewhere: mut all, own: target, counted } =
             between(&before.books, &now, &own, (&before.children, &of.fired));
         // A row that moves to another partition is deleted here and inserted there. Savepoints that were rolled back stay
@@ -456,6 +448,9 @@ impl Driver for Pg {
     }
 
     fn commit(&mut self, here: &String) -> CommitOutcome {
+        if let Err(error) = self.settle() {
+            return CommitOutcome::RolledBack(error);
+        }
         match self.commit_now() {
             Ok(()) => match self.one(&format!("SELECT pg_xact_status('{here}'::xid8)")) {
                 // A transaction that failed answers COMMIT by rolling back, and calls that a success.
@@ -471,7 +466,8 @@ impl Driver for Pg {
 
     fn roll_back(&mut self) -> Result<(), EngineError> {
         self.stop = None;
-        self.end()
+        self.end();
+        self.settle()
     }
 
     fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {

@@ -26,8 +26,8 @@ pub(crate) struct Books {
 }
 
 /// Reads the books of the transaction that is open. A view that is written through has no rows: its tables are locked too. Temporary relations, indexes and the server's own tables are left
-/// out.
-pub(crate) fn books(pg: &mut Pg) -> Result<Books, EngineError> {
+/// out. With them the numbers that another query gives.
+pub(crate) fn books(pg: &mut Pg, beside: &str) -> Result<(Books, Vec<String>), EngineError> {
     let number = |row: &TextRow, at: usize| cell(row, at).parse::<u64>().unwrap_or(0);
     let mut answers = pg
         .several(&[
@@ -45,6 +45,7 @@ pub(crate) fn books(pg: &mut Pg) -> Result<Books, EngineError> {
           AND (c.relkind <> 'v' OR l.mode <> 'RowExclusiveLock') AND c.relpersistence <> 't' \
           AND c.relnamespace NOT IN ('pg_catalog'::regnamespace, 'pg_toast'::regnamespace)))",
         "SELECT (SELECT count(*) FROM pg_largeobject_metadata), current_setting('track_counts') = 'on'",
+            beside,
         ])?
         .into_iter();
     let mut next = || answers.next().unwrap_or_default();
@@ -67,7 +68,8 @@ pub(crate) fn books(pg: &mut Pg) -> Result<Books, EngineError> {
         })
         .collect();
     let rest = next().into_iter().next().unwrap_or_default();
-    Ok(Books { counters, locks, large_objects: number(&rest, 0), counting: cell(&rest, 1) == "t" })
+    let books = Books { counters, locks, large_objects: number(&rest, 0), counting: cell(&rest, 1) == "t" };
+    Ok((books, next().iter().map(|row| cell(row, 0).to_owned()).collect()))
 }
 
 fn in_words([inserted, updated, deleted]: [u64; 3]) -> String {

@@ -39,12 +39,17 @@ pub(crate) fn refuse(pg: &mut Pg, address: &Address, left: Option<&str>) -> Resu
     if known(&name) {
         return Ok(());
     }
+    // Only what is in no transaction is handed out to others.
+    pg.settle()?;
     // Where no second connection is to be had (a limit of one, say), every transaction still looks at its session.
     let Ok(mut second) = connect(address, &mut Vec::new()) else { return Ok(()) };
-    for _ in 0..2 {
+    for last in [false, true] {
         second.looking(Pg::settle)?;
         if second.backend.is_some() && second.backend == pg.backend {
             return Err(pooled("two connections share one session of the server"));
+        }
+        if !last {
+            second.settle()?;
         }
     }
     let mut direct = DIRECT.lock().unwrap_or_else(PoisonError::into_inner);

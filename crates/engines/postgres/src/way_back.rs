@@ -71,10 +71,12 @@ fn older_than_checks(pg: &mut Pg, kept: &str, table: &Table, back: &mut WayBack)
         let names = (table.from.as_str(), held.as_str(), same.as_str());
         way_back::by_checks(names, &checks, &mut |sql| pg.count(sql))
     })?);
-    let younger = pg.one("SELECT 1 FROM pg_constraint WHERE contypid <> 0 AND NOT convalidated LIMIT 1")?;
-    for (at, of) in
-        table.types.iter().enumerate().filter(|(_, of)| younger.is_some() && of.declared != of.base)
-    {
+    let domains = || table.types.iter().enumerate().filter(|(_, of)| of.declared != of.base);
+    let younger = match domains().next() {
+        Some(_) => pg.one("SELECT 1 FROM pg_constraint WHERE contypid <> 0 AND NOT convalidated LIMIT 1")?,
+        None => None,
+    };
+    for (at, of) in domains().filter(|_| younger.is_some()) {
         let sql = format!("SELECT count(h.{}::{}) FROM pg_temp.{kept} AS h", before(at), of.declared);
         let name = table.target.columns.get(at).map_or("", |c| c.name.as_str());
         if let Err(said) = attempt(pg, &sql)? {
