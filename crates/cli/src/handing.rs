@@ -140,7 +140,12 @@ mod tests {
         let mut json = Document::new(&mut document, head, &target(), &[1]);
         for (id, note) in rows {
             let before = vec![Value::Int(*id), Value::Text((*note).into())];
-            let row = HeldRow { ordinal: 1, key: vec![Value::Int(*id)], image: Image::Delete { before } };
+            let row = HeldRow {
+                ordinal: 1,
+                key: vec![Value::Int(*id)],
+                image: Image::Delete { before },
+                rest: None,
+            };
             csv.row(&row).unwrap();
             json.row(&row).unwrap();
         }

@@ -205,6 +205,23 @@ impl Tally {
     }
 }
 
+/// What some values of a row hold, for comparing it with what the same process sees of them again; as a [`Tally`], quick and never
+/// kept. Two numbers, as every engine has a type for those.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Sum(pub i64, pub i64);
+
+impl Sum {
+    /// Of `values`, with a buffer that is used again.
+    pub fn of<'a>(buffer: &mut Vec<u8>, values: impl IntoIterator<Item = &'a Value>) -> Sum {
+        buffer.clear();
+        for value in values {
+            feed(buffer, value);
+        }
+        let [a, b, c, d, e, f, g, h, rest @ ..] = xxh3_128_with_seed(buffer, seed()).to_le_bytes();
+        Sum(i64::from_le_bytes([a, b, c, d, e, f, g, h]), i64::from_le_bytes(rest))
+    }
+}
+
 /// The hash of a sequence of texts (tokens, definitions), in hexadecimal.
 pub fn texts<'a>(parts: impl IntoIterator<Item = &'a str>) -> String {
     let mut buffer = Vec::new();

@@ -1,10 +1,12 @@
 //! Marks: a record of exactly which rows a step matches, what they hold and what they would become.
 
+use std::sync::Arc;
+
 use serde::{Deserialize, Serialize};
 
 use crate::along::Along;
 use crate::cell::pick;
-use crate::hash::{Fingerprint, Hashing, RowHash, ShortHash};
+use crate::hash::{Fingerprint, Hashing, RowHash, ShortHash, Sum};
 use crate::image::Image;
 pub use crate::kind::StepKind;
 use crate::table::Target;
@@ -49,6 +51,45 @@ pub struct HeldRow {
     pub key: Vec<Value>,
     /// What it holds and what it would become.
     pub image: Image,
+    /// Columns that are not held, and stand for NULL in the image: only what they held together is known.
+    pub rest: Option<Rest>,
+}
+
+/// Columns of a held row that are not held themselves.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Rest {
+    /// They.
+    pub columns: Arc<[usize]>,
+    /// What they held.
+    pub sum: Sum,
+}
+
+impl HeldRow {
+    /// The row with what `now` holds in columns that are not held: those are the same if, and only if, it says so.
+    #[must_use]
+    pub fn completed(&self, buffer: &mut Vec<u8>, now: &[Value]) -> Option<HeldRow> {
+        let Some(Rest { columns, sum }) = &self.rest else { return Some(self.clone()) };
+        let others = columns.iter().filter_map(|&at| now.get(at));
+        (Sum::of(buffer, others) == *sum).then(|| self.filled(columns, now))
+    }
+
+    /// The row with what `from` holds in these columns.
+    #[must_use]
+    pub fn filled(&self, columns: &[usize], from: &[Value]) -> HeldRow {
+        let fill = |row: &mut Vec<Value>| {
+            for &at in columns {
+                if let (Some(cell), Some(value)) = (row.get_mut(at), from.get(at)) {
+                    cell.clone_from(value);
+                }
+            }
+        };
+        let mut image = self.image.clone();
+        match &mut image {
+            Image::Update { before, after } => [before, after].into_iter().for_each(fill),
+            Image::Insert { after: row } | Image::Delete { before: row } => fill(row),
+        }
+        HeldRow { ordinal: self.ordinal, key: self.key.clone(), image, rest: None }
+    }
 }
 
 /// The record of one row in a mark.
@@ -222,6 +263,7 @@ mod tests {
                 before: vec![Value::Int(id), text(region), text(note)],
                 after: vec![Value::Int(id), text(after), text(note)],
             },
+            rest: None,
         }
     }
 

@@ -271,6 +271,7 @@ mod tests {
                 ordinal: *id,
                 key: vec![Value::Int(*id)],
                 image: Image::Update { before, after },
+                rest: None,
             });
         }
         notices.findings(&target()).iter().map(|f| f.code).collect()
@@ -298,6 +299,7 @@ mod tests {
             ordinal: 1,
             key: vec![Value::Int(1)],
             image: Image::Update { before: row.clone(), after: row },
+            rest: None,
         });
         assert_eq!(missed.stays_null(&target()), (1, vec!["note".to_owned()]));
         assert_eq!(missed.findings(&target())[0].code, Code::StaysNull);

@@ -70,7 +70,7 @@ mod tests {
     }
 
     fn held(image: Image) -> HeldRow {
-        HeldRow { ordinal: 1, key: vec![Value::Int(1)], image }
+        HeldRow { ordinal: 1, key: vec![Value::Int(1)], image, rest: None }
     }
 
     #[test]

@@ -94,6 +94,9 @@ pub struct Batch {
     pub columns: Vec<usize>,
     /// Whether rows may have to be brought in again in an UPDATE.
     pub inserts: bool,
+    /// Columns that may change besides, where it is enough to hold those that may, and keys: of all others only what they hold
+    /// together is then held ([`HeldRow::rest`](marktwice_core::mark::HeldRow)). `None` holds whole rows.
+    pub narrow: Option<Vec<usize>>,
 }
 
 /// What putting rows back reaches.

@@ -93,7 +93,7 @@ fn watched<'s>(
             return sink(row);
         }
         let (key, image) = (target.shown_key(&row.key), hide_image(target, row.image.clone()));
-        sink(&HeldRow { ordinal: row.ordinal, key, image })
+        sink(&HeldRow { ordinal: row.ordinal, key, image, rest: None })
     }
 }
 

@@ -323,8 +323,14 @@ fn no_step() -> Failure {
     Failure::Engine(EngineError::Other("the run has no such step".to_owned()))
 }
 
-/// Says which row, and which column of it, does not read back from where it was loaded to.
-pub(crate) type Differing<'a> = dyn FnMut(&mut dyn Tx) -> Result<String, EngineError> + 'a;
+/// Where rows come from that were sent to be held.
+pub(crate) trait Sent {
+    /// Says which row, and which column of it, does not read back from where it was loaded to.
+    fn differing(&mut self, tx: &mut dyn Tx) -> Result<String, EngineError>;
+
+    /// All of them, as they were sent: what was there, and what is wanted.
+    fn each(&mut self, sink: &mut dyn FnMut(&RowChange)) -> Result<(), EngineError>;
+}
 
 /// Rows as they were sent, or as they were read again, in a sum that no order changes.
 #[derive(Default)]

@@ -34,7 +34,7 @@ mod readback;
 use by_triggers::{by_triggers, redefined};
 use compared::{Judge, Only, Sight, hold_triggered};
 use parts::{Part, parts};
-use readback::first_differing;
+use readback::{Source, first_differing};
 
 /// How to undo.
 #[derive(Debug, Clone)]
@@ -275,6 +275,9 @@ fn what_to_take_back(
                 next.open.extend(&along.follows);
                 next.open.extend(along.foreseen.iter().filter(|f| f.derived).map(|f| f.column));
             }
+            if !next.open.is_empty() {
+                next.batch.narrow = None;
+            }
             batches.push(next);
         }
     }
@@ -319,7 +322,10 @@ fn back(
         StepKind::Insert | StepKind::Delete => Vec::new(),
     };
     let inserts = kind == StepKind::Update && (part.went || options.policy.gone == OnGone::Insert);
-    let batch = Batch { step: number, of, target: target.clone(), kind, columns, inserts };
+    // What is there is what the run left, column by column: a sum of what does not change is then enough.
+    let narrow = (kind == StepKind::Update && options.policy.changed != OnChanged::Overwrite)
+        .then(|| part.foreseen.iter().map(|f| f.column).collect());
+    let mut batch = Batch { step: number, of, target: target.clone(), kind, columns, inserts, narrow };
     let Reach { side, back: way, along, fired } = session.restore_reach(&batch)?;
     // Columns that something in the database sets whenever a row is written: what they will hold only the undo can tell.
     for owned in &way.owned {
@@ -327,6 +333,7 @@ fn back(
         let derived = !batch.columns.contains(&column);
         foreseen.retain(|f| f.column != column);
         foreseen.push(Foreseen { column, label: Label::Unknown, derived, why: Some(owned.why.clone()) });
+        batch.narrow.iter_mut().for_each(|narrow| narrow.push(column));
     }
     foreseen.sort_by_key(|f| f.column);
     Ok(Back { batch, foreseen, open: Vec::new(), follows: false, side, way, along, fired })
@@ -459,9 +466,7 @@ fn put_back(
             if seen.get(whole + at) != again.last() {
                 return Err(marked.end(End::Changed(MOVED.to_owned())));
             }
-            begun = marked
-                .put(&back.batch)?
-                .prove_sent(&mut |tx| first_differing(tx, book, undoing, (back, back.batch.step)))?;
+            begun = marked.put(&back.batch)?.prove_sent(&mut Source { book, undoing, back })?;
         }
         if undoing.restores {
             begun = begun.restore_triggered()?;

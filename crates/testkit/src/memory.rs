@@ -295,7 +295,7 @@ fn held(step: &Step, kind: StepKind, collection: &Collection) -> Rows {
             StepKind::Delete => Image::Delete { before },
             _ => Image::Update { after: step.after(row, &collection.fields), before },
         };
-        HeldRow { ordinal, key: row.iter().take(1).cloned().collect(), image }
+        HeldRow { ordinal, key: row.iter().take(1).cloned().collect(), image, rest: None }
     };
     (1..).zip(matched).map(row).collect()
 }
@@ -618,7 +618,7 @@ impl Tx for Writing {
                 continue;
             };
             let image = Image::of(now, wanted).ok_or_else(|| other("neither there nor wanted"))?;
-            rows.push(HeldRow { ordinal: change.ordinal, key: change.key, image });
+            rows.push(HeldRow { ordinal: change.ordinal, key: change.key, image, rest: None });
         }
         let about = about(&rows, collection);
         self.held.insert(batch.step, (batch.target.table.clone(), rows));

@@ -9,7 +9,6 @@ use marktwice_relational::reach::ForeignKey;
 use marktwice_sql::Language;
 use marktwice_sql::dialect::ours::held;
 use marktwice_sql::statement::pins::UniqueKey;
-use mysql::prelude::Queryable;
 
 use crate::client::{My, TextRow, literal};
 use crate::error::{code, engine};
@@ -355,10 +354,7 @@ pub(crate) struct NoTemporary {
 /// Why no temporary table can be made in the target's database; `None` where one can.
 pub(crate) fn no_temporary(my: &mut My, table: &Table) -> Result<Option<NoTemporary>, EngineError> {
     let name = held_name(table, 0);
-    // Sent by itself: what the server says is told apart by its number.
-    my.settle()?;
-    let made =
-        my.conn.query_drop(format!("CREATE TEMPORARY TABLE IF NOT EXISTS {name} (x int) ENGINE=InnoDB"));
+    let made = my.run_as_told(&format!("CREATE TEMPORARY TABLE IF NOT EXISTS {name} (x int) ENGINE=InnoDB"));
     let Err(error) = made else {
         return my.later(&format!("DROP TEMPORARY TABLE {name}")).map(|()| None);
     };

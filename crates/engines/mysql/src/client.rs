@@ -34,6 +34,8 @@ pub(crate) struct My {
     pub(crate) ahead: String,
     /// Whether the server takes several statements at once.
     pub(crate) together: bool,
+    /// The server's own identifier, where it was told on the way.
+    pub(crate) server: Option<String>,
     /// The schema in which names without one are looked up. Nothing of ours ever changes it.
     pub(crate) schema: String,
     /// What the server calls itself.

@@ -546,9 +546,7 @@ impl Driver for My {
 
     /// A savepoint goes with the transaction it was made in.
     fn intact(&mut self, (): &()) -> Result<(), EngineError> {
-        // What has not been sent is sent by itself: what the server says is told apart by its number.
-        self.settle()?;
-        match self.conn.query_drop("RELEASE SAVEPOINT marktwice_here") {
+        match self.run_as_told("RELEASE SAVEPOINT marktwice_here") {
             Ok(()) => self.later("SAVEPOINT marktwice_here"),
             // There is no such savepoint.
             Err(error) if code(&error) == Some(1305) => Err(EngineError::transaction_gone(

@@ -12,7 +12,7 @@ use marktwice_relational::session::Opened;
 use mysql::consts::CapabilityFlags;
 use mysql::{Conn, OptsBuilder, SslOpts};
 
-use crate::client::{My, seconds};
+use crate::client::{My, TextRow, seconds};
 use crate::error::{code, message};
 
 /// The engine for MariaDB and MySQL.
@@ -153,6 +153,7 @@ pub(crate) fn connect(
         ahead: String::new(),
         together: true,
         schema: String::new(),
+        server: None,
         version: String::new(),
         brand: String::new(),
         cluster: None,
@@ -173,6 +174,15 @@ pub(crate) fn connect(
         my.own = (cell(1), cell(2));
         (my.version, my.brand) = (cell(3), brand(&cell(3), &cell(4)));
         my.schema = cell(5);
+        // One question where the server knows all of it.
+        let asked = [&set_aside_at_once(), ON_CLUSTER, SERVER];
+        if let Ok(mut told) = my.several(&asked) {
+            let one = |rows: Option<Vec<TextRow>>| rows?.into_iter().next()?.into_iter().next()?;
+            my.server = one(told.pop());
+            let on = one(told.pop());
+            my.cluster = cluster(&mut my, on.as_deref() == Some("1"))?;
+            return Ok(my);
+        }
         set_aside(&mut my)?;
     } else {
         // Servers that only speak the protocol may not know all of it at once.
@@ -184,47 +194,55 @@ pub(crate) fn connect(
         my.brand = brand(&my.version, &comment);
         my.schema = my.one("SELECT database()")?.unwrap_or_default();
     }
-    my.cluster = cluster(&mut my)?;
+    // Servers without clusters do not know the variable.
+    let on = my.one(ON_CLUSTER).ok().flatten().as_deref() == Some("1");
+    my.cluster = cluster(&mut my, on)?;
     Ok(my)
 }
 
 /// What is to be known of a server and of the session's own settings, before any of them is set aside.
 const ABOUT: &str = "SELECT @@session.sql_safe_updates, @@session.sql_mode, @@session.time_zone, version(), @@version_comment, database()";
 
+const ON_CLUSTER: &str = "SELECT @@wsrep_on";
+const SERVER: &str = "SELECT @@global.server_uid";
+
 /// Settings of the session that would break our own questions: a limit on every answer, transactions that go on or end
 /// the connection by themselves, limits on time and size. What bears on the meaning of the statement stays as it is.
+const ASIDE: [&str; 7] = [
+    "sql_safe_updates = 0",
+    "sql_big_selects = 1",
+    "sql_auto_is_null = 0",
+    "max_statement_time = 0",
+    "idle_transaction_timeout = 0",
+    "idle_readonly_transaction_timeout = 0",
+    "idle_write_transaction_timeout = 0",
+];
+
+const FIRST: &str =
+    "SET SESSION completion_type = 'NO_CHAIN', SESSION autocommit = 1, SESSION sql_select_limit";
+
+fn set_aside_at_once() -> String {
+    let together = ASIDE.map(|setting| format!("SESSION {setting}")).join(", ");
+    format!("{FIRST} = {}, {together}", u64::MAX)
+}
+
+/// The same one by one: not every server knows all of them.
 fn set_aside(my: &mut My) -> Result<(), EngineError> {
-    let first = "SET SESSION completion_type = 'NO_CHAIN', SESSION autocommit = 1, SESSION sql_select_limit";
+    my.run(&format!("{FIRST} = DEFAULT"))?;
     // The most that there is, unsigned or, on servers that only speak the protocol, signed.
-    let most = u64::MAX;
-    let settings = [
-        "sql_safe_updates = 0",
-        "sql_big_selects = 1",
-        "sql_auto_is_null = 0",
-        "max_statement_time = 0",
-        "idle_transaction_timeout = 0",
-        "idle_readonly_transaction_timeout = 0",
-        "idle_write_transaction_timeout = 0",
-    ];
-    let together = settings.map(|setting| format!("SESSION {setting}")).join(", ");
-    if my.run(&format!("{first} = {most}, {together}")).is_err() {
-        my.run(&format!("{first} = DEFAULT"))?;
-        if my.run(&format!("SET SESSION sql_select_limit = {most}")).is_err() {
-            my.run(&format!("SET SESSION sql_select_limit = {}", i64::MAX))?;
-        }
-        for setting in settings {
-            // Not every server knows all of them.
-            let _ = my.run(&format!("SET SESSION {setting}"));
-        }
+    if my.run(&format!("SET SESSION sql_select_limit = {}", u64::MAX)).is_err() {
+        my.run(&format!("SET SESSION sql_select_limit = {}", i64::MAX))?;
+    }
+    for setting in ASIDE {
+        let _ = my.run(&format!("SET SESSION {setting}"));
     }
     Ok(())
 }
 
 /// The cluster that the server is a node of. What other nodes have ordered is waited for before anything is read: without
 /// that a node reads what is no longer true in the cluster.
-fn cluster(my: &mut My) -> Result<Option<String>, EngineError> {
-    // Servers without clusters do not know the variable.
-    if my.one("SELECT @@wsrep_on").ok().flatten().as_deref() != Some("1") {
+fn cluster(my: &mut My, on: bool) -> Result<Option<String>, EngineError> {
+    if !on {
         return Ok(None);
     }
     my.run("SET SESSION wsrep_sync_wait = 15")?;
@@ -268,11 +286,10 @@ fn brand(version: &str, comment: &str) -> String {
 fn identity(my: &mut My, address: &Address) -> Result<DatabaseId, EngineError> {
     let version = my.version.clone();
     let cluster = my.cluster.clone();
-    let mut known = |name: &str| {
-        let id = my.one(&format!("SELECT @@global.{name}")).ok().flatten();
-        id.filter(|id| !id.is_empty())
-    };
-    let server = match known("server_uid").or_else(|| known("server_uuid")) {
+    let told = my.server.take();
+    let mut known = |asked: &str| my.one(asked).ok().flatten().filter(|id| !id.is_empty());
+    let told = told.filter(|id| !id.is_empty()).or_else(|| known(SERVER));
+    let server = match told.or_else(|| known("SELECT @@global.server_uuid")) {
         Some(id) => id,
         None => my.one("SELECT concat(@@hostname, ':', @@port, ':', @@datadir)")?.unwrap_or_default(),
     };

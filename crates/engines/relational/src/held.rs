@@ -7,7 +7,7 @@ use marktwice_core::mark::HeldRow;
 use marktwice_core::table::KeyKind;
 use marktwice_port::{EngineError, PairSink, Plan, RowSink};
 use marktwice_sql::Step;
-use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, before};
+use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, REST, ROW, before};
 use marktwice_sql::query::many::{HeldNames, once_each};
 use marktwice_sql::query::row_query::Ask;
 
@@ -93,6 +93,7 @@ pub fn stream_plainly<D: Driver>(
         kind: plan.kind,
         row: by_row.is_some(),
         flags: false,
+        rest: None,
         moving: plan.foreseen.iter().map(|f| f.column).collect(),
         after: detail.values.iter().map(|(at, _)| (*at, String::new())).collect(),
     };
@@ -145,6 +146,7 @@ pub fn fill<S: Shell>(
         kind: plan.kind,
         row: table.row_identity().is_some(),
         flags: false,
+        rest: None,
         moving: plan.foreseen.iter().map(|f| f.column).collect(),
         after: recipe.after,
     };
@@ -167,8 +169,9 @@ impl<T: Tabled> Held<T> {
         if layout.row {
             forms.push(T::NUMBER);
         }
-        if !layout.comes_in() {
-            forms.extend((0..layout.target.columns.len()).map(|at| table.form(at)));
+        forms.extend(layout.befores().into_iter().map(|at| table.form(at)));
+        if layout.rest.is_some() {
+            forms.extend(REST.map(|_| T::NUMBER));
         }
         forms.extend(layout.after.iter().map(|(at, _)| table.form(*at)));
         if layout.flags {

@@ -372,6 +372,7 @@ pub fn fill<S: Shell>(
         kind: StepKind::Insert,
         row: table.row_identity().is_some(),
         flags: false,
+        rest: None,
         moving: plan.foreseen.iter().map(|f| f.column).collect(),
         after: recipe.after,
     };

@@ -96,7 +96,7 @@ pub fn view_rows<D: Driver>(
         let mut ordinal = 0;
         driver.each(&sql, &forms(&table), &mut |before| {
             ordinal += 1;
-            let row = HeldRow { ordinal, key: before.clone(), image: Image::Delete { before } };
+            let row = HeldRow { ordinal, key: before.clone(), image: Image::Delete { before }, rest: None };
             sink(&row).map_err(EngineError::Sink)
         })?;
         driver.number(&step.query("count(*)", Ask::default()))

@@ -1,15 +1,19 @@
 //! The held rows of a server engine: which columns their temporary table has, in which order they are read, and how
 //! a row of them becomes a [`HeldRow`].
 
+use std::sync::Arc;
+
 use marktwice_core::Value;
 use marktwice_core::finding::{Code, Finding};
+use marktwice_core::hash::Sum;
 use marktwice_core::image::Image;
-use marktwice_core::mark::{HeldRow, StepKind};
+use marktwice_core::mark::{HeldRow, Rest, StepKind};
 use marktwice_core::table::{Column, Key, KeyKind, Target};
 use marktwice_port::{Batch, EngineError};
-use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, before, wanted};
+use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, REST, ROW, THERE, before, wanted};
 use marktwice_sql::statement::pins::UniqueKey;
 
+use crate::reach::ForeignKey;
 use crate::shell::Tabled;
 
 /// How held rows are read: ordinal, all columns before, the foreseen columns after, and two flags for rows that are
@@ -26,6 +30,8 @@ pub struct Layout {
     pub row: bool,
     /// Whether each row says if it is there now and if it is wanted.
     pub flags: bool,
+    /// Columns that are not held, where only some are: what they hold together is.
+    pub rest: Option<Arc<[usize]>>,
     /// Columns that may become something else, known or not.
     pub moving: Vec<usize>,
     /// Columns with an after-value, and the name of that column in the held table, in its own quotes.
@@ -38,16 +44,18 @@ impl Layout {
         self.kind == StepKind::Insert && !self.flags
     }
 
-    /// How many columns of the target are held as they were.
-    fn befores(&self) -> usize {
-        if self.comes_in() { 0 } else { self.target.columns.len() }
+    /// The columns of the target that are held as they were.
+    pub fn befores(&self) -> Vec<usize> {
+        let all = if self.comes_in() { 0 } else { self.target.columns.len() };
+        without(all, self.rest.as_deref())
     }
 
     /// The columns of `h` in order.
     pub fn columns(&self) -> Vec<String> {
         let mut all = vec![format!("h.{ORDINAL}")];
         all.extend(self.row.then(|| format!("h.{ROW}")));
-        all.extend((0..self.befores()).map(|at| format!("h.{}", before(at))));
+        all.extend(self.befores().into_iter().map(|at| format!("h.{}", before(at))));
+        all.extend(self.rest.iter().flat_map(|_| REST.map(|name| format!("h.{name}"))));
         all.extend(self.after.iter().map(|(_, name)| format!("h.{name}")));
         if self.flags {
             all.extend([format!("h.{THERE}"), format!("h.{IS_WANTED}")]);
@@ -58,7 +66,8 @@ impl Layout {
     /// How many columns that are.
     pub fn width(&self) -> usize {
         let (row, flags) = (usize::from(self.row), if self.flags { 2 } else { 0 });
-        1 + row + self.befores() + self.after.len() + flags
+        let rest = if self.rest.is_some() { REST.len() } else { 0 };
+        1 + row + self.befores().len() + rest + self.after.len() + flags
     }
 
     /// The row that `values` (in the order of [`Layout::columns`]) stand for.
@@ -70,8 +79,22 @@ impl Layout {
         };
         let identity = if self.row { values.next() } else { None };
         let identity = identity.filter(|_| self.target.key.kind == KeyKind::RowIdentity);
-        let mut before: Vec<Value> = values.by_ref().take(self.befores()).collect();
-        before.resize(self.target.columns.len(), Value::Null);
+        let mut before: Vec<Value>;
+        let mut rest = None;
+        if let Some(columns) = &self.rest {
+            before = vec![Value::Null; self.target.columns.len()];
+            let held = (0..).zip(&mut before).filter(|(at, _)| !columns.contains(at));
+            for ((_, cell), value) in held.zip(values.by_ref()) {
+                *cell = value;
+            }
+            let mut number = || if let Some(Value::Int(n)) = values.next() { n } else { 0 };
+            let sum = Sum(number(), number());
+            rest = Some(Rest { columns: columns.clone(), sum });
+        } else {
+            let all = if self.comes_in() { 0 } else { self.target.columns.len() };
+            before = values.by_ref().take(all).collect();
+            before.resize(self.target.columns.len(), Value::Null);
+        }
         let cells: Vec<(usize, Value)> = self.after.iter().map(|(at, _)| *at).zip(values.by_ref()).collect();
         let mut flag = || matches!(values.next(), Some(Value::Bool(true) | Value::Int(1)));
         let (there, wanted) = match self.flags {
@@ -80,7 +103,7 @@ impl Layout {
         };
         let key = |row: &[Value]| identity.clone().map_or_else(|| self.key(row), |identity| vec![identity]);
         if !wanted {
-            return HeldRow { ordinal, key: key(&before), image: Image::Delete { before } };
+            return HeldRow { ordinal, key: key(&before), image: Image::Delete { before }, rest };
         }
         let mut after = before.clone();
         for (at, value) in cells {
@@ -90,12 +113,35 @@ impl Layout {
         }
         let key = key(if there { &before } else { &after });
         let image = if there { Image::Update { before, after } } else { Image::Insert { after } };
-        HeldRow { ordinal, key, image }
+        HeldRow { ordinal, key, image, rest }
     }
 
     fn key(&self, row: &[Value]) -> Vec<Value> {
         key_of(&self.target, row)
     }
+}
+
+/// The numbers below `all`, without some.
+fn without(all: usize, some: Option<&[usize]>) -> Vec<usize> {
+    (0..all).filter(|at| some.is_none_or(|some| !some.contains(at))).collect()
+}
+
+/// Columns of rows that are put back of which it is enough to hold what they hold together: nothing that is put back, or told
+/// by, or referred to, is among them.
+pub fn rest(batch: &Batch, keys: &[ForeignKey]) -> Option<Arc<[usize]>> {
+    let target = &batch.target;
+    let told = matches!(target.key.kind, KeyKind::Primary | KeyKind::Unique | KeyKind::RowIdentity);
+    let moves = batch.narrow.as_ref().filter(|_| told && batch.kind == StepKind::Update && !batch.inserts)?;
+    let mut held: Vec<usize> = twice(batch).into_iter().chain(moves.iter().copied()).collect();
+    held.extend(&target.key.columns);
+    for key in keys {
+        let of = [(key.is_of(target), &key.child_columns), (key.leads_to(target), &key.parent_columns)];
+        let names = of.into_iter().filter(|(of, _)| *of).flat_map(|(_, names)| names);
+        held.extend(names.filter_map(|name| target.position(name)));
+    }
+    let rest = without(target.columns.len(), Some(&held));
+    // Two numbers are no less than one or two columns.
+    (rest.len() > REST.len()).then(|| rest.into())
 }
 
 /// Columns of which a row that is put back holds two values, what is there and what is wanted: the others are the same,
@@ -110,11 +156,19 @@ pub fn twice(batch: &Batch) -> Vec<usize> {
 
 /// The definitions of a held table's columns for rows that say whether they are there and whether they are wanted: their
 /// number, of the type `ordinal`, what tells them beside their key, all they hold, `more`, and the two flags.
-pub fn flagged<T: Tabled>(table: &T, ordinal: &str, more: impl IntoIterator<Item = String>) -> Vec<String> {
+///
+/// Of the columns in `rest` only what they hold together.
+pub fn flagged<T: Tabled>(
+    table: &T,
+    ordinal: &str,
+    rest: Option<&[usize]>,
+    more: impl IntoIterator<Item = String>,
+) -> Vec<String> {
     let mut columns = vec![format!("{ORDINAL} {ordinal}")];
     columns.extend(table.beside());
-    let all = 0..table.target().columns.len();
-    columns.extend(all.map(|at| format!("{} {}", before(at), table.roomy(at))));
+    let held = without(table.target().columns.len(), rest);
+    columns.extend(held.into_iter().map(|at| format!("{} {}", before(at), table.roomy(at))));
+    columns.extend(rest.iter().flat_map(|_| REST.map(|name| format!("{name} {}", T::WHOLE))));
     columns.extend(more);
     columns.extend([THERE, IS_WANTED].map(|name| format!("{name} {}", T::NUMBERED.1)));
     columns

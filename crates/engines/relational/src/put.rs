@@ -2,6 +2,7 @@
 //! its place, or its contents) after what is there was compared and locked.
 
 use marktwice_core::Value;
+use marktwice_core::hash::Sum;
 use marktwice_core::mark::StepKind;
 use marktwice_core::table::KeyKind;
 use marktwice_port::{Batch, ChangeSource, Constraint, EngineError, Keep, KeepSink};
@@ -10,7 +11,8 @@ use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, wanted};
 use crate::driver::Driver;
 use crate::finder::{Finder, Lock};
 use crate::held::Held;
-use crate::layout::{Layout, flagged, image, images, twice};
+use crate::layout::{Layout, flagged, image, images, rest, twice};
+use crate::reach::ForeignKey;
 use crate::shell::{Joining, Tabled};
 use crate::statement::same_definition;
 
@@ -25,26 +27,35 @@ pub enum Together {
     None,
 }
 
+/// The table of a batch as it is defined now, which is as the run had it.
+///
+/// # Errors
+/// Where it is another, or what the engine says.
+pub fn table_of<D: Driver>(driver: &mut D, batch: &Batch) -> Result<D::Table, EngineError> {
+    let mut table = driver.described(&batch.target.schema, &batch.target.table)?;
+    table.tell_by(&batch.target.key);
+    same_definition(table.target(), &batch.target, "the run")?;
+    driver.still(&table)?;
+    Ok(table)
+}
+
 /// Makes the held table of rows that are to be put back, and fills it with what is there and what is wanted. Settings
-/// must be pinned.
+/// must be pinned. `keys` are the foreign keys that matter to the table.
 ///
 /// # Errors
 /// What the engine says, or the source or sink does.
 pub fn hold_rows<D: Driver>(
     driver: &mut D,
     batch: &Batch,
+    (table, keys): (D::Table, &[ForeignKey]),
     source: &mut ChangeSource<'_>,
     sink: &mut KeepSink<'_>,
 ) -> Result<(Held<D::Table>, u64), EngineError> {
-    let mut table = driver.described(&batch.target.schema, &batch.target.table)?;
-    table.tell_by(&batch.target.key);
-    same_definition(table.target(), &batch.target, "the run")?;
-    driver.still(&table)?;
-    let making = Making::new(driver, batch, table)?;
+    let making = Making::new(driver, batch, keys, table)?;
     let table = &making.held.table;
     driver.room_to_find(table)?;
     let mut finder = Finder::new(table, Lock::Update, true);
-    let mut held = 0;
+    let (mut held, mut buffer) = (0, Vec::new());
     loop {
         let chunk = finder.next(driver, source)?;
         if chunk.is_empty() {
@@ -58,7 +69,7 @@ pub fn hold_rows<D: Driver>(
                 Keep::Leave => continue,
             };
             let beside = table.beside_of(&change.key, now.as_ref());
-            rows.push(making.row(change.ordinal, beside, values, wanted.as_deref()));
+            rows.push(making.row(&mut buffer, change.ordinal, beside, values, wanted.as_deref()));
             held += 1;
         }
         making.load(driver, rows)?;
@@ -78,10 +89,15 @@ impl<T: Tabled> Making<T> {
     ///
     /// # Errors
     /// What the engine says.
-    pub fn new<D: Driver<Table = T>>(driver: &mut D, batch: &Batch, table: T) -> Result<Self, EngineError> {
-        let twice = twice(batch);
+    pub fn new<D: Driver<Table = T>>(
+        driver: &mut D,
+        batch: &Batch,
+        keys: &[ForeignKey],
+        table: T,
+    ) -> Result<Self, EngineError> {
+        let (twice, rest) = (twice(batch), rest(batch, keys));
         let becomes = twice.iter().map(|at| format!("{} {}", wanted(*at), table.roomy(*at)));
-        let mut columns = flagged(&table, T::NUMBERED.0, becomes);
+        let mut columns = flagged(&table, T::NUMBERED.0, rest.as_deref(), becomes);
         let names = columns.iter().filter_map(|c| c.split(' ').next()).map(str::to_owned).collect();
         columns.extend(driver.behind());
         driver.define(&table, batch.step, &columns)?;
@@ -91,6 +107,7 @@ impl<T: Tabled> Making<T> {
             kind: batch.kind,
             row: table.row_identity().is_some(),
             flags: true,
+            rest,
             moving: batch.columns.clone(),
             after: twice.iter().map(|at| (*at, wanted(*at))).collect(),
         };
@@ -100,6 +117,7 @@ impl<T: Tabled> Making<T> {
     /// A row of it: what is there now, and what is to be there.
     pub fn row(
         &self,
+        buffer: &mut Vec<u8>,
         ordinal: i64,
         beside: Vec<Value>,
         now: Option<&[Value]>,
@@ -107,7 +125,19 @@ impl<T: Tabled> Making<T> {
     ) -> Vec<Value> {
         let mut row = vec![Value::Int(ordinal)];
         row.extend(beside);
-        row.extend(images(&self.twice, now, wanted).cloned());
+        match &self.held.layout.rest {
+            None => row.extend(images(&self.twice, now, wanted).cloned()),
+            Some(rest) => {
+                let (there, becomes) = (now.unwrap_or_default(), wanted.unwrap_or_default());
+                row.extend(
+                    there.iter().enumerate().filter(|(at, _)| !rest.contains(at)).map(|(_, v)| v.clone()),
+                );
+                let others = rest.iter().filter_map(|&at| there.get(at));
+                let Sum(first, second) = Sum::of(buffer, others);
+                row.extend([Value::Int(first), Value::Int(second)]);
+                row.extend(self.twice.iter().filter_map(|&at| becomes.get(at).cloned()));
+            }
+        }
         row.extend([T::flag(now.is_some()), T::flag(wanted.is_some())]);
         row
     }
@@ -215,8 +245,14 @@ pub fn put<D: Driver>(driver: &mut D, held: &Held<D::Table>, batch: &Batch) -> R
         }
     }
     let mut done = 0;
-    for (kind, condition) in kinds {
-        let expected = driver.number(&format!("SELECT count(*) FROM {} WHERE {condition}", held.name()))?;
+    let counts =
+        kinds.each_ref().map(|(_, condition)| format!("count(CASE WHEN {condition} THEN 1 END)")).join(", ");
+    let counted = driver.question(&format!("SELECT {counts} FROM {}", held.name()))?;
+    let counted = counted.rows.into_iter().next().unwrap_or_default();
+    for (at, (kind, condition)) in kinds.into_iter().enumerate() {
+        let count = counted.get(at).and_then(Option::as_deref).and_then(|text| text.parse::<u64>().ok());
+        let expected =
+            count.ok_or_else(|| EngineError::Other("rows to put back were not counted".to_owned()))?;
         if expected == 0 {
             continue;
         }

@@ -183,11 +183,14 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         sink: &mut KeepSink<'_>,
     ) -> Result<Matched, EngineError> {
         let driver = &mut *self.driver;
-        let (held, matched) =
-            driver.acting(|driver| driver.pinned(|driver| put::hold_rows(driver, batch, source, sink)))?;
+        let (held, matched, keys) = driver.acting(|driver| {
+            let table = put::table_of(driver, batch)?;
+            let keys = driver.foreign_keys(&table)?;
+            let held = driver.pinned(|driver| put::hold_rows(driver, batch, (table, &keys), source, sink));
+            held.map(|(held, matched)| (held, matched, keys))
+        })?;
         let assigned: Vec<(usize, Option<String>)> =
             batch.columns.iter().map(|&at| (at, Some(wanted(at)))).collect();
-        let keys = driver.foreign_keys(&held.table)?;
         let graph = along::of_batch(driver, &held.table, &keys, batch)?;
         let mut gathered = Vec::new();
         let side = match &graph {
@@ -280,8 +283,10 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         let step = triggered::number(nth, if left { Copied::Left } else { Copied::Back });
         let batch = Batch { of: batch.of, ..triggered_batch(step, &batch.target, StepKind::Update) };
         let driver = &mut *self.driver;
-        let (held, _) =
-            driver.acting(|driver| driver.pinned(|driver| put::hold_rows(driver, &batch, source, sink)))?;
+        let (held, _) = driver.acting(|driver| {
+            let table = put::table_of(driver, &batch)?;
+            driver.pinned(|driver| put::hold_rows(driver, &batch, (table, &[]), source, sink))
+        })?;
         self.back.insert(step, held);
         Ok(step)
     }

@@ -42,7 +42,7 @@ pub fn settle<D: Driver>(driver: &mut D, plan: &mut Plan) -> Result<(), EngineEr
     }
     let columns = plan.foreseen.iter().filter(|f| !f.derived).map(|f| f.column).collect();
     let kind = inverse_kind(plan.kind);
-    let back = Batch { columns, inserts: false, ..batch(plan.step, &plan.target, kind) };
+    let back = Batch { columns, inserts: false, narrow: None, ..batch(plan.step, &plan.target, kind) };
     // What an undo sets off is told in the way back already, where there is anything.
     let undo = match detail.back.allow.is_empty() {
         true => Vec::new(),
@@ -197,5 +197,5 @@ fn against(back: &WayBack) -> Option<String> {
 pub fn batch(number: usize, target: &Target, kind: StepKind) -> Batch {
     let columns = target.columns.iter().enumerate().filter(|(_, c)| !c.generated).map(|(at, _)| at).collect();
     let target = target.clone();
-    Batch { step: number, of: Place::default(), target, kind, columns, inserts: true }
+    Batch { step: number, of: Place::default(), target, kind, columns, inserts: true, narrow: None }
 }

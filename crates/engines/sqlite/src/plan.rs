@@ -65,6 +65,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
         kind: inverse_kind(step.kind),
         columns: foreseen.iter().map(|f| f.column).filter(stored).collect(),
         inserts: false,
+        narrow: None,
     };
     let (_, back) = by_definition(connection, &table, &batch)?;
     Ok(Understood {

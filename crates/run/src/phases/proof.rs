@@ -18,17 +18,17 @@ use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::verify::{Fate, judge};
 use marktwice_core::witness::Witness;
+use marktwice_core::words;
 use marktwice_port::{CommitOutcome, EngineError, Matched, Phase, SnapshotWriter, Tx};
 
 use super::prepared::Record;
 use super::records::Records;
 use super::{
-    Begun, Differing, Ended, Prepared, Readback, StepFacts, ended_by, first_undeclared, no_step, roll_back,
-    tick,
+    Begun, Ended, Prepared, Readback, Sent, StepFacts, ended_by, first_undeclared, no_step, roll_back, tick,
 };
 use crate::collect::{Collector, unwrap_sink};
 use crate::context::{Answer, Question, Talk};
-use crate::faults::Faults;
+use crate::faults::{self, Faults};
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::preview::Unmet;
 
@@ -62,6 +62,51 @@ struct Pass {
 /// Rows that came in whose keys are told.
 const NAMED: usize = 10;
 
+/// Rows of which columns changed that are not held: what these were, where they came from tells.
+#[derive(Default)]
+struct Odd {
+    count: u64,
+    /// The first of them, with what is there now.
+    first: Vec<(HeldRow, Vec<Value>)>,
+}
+
+impl Odd {
+    fn add(&mut self, held: &HeldRow, now: &[Value]) {
+        self.count += 1;
+        if self.first.len() < faults::NAMED {
+            self.first.push((held.clone(), now.to_vec()));
+        }
+    }
+
+    /// Says of each what is wrong with it.
+    fn judge(
+        &self,
+        rows: &Rows<'_>,
+        source: Option<&mut dyn Sent>,
+        faults: &mut Faults,
+    ) -> Result<(), EngineError> {
+        let mut told = 0;
+        let mut tell = |change: &RowChange| {
+            let Some((held, now)) = self.first.iter().find(|(held, _)| held.ordinal == change.ordinal) else {
+                return;
+            };
+            let columns = held.rest.as_ref().map_or(&[][..], |rest| &rest.columns);
+            let whole = held.filled(columns, change.image.before().unwrap_or_default());
+            if let Err(fault) = judge(rows.foreseen, &whole, Some(now)) {
+                faults.add(&held.key, fault);
+                told += 1;
+            }
+        };
+        source.map_or(Ok(()), |source| source.each(&mut tell))?;
+        faults.count += self.count - told;
+        if told == 0 {
+            let what = "columns that were not to change hold something else now";
+            faults.whole = Some(format!("{what}, in {}", words::rows(self.count)));
+        }
+        Ok(())
+    }
+}
+
 impl<'a, 's> Written<'a, 's> {
     fn end(self, end: End) -> Ended {
         self.begun.end(end)
@@ -74,8 +119,8 @@ impl<'a, 's> Written<'a, 's> {
     }
 
     /// The same where rows were sent to be held: what was held of them is what was sent, or it is said which one is not.
-    pub(crate) fn prove_sent(self, differing: &mut Differing<'_>) -> Result<Begun<'a, 's>, Ended> {
-        self.prove_with(None, Some(differing))
+    pub(crate) fn prove_sent(self, source: &mut dyn Sent) -> Result<Begun<'a, 's>, Ended> {
+        self.prove_with(None, Some(source))
     }
 
     /// The same before the eyes of a rehearsal.
@@ -86,18 +131,22 @@ impl<'a, 's> Written<'a, 's> {
     fn prove_with(
         mut self,
         mut looking: Option<&mut Collector<'_>>,
-        differing: Option<&mut Differing<'_>>,
+        mut source: Option<&mut dyn Sent>,
     ) -> Result<Begun<'a, 's>, Ended> {
         let step = self.begun.proven;
         let Some(facts) = self.begun.facts().cloned() else { return Err(self.end(End::Failed(no_step()))) };
         let own = Rows { number: step, along: None, target: &facts.target, foreseen: facts.foreseen() };
         let sent = self.sent.take();
         let mut loaded = sent.is_some().then(Readback::default);
-        let passed = self.pass(&own, self.held.matched, looking.as_deref_mut(), loaded.as_mut());
+        let eyes = (looking.as_deref_mut(), loaded.as_mut());
+        let passed = match &mut source {
+            Some(source) => self.pass(&own, self.held.matched, eyes, Some(&mut **source)),
+            None => self.pass(&own, self.held.matched, eyes, None),
+        };
         // What is wrong with a row that was held as another one is that, whatever has come of it.
         let judged = !matches!(passed.as_ref().map_err(|end| &**end), Err(End::Failed(_)));
-        if let Some(differing) = differing.filter(|_| judged && sent != loaded) {
-            return Err(match differing(&mut *self.begun.tx) {
+        if let Some(source) = source.filter(|_| judged && sent != loaded) {
+            return Err(match source.differing(&mut *self.begun.tx) {
                 Ok(what) => self.end(End::Verification(Faults::whole(&facts.target, what))),
                 Err(error) => self.end(ended_by(error)),
             });
@@ -111,7 +160,7 @@ impl<'a, 's> Written<'a, 's> {
         let counts = self.held.along.clone();
         for (nth, (number, along, count)) in numbered(step, &facts.along, &counts).enumerate() {
             let rows = Rows { number, along: Some(nth), target: &along.target, foreseen: &along.foreseen };
-            let pass = match self.pass(&rows, count.rows(), None, None) {
+            let pass = match self.pass(&rows, count.rows(), (None, None), None) {
                 Ok(pass) => pass,
                 Err(end) => return Err(self.end(*end)),
             };
@@ -322,8 +371,8 @@ impl<'a, 's> Written<'a, 's> {
         &mut self,
         rows: &Rows<'_>,
         matched: u64,
-        mut looking: Option<&mut Collector<'_>>,
-        mut loaded: Option<&mut Readback>,
+        (mut looking, mut loaded): (Option<&mut Collector<'_>>, Option<&mut Readback>),
+        source: Option<&mut dyn Sent>,
     ) -> Result<Pass, Box<End>> {
         self.snapshot().map_err(End::Failed)?;
         let step = self.begun.proven;
@@ -351,8 +400,22 @@ impl<'a, 's> Written<'a, 's> {
             });
             (archive, put_away.get_mut(at))
         });
+        let mut odd = Odd::default();
+        let mut buffer = Vec::new();
         tx.pair(rows.number, &mut |held, now| {
             pass.pairs += 1;
+            // What is not held is as it was where the sum says so, and told from what is there then.
+            let whole = match (&held.rest, now) {
+                (Some(_), Some(now)) => match held.completed(&mut buffer, now) {
+                    Some(whole) => Some(whole),
+                    None => {
+                        odd.add(held, now);
+                        return tick(context, Phase::Proving, pass.pairs, Some(matched), &*stop);
+                    }
+                },
+                _ => None,
+            };
+            let held = whole.as_ref().unwrap_or(held);
             if let Some(loaded) = &mut loaded {
                 loaded.held(held);
             }
@@ -378,7 +441,7 @@ impl<'a, 's> Written<'a, 's> {
                         Fate::Changed | Fate::Same => 0,
                     };
                     // Once a row is not as it should be, all is rolled back, and the snapshot goes with it.
-                    if let (Some(snapshot), 0) = (snapshot.as_mut(), pass.faults.count) {
+                    if let (Some(snapshot), 0) = (snapshot.as_mut(), pass.faults.count + odd.count) {
                         row_change(place, rows.target, held, now).map_or(Ok(()), |row| snapshot.row(row))?;
                     }
                 }
@@ -387,6 +450,9 @@ impl<'a, 's> Written<'a, 's> {
             tick(context, Phase::Proving, pass.pairs, Some(matched), &*stop)
         })
         .map_err(|error| End::Failed(unwrap_sink(error)))?;
+        if odd.count > 0 {
+            odd.judge(rows, source, &mut pass.faults).map_err(|error| End::Failed(unwrap_sink(error)))?;
+        }
         if pass.faults.count > 0 {
             return Err(Box::new(End::Verification(pass.faults)));
         }

@@ -155,6 +155,7 @@ pub(super) fn by_triggers(
                 target,
                 kind: triggered::KIND,
                 inserts: true,
+                narrow: None,
             },
             open: Vec::new(),
             follows: false,

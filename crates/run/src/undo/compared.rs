@@ -11,7 +11,7 @@ use marktwice_core::{Image, Role, Value};
 use marktwice_port::{Intent, Keep, Logbook, Phase, Session, Tx};
 
 use super::by_triggers::leniently;
-use super::{Back, UndoOptions, Undoing, facts, first_differing, inverse};
+use super::{Back, Source, UndoOptions, Undoing, facts, first_differing, inverse};
 use crate::collect::{Fired, unwrap_sink};
 use crate::context::Context;
 use crate::faults::Conflicts;
@@ -417,9 +417,7 @@ pub(super) fn rehearse(
             if conflicts.count > 0 {
                 return Err(marked.end(End::Conflicts(conflicts)));
             }
-            begun = marked
-                .put(&back.batch)?
-                .prove_sent(&mut |tx| first_differing(tx, book, undoing, (back, back.batch.step)))?;
+            begun = marked.put(&back.batch)?.prove_sent(&mut Source { book, undoing, back })?;
         }
         if undoing.restores {
             begun = begun.restore_triggered()?;

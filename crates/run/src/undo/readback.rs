@@ -9,8 +9,32 @@ use marktwice_core::value::Value;
 use marktwice_port::{EngineError, LogError, Logbook, Tx};
 
 use super::{Back, Undoing, inverse};
+use crate::phases::Sent;
 use marktwice_core::secret::hide_cell;
 use marktwice_core::value::key_text;
+
+/// The rows of a batch as the run's snapshot has them.
+pub(super) struct Source<'a> {
+    pub(super) book: &'a dyn Logbook,
+    pub(super) undoing: &'a Undoing,
+    pub(super) back: &'a Back,
+}
+
+impl Sent for Source<'_> {
+    fn differing(&mut self, tx: &mut dyn Tx) -> Result<String, EngineError> {
+        first_differing(tx, self.book, self.undoing, (self.back, self.back.batch.step))
+    }
+
+    fn each(&mut self, sink: &mut dyn FnMut(&RowChange)) -> Result<(), EngineError> {
+        let failed = |error: LogError| EngineError::Sink(Box::new(error));
+        let reader =
+            RefCell::new(self.book.snapshot(self.undoing.run(), &self.undoing.snapshot).map_err(failed)?);
+        while let Some(change) = inverse(&reader, self.back).map_err(EngineError::Sink)? {
+            sink(&change);
+        }
+        Ok(())
+    }
+}
 
 /// The first held row that does not say what the snapshot says. Both come in the order of their numbers.
 pub(super) fn first_differing(

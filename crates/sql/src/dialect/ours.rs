@@ -59,6 +59,9 @@ pub const LEFT: Ours = Ours("left");
 /// See [`WAS`].
 pub const MADE: Ours = Ours("made");
 
+/// Its columns for what columns that are not held hold together.
+pub const REST: [Ours; 2] = [Ours("rest"), Ours("more")];
+
 /// The held table's column for what column `at` of the target holds before.
 pub fn before(at: usize) -> String {
     format!("{}_b{at}", *TAG)

@@ -35,7 +35,7 @@ pub fn define<D: Driver>(driver: &mut D, graph: &Graph<D::Table>, step: usize) -
     for (nth, node) in graph.nodes.iter().enumerate() {
         let table = &node.table;
         let known = node.known.iter().map(|at| format!("{} {}", wanted(*at), table.stored(*at)));
-        let mut columns = flagged(table, D::Table::COUNTED, known);
+        let mut columns = flagged(table, D::Table::COUNTED, None, known);
         columns.push(format!("{WAVE} {}", D::Table::WHOLE));
         columns.extend(driver.behind());
         driver.define(table, number(step, nth), &columns)?;
@@ -86,6 +86,7 @@ pub fn gather<D: Driver>(
             kind: node.along.kind,
             row: node.table.row_identity().is_some(),
             flags: true,
+            rest: None,
             moving: node.along.foreseen.iter().map(|f| f.column).collect(),
             after: node.known.iter().map(|at| (*at, wanted(*at))).collect(),
         };

@@ -14,7 +14,7 @@ use crate::statement::same_definition;
 
 /// Makes a held table for all rows of a table.
 fn define<D: Driver>(driver: &mut D, table: &D::Table, number: usize) -> Result<Held<D::Table>, EngineError> {
-    let mut columns = flagged(table, D::Table::COUNTED, []);
+    let mut columns = flagged(table, D::Table::COUNTED, None, []);
     columns.extend(driver.behind());
     driver.define(table, number, &columns)?;
     let layout = Layout {
@@ -23,6 +23,7 @@ fn define<D: Driver>(driver: &mut D, table: &D::Table, number: usize) -> Result<
         kind: StepKind::Update,
         row: table.row_identity().is_some(),
         flags: true,
+        rest: None,
         moving: Vec::new(),
         after: Vec::new(),
     };

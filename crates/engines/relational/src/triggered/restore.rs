@@ -75,13 +75,13 @@ fn one<D: Driver>(driver: &mut D, wanted: &Held<D::Table>, number: usize) -> Res
         if !rows.is_empty() {
             let making = match &making {
                 Some(making) => making,
-                None => making.insert(Making::new(driver, &batch, table.clone())?),
+                None => making.insert(Making::new(driver, &batch, &[], table.clone())?),
             };
             let mut all = Vec::new();
             for Differs { key, now, wanted } in rows {
                 differing += 1;
                 let beside = table.beside_of(&key, None);
-                all.push(making.row(differing, beside, now.as_deref(), wanted.as_deref()));
+                all.push(making.row(&mut Vec::new(), differing, beside, now.as_deref(), wanted.as_deref()));
             }
             driver.pinned(|driver| making.load(driver, all))?;
         }
