@@ -207,7 +207,7 @@ impl Tally {
 
 /// What some values of a row hold, for comparing it with what the same process sees of them again; as a [`Tally`], quick and never
 /// kept. Two numbers, as every engine has a type for those.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Sum(pub i64, pub i64);
 
 impl Sum {

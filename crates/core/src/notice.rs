@@ -5,7 +5,7 @@ use crate::words;
 use std::collections::{HashMap, HashSet};
 
 use crate::finding::{Code, Finding, TextPlace};
-use crate::hash::{RowHash, ShortHash};
+use crate::hash::Sum;
 use crate::image::Image;
 use crate::mark::HeldRow;
 use crate::table::{KeyKind, Target};
@@ -42,7 +42,7 @@ struct Column {
     longest: usize,
     /// Which value each new one came from, for as many as are remembered.
     /// By new value: one of the old ones, in how many rows, and whether there was another old one.
-    came_from: HashMap<ShortHash, (ShortHash, u64, bool)>,
+    came_from: HashMap<Sum, (Sum, u64, bool)>,
     new: Vec<String>,
 }
 
@@ -52,7 +52,8 @@ pub struct Notices {
     assigned: Vec<Assigned>,
     columns: Vec<Column>,
     keyed: Vec<usize>,
-    twins: HashSet<ShortHash>,
+    twins: HashSet<Sum>,
+    buffer: Vec<u8>,
     twin_rows: u64,
     look_for_twins: bool,
     /// Rows in which nothing changes because an operand is NULL, and which operands were.
@@ -71,6 +72,7 @@ impl Notices {
             columns,
             keyed,
             twins: HashSet::new(),
+            buffer: Vec::new(),
             twin_rows: 0,
             look_for_twins,
             stay_null: 0,
@@ -83,7 +85,7 @@ impl Notices {
         if self.look_for_twins && self.twins.len() < TWINS {
             let cells = row.image.row().iter().enumerate();
             let rest = cells.filter(|(at, _)| !self.keyed.contains(at)).map(|(_, value)| value);
-            self.twin_rows += u64::from(!self.twins.insert(RowHash::of(rest).short()));
+            self.twin_rows += u64::from(!self.twins.insert(Sum::of(&mut self.buffer, rest)));
         }
         let none = Vec::new();
         let (before, after) = match &row.image {
@@ -117,8 +119,9 @@ impl Notices {
             // Where there are so many different values, whether some become one is no longer looked at.
             let few = |to| seen.came_from.len() < VALUES || seen.came_from.contains_key(to);
             if assigned.from_itself && !new.is_null() && !old.is_null() {
-                let (from, to) = (RowHash::of([old]).short(), RowHash::of([new]).short());
+                let to = Sum::of(&mut self.buffer, [new]);
                 if few(&to) {
+                    let from = Sum::of(&mut self.buffer, [old]);
                     let (first, count, several) = seen.came_from.entry(to).or_insert((from, 0, false));
                     *count += 1;
                     *several |= *first != from;

@@ -3,12 +3,11 @@
 use std::collections::HashMap;
 
 use marktwice_core::Value;
-use marktwice_core::hash::RowHash;
+use marktwice_core::hash::Sum;
 use marktwice_core::table::KeyKind;
 use marktwice_core::undo::RowChange;
 use marktwice_port::EngineError;
 use marktwice_relational::finder::{Asked, Lock};
-use marktwice_relational::layout::key_of;
 use marktwice_relational::shell::forms;
 use marktwice_sql::dialect::ours::{ASKED, FOUND, before};
 
@@ -98,12 +97,13 @@ pub(crate) fn by_key(
 ) -> Result<Vec<Option<Vec<Value>>>, EngineError> {
     let changes = asked.changes;
     let all: Vec<&RowChange> = changes.iter().collect();
-    let mut rows: HashMap<u64, Vec<Value>> = read(my, table, asked.lock, &all)?
+    let mut buffer = Vec::new();
+    let mut rows: HashMap<Sum, Vec<Value>> = read(my, table, asked.lock, &all)?
         .into_iter()
-        .map(|row| (RowHash::of(&key_of(&table.target, &row)).short().0, row))
+        .map(|row| (Sum::of(&mut buffer, table.target.key.columns.iter().filter_map(|&at| row.get(at))), row))
         .collect();
     let mut found: Vec<Option<Vec<Value>>> =
-        changes.iter().map(|change| rows.remove(&RowHash::of(&change.key).short().0)).collect();
+        changes.iter().map(|change| rows.remove(&Sum::of(&mut buffer, &change.key))).collect();
     if !rows.is_empty() {
         // The same key by the collation, in other letters: such rows are asked for one by one.
         for (change, slot) in changes.iter().zip(&mut found).filter(|(_, slot)| slot.is_none()) {

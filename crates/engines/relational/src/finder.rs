@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use marktwice_core::Value;
-use marktwice_core::hash::RowHash;
+use marktwice_core::hash::Sum;
 use marktwice_core::table::KeyKind;
 use marktwice_core::undo::RowChange;
 use marktwice_port::{ChangeSource, EngineError, FoundSink};
@@ -63,13 +63,14 @@ pub struct Finder<'t, T> {
     lock: Lock,
     listed: bool,
     /// How often each content was asked for.
-    times: HashMap<u64, u32>,
+    times: HashMap<Sum, u32>,
+    buffer: Vec<u8>,
 }
 
 impl<'t, T: Tabled> Finder<'t, T> {
     /// A finder that locks what it finds, or not. `listed` says that [`Driver::room_to_find`] was there for it.
     pub fn new(table: &'t T, lock: Lock, listed: bool) -> Self {
-        Finder { table, lock, listed, times: HashMap::new() }
+        Finder { table, lock, listed, times: HashMap::new(), buffer: Vec::new() }
     }
 
     /// Reads the next chunk of changes and looks their rows up, in order. Empty at the end. Settings must be pinned.
@@ -100,7 +101,7 @@ impl<'t, T: Tabled> Finder<'t, T> {
                 if !whole || change.image.before().is_none() {
                     return (!whole).then_some(1);
                 }
-                let times = self.times.entry(RowHash::of(&change.key).short().0).or_default();
+                let times = self.times.entry(Sum::of(&mut self.buffer, &change.key)).or_default();
                 *times += 1;
                 Some(*times)
             })
