@@ -1,6 +1,6 @@
 //! Triggers and foreign keys' actions: foreseen, named, and stopped unless they are let pass.
 
-use crate::each;
+use crate::{each, only};
 use marktwice_testkit::stage::{On, Stage};
 
 /// A trigger that keeps a log of changed hives.
@@ -140,5 +140,25 @@ fn a_function_in_the_statement_that_writes() {
             .expect(3)
             .says("sly() writes log");
         assert_eq!(stage.dump(), before);
+    });
+}
+
+/// A key that leads into a table from another schema, whose name is nearly the same.
+#[test]
+fn a_key_from_another_schema() {
+    only(On::Maria, |stage| {
+        let own = stage.url.split('?').next().unwrap().rsplit('/').next().unwrap().to_owned();
+        let other = own.replace('_', "x");
+        assert_ne!(own, other);
+        stage.run(&format!(
+            "CREATE DATABASE {other}; CREATE TABLE {other}.frame (id int PRIMARY KEY, hive_id int, \
+             FOREIGN KEY (hive_id) REFERENCES {own}.hive (hive_id) ON DELETE CASCADE); \
+             INSERT INTO {other}.frame VALUES (1, 10), (2, 10), (3, 12);"
+        ));
+        let sql = "DELETE FROM hive WHERE hive_id = 10";
+        let preview = stage.scene.run(&["preview", "--sql", sql]);
+        preview.says(&format!("{other}.frame")).says("2 rows");
+        stage.run(&format!("DROP DATABASE {other};"));
+        stage.scene.run(&["preview", "--sql", sql]).expect(0).says_not("frame");
     });
 }

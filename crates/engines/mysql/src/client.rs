@@ -11,6 +11,7 @@ use marktwice_sql::query::ask::Texts;
 use mysql::prelude::Queryable;
 use mysql::{Conn, OptsBuilder, Params};
 
+use crate::catalog::Known;
 use crate::error::engine;
 use crate::values::{Form, bind};
 
@@ -36,6 +37,8 @@ pub(crate) struct My {
     pub(crate) together: bool,
     /// The server's own identifier, where it was told on the way.
     pub(crate) server: Option<String>,
+    /// Tables that were described, as they were then.
+    pub(crate) described: Vec<Known>,
     /// The schema in which names without one are looked up. Nothing of ours ever changes it.
     pub(crate) schema: String,
     /// What the server calls itself.

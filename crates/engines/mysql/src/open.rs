@@ -154,6 +154,7 @@ pub(crate) fn connect(
         together: true,
         schema: String::new(),
         server: None,
+        described: Vec::new(),
         version: String::new(),
         brand: String::new(),
         cluster: None,
