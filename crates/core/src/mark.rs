@@ -305,4 +305,29 @@ mod tests {
         let swapped = mark(&[held(2, "Dale", "a", "Moor"), held(1, "Fell", "b", "Moor")]);
         assert_eq!(agreement(&first, &swapped), Comparison::Moved);
     }
+
+    /// Only a sum says what was in columns that are not held: it tells whether those are the same now, and nothing is made up where
+    /// they are not.
+    #[test]
+    fn what_is_not_held_is_filled_in_only_where_it_is_the_same() {
+        let (text, mut buffer) = (|s: &str| Value::Text(s.into()), Vec::new());
+        let there = [Value::Int(1), text("Moor"), text("calm"), Value::Null];
+        let row = HeldRow {
+            image: Image::Update {
+                before: vec![Value::Int(1), text("Moor"), Value::Null, Value::Null],
+                after: vec![Value::Int(1), text("Dale"), Value::Null, Value::Null],
+            },
+            rest: Some(Rest { columns: [2, 3].into(), sum: Sum::of(&mut buffer, &there[2..]) }),
+            ..held(1, "", "", "")
+        };
+        let now = [Value::Int(1), text("Dale"), text("calm"), Value::Null];
+        let whole = row.completed(&mut buffer, &now).expect("the same");
+        assert_eq!((whole.image.before(), whole.image.after()), (Some(&there[..]), Some(&now[..])));
+        assert_eq!(whole.rest, None);
+        for other in [[text("wild"), Value::Null], [Value::Null, text("calm")], [text("calm"), text("")]] {
+            let now = [&now[..2], &other].concat();
+            assert_eq!(row.completed(&mut buffer, &now), None, "{other:?}");
+        }
+        assert_eq!(row.filled(&[2, 3], &there).image.before(), Some(&there[..]));
+    }
 }

@@ -30,7 +30,7 @@ pub struct Layout {
     pub row: bool,
     /// Whether each row says if it is there now and if it is wanted.
     pub flags: bool,
-    /// Columns that are not held, where only some are: what they hold together is.
+    /// Columns that are not held, in order, where only some are: what they hold together is.
     pub rest: Option<Arc<[usize]>>,
     /// Columns that may become something else, known or not.
     pub moving: Vec<usize>,
@@ -83,7 +83,7 @@ impl Layout {
         let mut rest = None;
         if let Some(columns) = &self.rest {
             before = vec![Value::Null; self.target.columns.len()];
-            let held = (0..).zip(&mut before).filter(|(at, _)| !columns.contains(at));
+            let held = (0..).zip(&mut before).filter(|(at, _)| is_held(*at, columns));
             for ((_, cell), value) in held.zip(values.by_ref()) {
                 *cell = value;
             }
@@ -121,9 +121,14 @@ impl Layout {
     }
 }
 
-/// The numbers below `all`, without some.
+/// Whether a column is held itself where those in `rest`, in order, are not.
+pub fn is_held(at: usize, rest: &[usize]) -> bool {
+    rest.binary_search(&at).is_err()
+}
+
+/// The numbers below `all`, without some, which come in order.
 fn without(all: usize, some: Option<&[usize]>) -> Vec<usize> {
-    (0..all).filter(|at| some.is_none_or(|some| !some.contains(at))).collect()
+    (0..all).filter(|at| some.is_none_or(|some| is_held(*at, some))).collect()
 }
 
 /// Columns of rows that are put back of which it is enough to hold what they hold together: nothing that is put back, or told
@@ -139,6 +144,7 @@ pub fn rest(batch: &Batch, keys: &[ForeignKey]) -> Option<Arc<[usize]>> {
         let names = of.into_iter().filter(|(of, _)| *of).flat_map(|(_, names)| names);
         held.extend(names.filter_map(|name| target.position(name)));
     }
+    held.sort_unstable();
     let rest = without(target.columns.len(), Some(&held));
     // Two numbers are no less than one or two columns.
     (rest.len() > REST.len()).then(|| rest.into())

@@ -11,7 +11,7 @@ use marktwice_sql::dialect::ours::{IS_WANTED, ORDINAL, ROW, THERE, wanted};
 use crate::driver::Driver;
 use crate::finder::{Finder, Lock};
 use crate::held::Held;
-use crate::layout::{Layout, flagged, image, images, rest, twice};
+use crate::layout::{Layout, flagged, image, images, is_held, rest, twice};
 use crate::reach::ForeignKey;
 use crate::shell::{Joining, Tabled};
 use crate::statement::same_definition;
@@ -130,7 +130,7 @@ impl<T: Tabled> Making<T> {
             Some(rest) => {
                 let (there, becomes) = (now.unwrap_or_default(), wanted.unwrap_or_default());
                 row.extend(
-                    there.iter().enumerate().filter(|(at, _)| !rest.contains(at)).map(|(_, v)| v.clone()),
+                    there.iter().enumerate().filter(|(at, _)| is_held(*at, rest)).map(|(_, v)| v.clone()),
                 );
                 let others = rest.iter().filter_map(|&at| there.get(at));
                 let Sum(first, second) = Sum::of(buffer, others);
