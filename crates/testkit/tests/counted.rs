@@ -92,7 +92,7 @@ fn what_each_row_costs() {
     let (few, many) = (of_rows(4_000), of_rows(20_000));
     // What a row more costs: what is paid once is in both.
     let each = |of: fn(&Cost) -> u64, at: usize| (of(&many[at]) - of(&few[at])) / 16_000;
-    for (work, at, bounds) in [("apply", 0, [33, 183, 207]), ("undo", 1, [33, 210, 181])] {
+    for (work, at, bounds) in [("apply", 0, [30, 183, 207]), ("undo", 1, [35, 210, 181])] {
         let found = [each(|c| c.allocations, at), each(|c| c.read, at), each(|c| c.written, at)];
         for (what, (found, bound)) in
             ["allocations", "bytes read", "bytes written"].into_iter().zip(found.into_iter().zip(bounds))
@@ -142,7 +142,7 @@ fn carry(mut from: UnixStream, mut to: UnixStream, seen: &dyn Fn()) {
 #[test]
 fn how_often_a_server_is_waited_for() {
     let _alone = ALONE.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-    for (on, name, bounds) in [(On::Postgres, ".s.PGSQL.5432", [124, 119]), (On::Maria, "s", [92, 111])] {
+    for (on, name, bounds) in [(On::Postgres, ".s.PGSQL.5432", [69, 56]), (On::Maria, "s", [57, 57])] {
         let Some(stage) = Stage::on(on, "no program") else { continue };
         stage.run(TABLE);
         stage.run("INSERT INTO inspection VALUES (1, 'Foxglove', 'eggs seen', 12, 2026), (2, 'Bramble', 'calm', 14, 2026);");
