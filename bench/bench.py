@@ -2,13 +2,16 @@
 """Compares the program with the same work by hand in each engine's own shell: same rows, same statements, same machine, interleaved.
 
     bench/bench.py [--engines sqlite,sqlite-wal,postgres,mariadb] [--rows 100000] [--works one,thousand,tenth,all,gone] [--runs 3]
-                   [--program PATH] [--out FILE.jsonl]
+                   [--program PATH] [--out FILE.jsonl] [--count]
 
 By hand is: the rows selected, a copy of them made as a table, the statement in a transaction with the rows selected again inside it,
 and the commit (`full`); the same with the rows only counted (`lean`); the old values put back from the copy (`restore`); the rows
 selected into a file (`select`). Ours are `preview`, `apply` and `undo`. Wall time and CPU time (of the client and of the server),
 peak resident memory of the client; medians over the runs, and ratios to the work by hand. The servers are private ones in a
 temporary folder, begun by the tests' own `servers`. Needs: sqlite3, psql, mariadb, and a built program.
+
+With `--count` each piece of work is done once more for what does not depend on how busy the machine is: the instructions of the client
+(where `perf` is there and may count) and how often it syncs a file or folder (where `strace` is there). Of a server's own nothing is counted.
 """
 import argparse, json, os, pathlib, random, shutil, statistics, subprocess, sys, tempfile, time
 
@@ -42,8 +45,24 @@ def works(n):
             "gone": (f"WHERE code < 'K{tenth:08d}'", tenth, True)}
 
 
+class Instructions:
+    argv = ["perf", "stat", "-x,", "-e", "instructions:u", "-o"]
+
+    def read(self, file):
+        told = [line.split(",") for line in file.read_text().splitlines() if "instructions" in line]
+        return {"instructions": int(told[0][0])} if told and told[0][0].isdigit() else {}
+
+
+class Syncs:
+    argv = ["strace", "-f", "-qq", "--seccomp-bpf", "-e", "trace=fsync,fdatasync", "-o"]
+
+    def read(self, file):
+        return {"syncs": sum("sync(" in line for line in file.read_text().splitlines())}
+
+
 class Engine:
     begin = "BEGIN;"
+    counter = None
     update = "UPDATE inspection SET price = b.price FROM copy AS b WHERE b.inspection_id = inspection.inspection_id;"
 
     def quiet(self, query):
@@ -55,6 +74,9 @@ class Engine:
     def run(self, argv, script=None, to=None):
         """One process: wall, CPU of it and of the server, its peak memory in MiB."""
         out = open(to, "wb") if to else subprocess.DEVNULL
+        if self.counter:
+            counted = pathlib.Path(tempfile.mkstemp(prefix="marktwice-count-")[1])
+            argv = [*self.counter.argv, str(counted), *argv]
         before, start = self.cpu(), time.perf_counter()
         process = subprocess.Popen(argv, stdin=subprocess.PIPE, stdout=out, stderr=subprocess.PIPE)
         if script is not None:
@@ -66,6 +88,10 @@ class Engine:
         if status or b"rror" in said:
             sys.exit(f"{argv} ended with {status}: {said.decode()}\n{script}")
         time.sleep(0.05)
+        if self.counter:
+            found = self.counter.read(counted)
+            counted.unlink()
+            return found
         return {"wall": wall, "cpu": used.ru_utime + used.ru_stime + self.cpu() - before, "mib": used.ru_maxrss / 1024}
 
 
@@ -211,6 +237,22 @@ def table(results):
               f"{ratio('undo', 'restore'):.2f} | {ratio('preview', 'select'):.2f} | {median['apply']['mib']:.0f} |")
 
 
+def counts(results):
+    """What was counted as Markdown: instructions a row and in proportion, and syncs."""
+    print("\n| engine | rows | work | instructions a row: full | apply | apply / full | undo | syncs: full | apply | undo |")
+    print("|---|---|---|---|---|---|---|---|---|---|")
+    for (engine, n, work), cases in results.items():
+        told = lambda case, what: cases.get(case, {}).get(what)
+        rows = works(n)[work][1]
+        each = lambda case: "" if told(case, "instructions") is None else f"{told(case, 'instructions') / rows:,.0f}"
+        full, apply = told("full", "instructions"), told("apply", "instructions")
+        ratio = f"{apply / full:.2f}" if full and apply else ""
+        syncs = " | ".join("" if told(case, "syncs") is None else str(told(case, "syncs")) for case in ("full", "apply", "undo"))
+        print(f"| {engine} | {n:,} | {work} | {each('full')} | {each('apply')} | {ratio} | {each('undo')} | {syncs} |")
+    if not any("instructions" in found for cases in results.values() for found in cases.values()):
+        print("\nInstructions cannot be counted on this machine.")
+
+
 def main():
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--engines", default="sqlite,sqlite-wal,postgres,mariadb")
@@ -219,11 +261,12 @@ def main():
     parser.add_argument("--runs", type=int, default=3)
     parser.add_argument("--program")
     parser.add_argument("--out")
+    parser.add_argument("--count", action="store_true")
     args = parser.parse_args()
     if not args.program:
         subprocess.run(["cargo", "build", "--release", "-q", "-p", "marktwice"], check=True, cwd=HOME)
     program = args.program or str(HOME / "target/release/marktwice")
-    results = {}
+    results, counted = {}, {}
     for name in args.engines.split(","):
         if name in ("postgres", "mariadb"):
             subprocess.run(["cargo", "build", "-q", "-p", "marktwice-testkit", "--bin", "servers"], check=True, cwd=HOME)
@@ -244,11 +287,23 @@ def main():
                                     out.write(json.dumps({"engine": name, "rows": n, "work": work, "case": case, "run": run, **measured}) + "\n")
                         measure(engine, program, folder, work, works(n)[work], keep)
                     print(f"{name}, {n} rows: run {run + 1} of {args.runs} is done", file=sys.stderr)
+                for counter in (Instructions(), Syncs()) if args.count else ():
+                    if not shutil.which(counter.argv[0]):
+                        print(f"{counter.argv[0]} is not there, and {type(counter).__name__.lower()} are not counted", file=sys.stderr)
+                        continue
+                    engine.counter = counter
+                    for work in args.works.split(","):
+                        def keep(work, case, found):
+                            counted.setdefault((name, n, work), {}).setdefault(case, {}).update(found)
+                        measure(engine, program, folder, work, works(n)[work], keep)
+                    engine.counter = None
             finally:
                 if hasattr(engine, "stop"):
                     engine.stop()
                 shutil.rmtree(folder, ignore_errors=True)
     table(results)
+    if args.count:
+        counts(counted)
 
 
 if __name__ == "__main__":
