@@ -34,6 +34,7 @@ use crate::outcome::{End, Failure, RunOutcome};
 use crate::planned::{Planned, kept, record};
 
 pub(crate) mod checks;
+mod odd;
 mod prepared;
 mod proof;
 mod records;

@@ -18,9 +18,9 @@ use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::verify::{Fate, judge};
 use marktwice_core::witness::Witness;
-use marktwice_core::words;
 use marktwice_port::{CommitOutcome, EngineError, Matched, Phase, SnapshotWriter, Tx};
 
+use super::odd::Odd;
 use super::prepared::Record;
 use super::records::Records;
 use super::{
@@ -28,7 +28,7 @@ use super::{
 };
 use crate::collect::{Collector, unwrap_sink};
 use crate::context::{Answer, Question, Talk};
-use crate::faults::{self, Faults};
+use crate::faults::Faults;
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::preview::Unmet;
 
@@ -61,51 +61,6 @@ struct Pass {
 
 /// Rows that came in whose keys are told.
 const NAMED: usize = 10;
-
-/// Rows of which columns changed that are not held: what these were, where they came from tells.
-#[derive(Default)]
-struct Odd {
-    count: u64,
-    /// The first of them, with what is there now.
-    first: Vec<(HeldRow, Vec<Value>)>,
-}
-
-impl Odd {
-    fn add(&mut self, held: &HeldRow, now: &[Value]) {
-        self.count += 1;
-        if self.first.len() < faults::NAMED {
-            self.first.push((held.clone(), now.to_vec()));
-        }
-    }
-
-    /// Says of each what is wrong with it.
-    fn judge(
-        &self,
-        rows: &Rows<'_>,
-        source: Option<&mut dyn Sent>,
-        faults: &mut Faults,
-    ) -> Result<(), EngineError> {
-        let mut told = 0;
-        let mut tell = |change: &RowChange| {
-            let Some((held, now)) = self.first.iter().find(|(held, _)| held.ordinal == change.ordinal) else {
-                return;
-            };
-            let columns = held.rest.as_ref().map_or(&[][..], |rest| &rest.columns);
-            let whole = held.filled(columns, change.image.before().unwrap_or_default());
-            if let Err(fault) = judge(rows.foreseen, &whole, Some(now)) {
-                faults.add(&held.key, fault);
-                told += 1;
-            }
-        };
-        source.map_or(Ok(()), |source| source.each(&mut tell))?;
-        faults.count += self.count - told;
-        if told == 0 {
-            let what = "columns that were not to change hold something else now";
-            faults.whole = Some(format!("{what}, in {}", words::rows(self.count)));
-        }
-        Ok(())
-    }
-}
 
 impl<'a, 's> Written<'a, 's> {
     fn end(self, end: End) -> Ended {
@@ -451,7 +406,8 @@ impl<'a, 's> Written<'a, 's> {
         })
         .map_err(|error| End::Failed(unwrap_sink(error)))?;
         if odd.count > 0 {
-            odd.judge(rows, source, &mut pass.faults).map_err(|error| End::Failed(unwrap_sink(error)))?;
+            odd.judge(rows.foreseen, source, &mut pass.faults)
+                .map_err(|error| End::Failed(unwrap_sink(error)))?;
         }
         if pass.faults.count > 0 {
             return Err(Box::new(End::Verification(pass.faults)));

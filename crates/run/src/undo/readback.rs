@@ -6,7 +6,7 @@ use marktwice_core::cell::{CellDiff, diff};
 use marktwice_core::mark::StepKind;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
-use marktwice_port::{EngineError, LogError, Logbook, Tx};
+use marktwice_port::{EngineError, LogError, Logbook, SnapshotReader, Tx};
 
 use super::{Back, Undoing, inverse};
 use crate::phases::Sent;
@@ -26,14 +26,18 @@ impl Sent for Source<'_> {
     }
 
     fn each(&mut self, sink: &mut dyn FnMut(&RowChange)) -> Result<(), EngineError> {
-        let failed = |error: LogError| EngineError::Sink(Box::new(error));
-        let reader =
-            RefCell::new(self.book.snapshot(self.undoing.run(), &self.undoing.snapshot).map_err(failed)?);
+        let reader = rows_of(self.book, self.undoing)?;
         while let Some(change) = inverse(&reader, self.back).map_err(EngineError::Sink)? {
             sink(&change);
         }
         Ok(())
     }
+}
+
+/// The rows of the run, from its snapshot.
+fn rows_of(book: &dyn Logbook, undoing: &Undoing) -> Result<RefCell<Box<dyn SnapshotReader>>, EngineError> {
+    let reader = book.snapshot(undoing.run(), &undoing.snapshot);
+    reader.map(RefCell::new).map_err(|error: LogError| EngineError::Sink(Box::new(error)))
 }
 
 /// The first held row that does not say what the snapshot says. Both come in the order of their numbers.
@@ -43,9 +47,8 @@ pub(super) fn first_differing(
     undoing: &Undoing,
     (back, number): (&Back, usize),
 ) -> Result<String, EngineError> {
-    let failed = |error: LogError| EngineError::Sink(Box::new(error));
     let batch = &back.batch;
-    let reader = RefCell::new(book.snapshot(undoing.run(), &undoing.snapshot).map_err(failed)?);
+    let reader = rows_of(book, undoing)?;
     let mut found = None;
     let mut kept = None;
     tx.held(number, &mut |row| {
