@@ -101,7 +101,8 @@ pub trait Engine {
     fn open(&self, address: &str, intent: Intent, waits: Limits) -> Result<Box<dyn Session>, EngineError>;
 }
 
-/// An open database.
+/// An open database. What a question has begun on the server to read in may last, with its locks, until the next one: see
+/// [`Session::rest`].
 pub trait Session {
     /// Which database it is.
     fn database(&self) -> &DatabaseId;
@@ -163,6 +164,15 @@ pub trait Session {
 
     /// What happened on opening that a person should know, such as an interrupted transaction that was rolled back.
     fn notes(&self) -> &[String];
+
+    /// Ends on the server what earlier questions have begun, so that nothing is held while somebody else is waited for. To be called
+    /// before a session that lives on is left alone; one that is dropped holds nothing.
+    ///
+    /// # Errors
+    /// When the connection fails.
+    fn rest(&mut self) -> Result<(), EngineError> {
+        Ok(())
+    }
 
     /// Lets a session that was opened to read write too, where the engine needs no other connection for that; `false` where it
     /// does.

@@ -90,7 +90,9 @@ pub fn apply(
     let mut taken = take(context, &hurried, options.show, (APPLY, held), Way::IfItMust(talk))?;
     let ended = taken.ended.take();
     // While somebody thinks no connection is held open, and what a rehearsal has made is not built upon.
-    let session = taken.session.take().filter(|_| given && !taken.preview.rehearsed);
+    let mut session = taken.session.take().filter(|_| given && !taken.preview.rehearsed);
+    // Whoever reads what is shown may take their time too.
+    session.as_mut().map_or(Ok(()), |session| session.rest())?;
     let Taken { preview, steps, totals, tidied, book, .. } = &taken;
     tidied.settled()?;
     talk.show(&Shown::Change(preview));

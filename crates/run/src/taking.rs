@@ -176,6 +176,7 @@ pub(crate) fn take(
     let mut checks = Vec::new();
     if let Some(talk) = talk {
         talk.tell(&said);
+        session.rest()?;
         match rehearse(context, change, &steps, &mut *draft, (&mut seen, show))? {
             Rehearsed::All(blocks, found) => (triggered, checks) = (blocks, found),
             Rehearsed::Stopped => whole = false,

@@ -161,6 +161,8 @@ pub fn undo(
         let sight = compared::look(context, &mut *session, &*book, &undoing, options, &only, notes)?;
         // While somebody thinks no connection is held open.
         kept = Some(session).filter(|_| options.agreement == Agreement::Given);
+        // Whoever reads what is shown may take their time too.
+        kept.as_mut().map_or(Ok(()), |session| session.rest())?;
         sight
     };
     let Sight { preview, seen, ended } = sight;

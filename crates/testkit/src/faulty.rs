@@ -315,6 +315,10 @@ impl Session for FaultySession {
         self.1.engine(|| self.0.reads(query))
     }
 
+    fn rest(&mut self) -> Result<(), EngineError> {
+        self.1.engine(|| self.0.rest())
+    }
+
     fn may_write(&mut self) -> Result<bool, EngineError> {
         self.1.engine(|| self.0.may_write())
     }

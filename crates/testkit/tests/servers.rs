@@ -1,5 +1,9 @@
-//! Private servers start, answer and hold databases.
+//! Private servers start, answer and hold databases; sessions of ours hold nothing on them while they rest.
 
+use std::time::Duration;
+
+use marktwice_port::{Intent, Limits};
+use marktwice_testkit::attempt::engine_of;
 use marktwice_testkit::servers::all;
 use marktwice_testkit::sql::Db;
 
@@ -9,5 +13,27 @@ fn they_start_and_answer() {
         let mut db = Db::open(&server.database());
         db.run("CREATE TABLE keeper (keeper_id int PRIMARY KEY, name varchar(20));\nINSERT INTO keeper VALUES (1, 'Ada'), (2, NULL);");
         assert_eq!(db.dump().len(), 2, "{:?}", db.dump());
+    }
+}
+
+/// Whoever waits for a table that was read gets it, as soon as the session that has read it is left alone.
+#[test]
+fn what_rests_holds_nothing() {
+    for server in all() {
+        let url = server.database();
+        let mut db = Db::open(&url);
+        db.run("CREATE TABLE keeper (keeper_id int PRIMARY KEY);\nINSERT INTO keeper VALUES (1), (2);");
+        db.run(if url.starts_with("mysql:") {
+            "SET lock_wait_timeout = 3;"
+        } else {
+            "SET lock_timeout = '3s';"
+        });
+        let waits = Limits { lock: Duration::from_secs(3), statement: None };
+        let mut session = engine_of(&url).open(&url, Intent::Read, waits).expect("opened");
+        let keeper = session.describe("", "keeper").expect("described");
+        assert_eq!(session.first_rows(&keeper, 9).expect("read").len(), 2);
+        session.rest().expect("rested");
+        db.run("DROP TABLE keeper;");
+        assert!(session.describe("", "keeper").is_err(), "{url}");
     }
 }

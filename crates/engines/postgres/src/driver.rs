@@ -108,6 +108,10 @@ impl Driver for Pg {
         })
     }
 
+    fn rest(&mut self) -> Result<(), EngineError> {
+        self.settle()
+    }
+
     fn bind(&mut self, value: Bound) -> Result<(), EngineError> {
         Pg::bind(self, value)
     }

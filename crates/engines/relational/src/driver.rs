@@ -115,6 +115,11 @@ pub trait Driver: Shell + 'static {
     /// Gives the time back that questions took away.
     fn unhurried(&mut self) {}
 
+    /// Ends what reading has left open, where an end waits for the next statement.
+    fn rest(&mut self) -> Result<(), EngineError> {
+        Ok(())
+    }
+
     /// From now on `:name` stands for this value.
     fn bind(&mut self, value: Bound) -> Result<(), EngineError>;
 

@@ -171,6 +171,10 @@ impl<D: Driver> Session for Opened<D> {
         &self.notes
     }
 
+    fn rest(&mut self) -> Result<(), EngineError> {
+        self.driver.rest()
+    }
+
     fn may_write(&mut self) -> Result<bool, EngineError> {
         self.driver.may_write(&self.database)
     }

@@ -308,13 +308,19 @@ impl OnServer {
         let both = [server.database(), server.database()];
         let waits = Limits { lock: std::time::Duration::from_secs(5), statement: None };
         let session = |url: &String| engine_of(url).open(url, Intent::Read, waits).expect("opened");
+        // What never comes is an error, not a test that never ends.
+        let shell = |url: &String| {
+            let mut db = Db::open(url);
+            db.run(if on == On::Maria { "SET lock_wait_timeout = 60;" } else { "SET lock_timeout = '60s';" });
+            db
+        };
         OnServer {
             on,
             url: both[0].clone(),
             folder: folder.to_owned(),
             saved: Vec::new(),
             sessions: [session(&both[0]), session(&both[1])],
-            shells: [Db::open(&both[0]), Db::open(&both[1])],
+            shells: [shell(&both[0]), shell(&both[1])],
         }
     }
 
@@ -331,6 +337,7 @@ impl OnServer {
             let rows = session.first_rows(&target, u32::MAX / 2).expect("read");
             all.push((table.to_owned(), sorted(rows)));
         }
+        session.rest().expect("rested");
         all
     }
 
