@@ -83,17 +83,19 @@ pub(crate) fn safe(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
     while let Some(c) = rest.chars().next() {
-        // The longest first: one of ours may begin like another.
-        let codes = super::COLOURS.iter().flat_map(|style| [style.to_string(), format!("{style:#}")]);
-        let ours =
-            codes.filter(|code| !code.is_empty() && rest.starts_with(code.as_str())).max_by_key(String::len);
-        let ours = if c == '\u{1b}' { ours } else { None };
-        let begins = out.is_empty() || out.ends_with('\n');
-        if let Some(code) = ours {
+        // Most of what is shown is plain.
+        let plain = rest.bytes().take_while(|b| (b' '..0x7f).contains(b)).count();
+        if let Some((text, more)) = rest.split_at_checked(plain).filter(|_| plain > 0) {
+            out.push_str(text);
+            rest = more;
+            continue;
+        }
+        if let Some(code) = own_code(rest) {
             rest = rest.get(code.len()..).unwrap_or("");
             out.push_str(&code);
             continue;
         }
+        let begins = out.is_empty() || out.ends_with('\n');
         let after = rest.get(c.len_utf8()..).and_then(|rest| rest.chars().next());
         if c == '\n' || (c == super::KEPT && begins) || joins(out.chars().next_back(), c, after) {
             out.push(c);
@@ -103,6 +105,15 @@ pub(crate) fn safe(text: &str) -> String {
         rest = rest.get(c.len_utf8()..).unwrap_or("");
     }
     out
+}
+
+/// One of our own colours, where a text begins with one: the longest, as one may begin like another.
+fn own_code(text: &str) -> Option<String> {
+    if !text.starts_with('\u{1b}') {
+        return None;
+    }
+    let codes = super::COLOURS.iter().flat_map(|style| [style.to_string(), format!("{style:#}")]);
+    codes.filter(|code| !code.is_empty() && text.starts_with(code.as_str())).max_by_key(String::len)
 }
 
 /// The same for a JSON document, in which such characters only stand in texts: there they are written by their numbers.
