@@ -10,10 +10,10 @@ use marktwice_core::secret::hide_rows;
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
-use marktwice_port::{Intent, Logbook, Phase, Session, SinkError, SnapshotReader};
+use marktwice_port::{Logbook, Phase, Session, SinkError, SnapshotReader};
 
 use crate::collect::{Stopped, unwrap_sink};
-use crate::context::Context;
+use crate::context::{Context, Spare};
 use crate::history::{find_run, history};
 use crate::outcome::Failure;
 use crate::preview::Show;
@@ -103,17 +103,19 @@ pub struct Again {
 /// Takes each row as it is looked at.
 pub type EachRow<'a> = dyn FnMut(&AgainTable, &AgainRow) -> Result<(), SinkError> + 'a;
 
-/// Looks at the rows of a run; the last one without a name. Each row is handed over as well.
+/// Looks at the rows of a run; the last one without a name. Each row is handed over as well. `session` is what the run has left
+/// behind: another transaction of it sees what has been committed as every other session does.
 ///
 /// # Errors
 /// When there is no such run, it has no rows in the logbook, or the database or `each` fails.
 pub fn look_again(
     context: &Context<'_>,
+    session: Spare,
     run: Option<&str>,
     show: Show,
     each: &mut EachRow<'_>,
 ) -> Result<Again, Failure> {
-    let mut session = context.open(Intent::Read)?;
+    let mut session = context.resume(session)?;
     let book = (context.book)(session.database())?;
     let entry = find_run(&history(&*book)?, run)?;
     let receipt = entry.receipt;

@@ -10,7 +10,7 @@ use marktwice_core::secret::Secrets;
 use marktwice_core::words;
 use marktwice_port::{Logbook, Mark, Phase};
 
-use crate::context::{Answer, Context, Question, Shown, Talk};
+use crate::context::{Answer, Context, Question, Shown, Spare, Talk};
 use crate::mark::{Agreed, ground_shifted, moved_between};
 use crate::outcome::{End, Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts, other_along};
@@ -190,7 +190,11 @@ pub fn apply(
         let proven = if hold { proven.ask(talk)? } else { proven };
         Ok(proven.commit())
     };
-    Ok(run().unwrap_or_else(|ended| *ended))
+    let mut outcome = run().unwrap_or_else(|ended| *ended);
+    if matches!(outcome.end, End::Committed) {
+        outcome.session = Spare(Some(session));
+    }
+    Ok(outcome)
 }
 
 /// Why a previewed change is not begun, and the step that it is about where it is about one.

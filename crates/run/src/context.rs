@@ -34,7 +34,31 @@ pub struct Context<'a> {
     pub user: Option<String>,
 }
 
+/// A session that a run has left behind, in no transaction; or none.
+#[derive(Default)]
+pub struct Spare(pub(crate) Option<Box<dyn Session>>);
+
+impl std::fmt::Debug for Spare {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(if self.0.is_some() { "Spare(a session)" } else { "Spare(none)" })
+    }
+}
+
 impl Context<'_> {
+    /// What a run has left behind, or else another session that reads.
+    ///
+    /// # Errors
+    /// When the engine cannot open one.
+    pub(crate) fn resume(&self, spare: Spare) -> Result<Box<dyn Session>, EngineError> {
+        let Some(mut session) = spare.0 else { return self.open(Intent::Read) };
+        session.obey(&self.watch());
+        Ok(session)
+    }
+
+    fn watch(&self) -> Watch {
+        Watch { stop: self.ambient.stopper(), silent: self.ambient.silent() }
+    }
+
     /// Opens the database; from the first question on a request to stop is obeyed.
     ///
     /// # Errors
@@ -47,7 +71,7 @@ impl Context<'_> {
             let said = said.or_else(|| panic.downcast_ref::<&str>().copied()).unwrap_or("no reason given");
             Err(EngineError::Other(format!("the driver failed on connecting: {said}")))
         })?;
-        session.obey(&Watch { stop: self.ambient.stopper(), silent: self.ambient.silent() });
+        session.obey(&self.watch());
         session.name_by(self.named_by);
         if !self.hide.is_empty() {
             let key = (self.book)(session.database()).and_then(|book| book.hash_key());

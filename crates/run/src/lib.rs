@@ -31,7 +31,7 @@ mod values;
 pub use again::{Again, AgainRow, AgainTable, EachRow, Stands, look_again};
 pub use apply::{Agreement, ApplyOptions, apply};
 pub use compare::{Difference, DifferentRow, StepDifference, compare};
-pub use context::{Answer, Context, OpenBook, Question, Shown, Talk};
+pub use context::{Answer, Context, OpenBook, Question, Shown, Spare, Talk};
 pub use edited::{EditedRow, Edits, NewLine, ROW_MARK, edited, row_mark};
 pub use faults::{Conflicts, Faults, NamedConflict, NamedFault};
 pub use forget::{Chosen, forget, forgettable};

@@ -7,7 +7,7 @@ use marktwice_core::receipt::Receipt;
 use marktwice_core::{Code, Finding};
 use marktwice_port::{EngineError, LogError};
 
-use crate::context::Answer;
+use crate::context::{Answer, Spare};
 use crate::faults::{Conflicts, Faults};
 use crate::preview::Unmet;
 
@@ -96,11 +96,13 @@ pub struct RunOutcome {
     pub receipt: Option<Receipt>,
     /// What else a person should know.
     pub notes: Vec<String>,
+    /// The session that it was committed in, for whoever asks next.
+    pub session: Spare,
 }
 
 impl RunOutcome {
     /// An attempt that ended before a run was begun.
     pub(crate) fn not_begun(end: End) -> Self {
-        RunOutcome { end, step: None, receipt: None, notes: Vec::new() }
+        RunOutcome { end, step: None, receipt: None, notes: Vec::new(), session: Spare::default() }
     }
 }

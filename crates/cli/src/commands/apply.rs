@@ -168,7 +168,7 @@ fn carry_out_or_edit(
     let options = &ApplyOptions { most_rows: desk.most_rows, show, ..options.clone() };
     let mut stage = Stage::showing(common, first);
     let wants_to = Cell::new(false);
-    let outcome = {
+    let mut outcome = {
         let mut show_it = |shown: &Shown<'_>| stage.before(shown);
         let mut talk = Terminal {
             show: &mut show_it,
@@ -185,7 +185,7 @@ fn carry_out_or_edit(
     }
     let status = stage.finish(document, &outcome, name);
     if common.format == Format::Human && status == exit::DONE {
-        read_again(common, desk, &outcome);
+        read_again(common, desk, &mut outcome);
     }
     if status == exit::DONE {
         desk.forget_old();
@@ -202,11 +202,12 @@ pub(super) fn asks(common: &Common, agreement: Agreement) -> bool {
 const FEW: u64 = 1_000;
 
 /// Says what the rows hold by now, read anew once the commit is through.
-fn read_again(common: &Common, desk: &Desk, outcome: &RunOutcome) {
+fn read_again(common: &Common, desk: &Desk, outcome: &mut RunOutcome) {
+    let session = std::mem::take(&mut outcome.session);
     let Some(receipt) = outcome.receipt.as_ref().filter(|receipt| receipt.rows().0 <= FEW) else { return };
     // It is one more look: where it fails, nothing is said that would not hold.
-    let seen =
-        desk.with(|context| look_again(context, Some(&receipt.run), Show::First(0), &mut |_, _| Ok(())));
+    let seen = desk
+        .with(|context| look_again(context, session, Some(&receipt.run), Show::First(0), &mut |_, _| Ok(())));
     if let Ok(seen) = seen {
         print(&human::again::in_short(&seen, &common.on_again()));
     }

@@ -4,7 +4,7 @@ use marktwice_core::near::nearest;
 use marktwice_core::{Target, Value};
 use marktwice_port::{Ambient, Draft, EngineError, RowSink, Unusable, Which, Work};
 use marktwice_run::{
-    Failure, MOST_READ, Rows, Show, each_row, each_view_row, look_again, survey, tables, values,
+    Failure, MOST_READ, Rows, Show, Spare, each_row, each_view_row, look_again, survey, tables, values,
 };
 
 use crate::args::{Common, Format, LookArgs};
@@ -114,14 +114,15 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
 fn again(common: &Common, desk: &Desk, args: &LookArgs, run: Option<&str>) -> Result<u8, Trouble> {
     let failed = |failure: Failure| Trouble::failure(&failure, "").on(&desk.shown);
     if !args.csv {
-        let seen = desk.with(|context| look_again(context, run, args.show, &mut |_, _| Ok(())));
+        let seen =
+            desk.with(|context| look_again(context, Spare::default(), run, args.show, &mut |_, _| Ok(())));
         show(common, &Screen::LookedAgain(&seen.map_err(failed)?, &common.on_again()));
         return Ok(exit::DONE);
     }
     let mut sheet = Sheet::new(stream(), args.csv_raw);
     let mut head = None;
     let seen = desk.with(|context| {
-        look_again(context, run, Show::First(0), &mut |table, row| {
+        look_again(context, Spare::default(), run, Show::First(0), &mut |table, row| {
             let columns = &table.target.columns;
             if head != Some((table.step, table.role, table.target.table.clone())) {
                 head = Some((table.step, table.role, table.target.table.clone()));

@@ -581,19 +581,16 @@ impl<'a, 's> AllProven<'a, 's> {
                 };
                 // What makes a commit less than safe was found out when the transaction was begun.
                 let notes = receipt.warnings.clone();
-                RunOutcome { end, step: None, notes, receipt: Some(receipt) }
+                RunOutcome { notes, receipt: Some(receipt), ..RunOutcome::not_begun(end) }
             }
             CommitOutcome::RolledBack(error) => {
                 run.record = Some(record);
                 run.ended(ended_by(error), None)
             }
             // `committing` stays on disk for `settle`.
-            CommitOutcome::Unknown(error) => RunOutcome {
-                end: End::Unknown(error),
-                step: None,
-                receipt: Some(record.receipt),
-                notes: Vec::new(),
-            },
+            CommitOutcome::Unknown(error) => {
+                RunOutcome { receipt: Some(record.receipt), ..RunOutcome::not_begun(End::Unknown(error)) }
+            }
         }
     }
 }
