@@ -7,7 +7,7 @@ use marktwice_relational::walk::{Body, Catalogue, Reached, Start, walk};
 use marktwice_sql::Language;
 use marktwice_sql::statement::routine::{self, Routine, Verb, Written};
 
-use crate::catalog::{Table, cell};
+use crate::catalog::{Fires, Table, cell};
 use crate::client::{My, TextRow, literal};
 use crate::grants::Grants;
 
@@ -139,12 +139,7 @@ impl Catalogue for Asking<'_> {
 }
 
 /// The triggers that a statement on a table fires, and one of which nothing is known where they cannot be seen.
-pub(crate) fn triggers(
-    my: &mut My,
-    grants: &Grants,
-    table: &Table,
-    kind: StepKind,
-) -> Result<Vec<Trigger>, EngineError> {
+pub(crate) fn triggers(grants: &Grants, table: &Table, kind: StepKind) -> Vec<Trigger> {
     let target = &table.target;
     if !grants.has("TRIGGER", &target.schema, &target.table) {
         let name = "that nobody sees without the TRIGGER privilege".to_owned();
@@ -154,31 +149,16 @@ pub(crate) fn triggers(
             acts: false,
             volatile: true,
         };
-        return Ok(vec![Trigger {
-            name,
-            before: true,
-            for_statement: false,
-            routine: Routine::unknown(),
-            body,
-        }]);
+        return vec![Trigger { name, before: true, for_statement: false, routine: Routine::unknown(), body }];
     }
-    let rows = my.rows(&format!(
-        "SELECT TRIGGER_NAME, ACTION_TIMING, ACTION_STATEMENT FROM information_schema.TRIGGERS \
-         WHERE EVENT_OBJECT_SCHEMA = {} AND EVENT_OBJECT_TABLE = {} AND EVENT_MANIPULATION = '{}' \
-         ORDER BY ACTION_ORDER, TRIGGER_NAME",
-        literal(&target.schema),
-        literal(&target.table),
-        kind.verb()
-    ))?;
-    Ok(rows
-        .iter()
-        .map(|row| {
-            let (name, text) = (cell(row, 0).to_owned(), cell(row, 2).to_owned());
-            let routine = routine::read(&text, Language::Mysql);
-            let body = Body { name: name.clone(), text: Some(text), acts: false, volatile: true };
-            Trigger { name, before: cell(row, 1) == "BEFORE", for_statement: false, routine, body }
-        })
-        .collect())
+    let fired = table.triggers.iter().filter(|fires| fires.event == kind.verb());
+    let trigger = |fires: &Fires| {
+        let (name, text) = (fires.name.clone(), fires.text.clone());
+        let routine = routine::read(&text, Language::Mysql);
+        let body = Body { name: name.clone(), text: Some(text), acts: false, volatile: true };
+        Trigger { name, before: fires.timing == "BEFORE", for_statement: false, routine, body }
+    };
+    fired.map(trigger).collect()
 }
 
 /// What triggers, and the functions that a statement calls, do in the end.

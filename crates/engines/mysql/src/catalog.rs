@@ -52,6 +52,21 @@ pub(crate) struct Table {
     pub(crate) extras: Vec<Extra>,
     pub(crate) keys: Vec<UniqueKey>,
     pub(crate) partitioned: bool,
+    /// Whether its definition may speak of checks.
+    pub(crate) checked: bool,
+    /// In the order in which they fire.
+    pub(crate) triggers: Vec<Fires>,
+}
+
+/// A trigger, as the server wrote it.
+#[derive(Debug, Clone)]
+pub(crate) struct Fires {
+    pub(crate) name: String,
+    /// `BEFORE` or `AFTER`.
+    pub(crate) timing: String,
+    /// `INSERT`, `UPDATE` or `DELETE`.
+    pub(crate) event: String,
+    pub(crate) text: String,
 }
 
 /// A name in backticks.
@@ -108,8 +123,8 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
     let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
     let create = format!("SHOW CREATE TABLE {name}");
     let triggers = format!(
-        "SELECT TRIGGER_NAME, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT FROM information_schema.TRIGGERS \
-         WHERE EVENT_OBJECT_SCHEMA = {} AND EVENT_OBJECT_TABLE = {} ORDER BY TRIGGER_NAME",
+        "SELECT TRIGGER_NAME, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT, ACTION_ORDER \
+         FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = {} AND EVENT_OBJECT_TABLE = {} ORDER BY TRIGGER_NAME",
         literal(&found.schema),
         literal(&found.table)
     );
@@ -161,9 +176,22 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
         veil: Default::default(),
     };
     let shown = shown(my, &found.schema, &found.table);
-    let table = Table { target, name, shown, types, extras, keys, partitioned: found.partitioned };
+    let checked = create.iter().any(|row| cell(row, 1).to_ascii_lowercase().contains("check"));
+    let fires = in_order(&triggers);
+    let partitioned = found.partitioned;
+    let table = Table { target, name, shown, types, extras, keys, partitioned, checked, triggers: fires };
     my.described.push(Known { texts: vec![create, triggers], table: table.clone() });
     Ok(table)
+}
+
+/// Triggers as they fire, of rows in the order of their names.
+fn in_order(rows: &[TextRow]) -> Vec<Fires> {
+    let mut rows: Vec<&TextRow> = rows.iter().collect();
+    rows.sort_by_key(|row| cell(row, 4).parse::<u64>().unwrap_or(0));
+    let text = |row: &TextRow, at: usize| cell(row, at).to_owned();
+    let fires =
+        |row| Fires { name: text(row, 0), timing: text(row, 1), event: text(row, 2), text: text(row, 3) };
+    rows.into_iter().map(fires).collect()
 }
 
 /// A table as it was described, with what the server wrote of it then.
@@ -230,7 +258,8 @@ fn definition(create: &[TextRow], triggers: &[TextRow]) -> String {
     // The next number is not part of the definition.
     let mut texts: Vec<String> =
         text.split(' ').filter(|word| !word.starts_with("AUTO_INCREMENT=")).map(str::to_owned).collect();
-    texts.extend(triggers.iter().flatten().flatten().cloned());
+    // Where they stand among each other is not, either.
+    texts.extend(triggers.iter().flat_map(|row| row.iter().take(4).flatten().cloned()));
     hash::texts(texts.iter().map(String::as_str))
 }
 
@@ -424,5 +453,24 @@ pub(crate) fn no_temporary(my: &mut My, table: &Table) -> Result<Option<NoTempor
             Ok(Some(NoTemporary { why, right: true }))
         }
         error => Err(error),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn triggers_come_as_they_fire() {
+        let row = |name: &str, order: &str| {
+            [name, "BEFORE", "UPDATE", "SET NEW.kilos = 1", order].map(|cell| Some(cell.to_owned())).to_vec()
+        };
+        let rows = [row("first_by_name", "10"), row("second_by_name", "9"), row("third_by_name", "10")];
+        let names: Vec<String> = in_order(&rows).into_iter().map(|fires| fires.name).collect();
+        assert_eq!(names, ["second_by_name", "first_by_name", "third_by_name"]);
+        // What comes of another order is another statement, but no other table.
+        let create = [vec![Some("hive".to_owned()), Some("CREATE TABLE hive (…)".to_owned())]];
+        let turned = [row("first_by_name", "1"), row("second_by_name", "2"), row("third_by_name", "3")];
+        assert_eq!(definition(&create, &rows), definition(&create, &turned));
     }
 }

@@ -98,7 +98,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     let own = my.schema.clone();
     let (mut functions, filter_calls) = called_by(my, &step, allow, (&grants, &own))?;
     let mut quiet = filter_calls.is_none();
-    let triggers = triggers(my, &grants, &table, step.kind)?;
+    let triggers = triggers(&grants, &table, step.kind);
     let default = |at: usize| table.types.get(at).and_then(|t| t.default.clone());
     let mut values = assigned_values(&step, &table.target, &default);
     let trial = reads_what_was_set(&step, &table) && !my.own.0.contains("SIMULTANEOUS_ASSIGNMENT");
