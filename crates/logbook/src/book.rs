@@ -2,12 +2,11 @@
 //! hash of its identity, found wherever a command is started.
 
 use std::any::Any;
-use std::cell::RefCell;
-use std::collections::HashMap;
+use std::ffi::OsString;
 use std::fs::{self, File, OpenOptions};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
-use std::time::{Duration, Instant, SystemTime};
+use std::time::{Duration, Instant};
 
 use marktwice_core::hash::{self, HashKey};
 use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
@@ -18,6 +17,7 @@ use marktwice_port::{Damaged, DraftMark, LogError, LogErrorKind, Logbook, Mark, 
 use crate::atomic::{self, io_error, make_folder};
 use crate::bounded;
 use crate::cipher::FileKey;
+use crate::known::ReadReceipts;
 use crate::marks::{Draft, Kept, first_line};
 use crate::runs::{CHANGE, Folder, RECEIPT, read_receipt};
 use crate::snapshot::Reader;
@@ -44,22 +44,6 @@ pub struct Shelf {
     key: Option<Result<FileKey, LogError>>,
     /// Columns whose values are never shown.
     hide: HiddenColumns,
-}
-
-/// Receipts that were read; those of one command share them.
-#[derive(Debug, Clone, Default)]
-pub struct ReadReceipts(Rc<RefCell<HashMap<PathBuf, (FileMark, Receipt)>>>);
-
-/// What tells a file that was replaced: its number, its length, and when it was written.
-type FileMark = (u64, u64, Option<SystemTime>);
-
-fn file_mark(path: &Path) -> Option<FileMark> {
-    let about = fs::metadata(path).ok()?;
-    #[cfg(unix)]
-    let number = std::os::unix::fs::MetadataExt::ino(&about);
-    #[cfg(not(unix))]
-    let number = 0;
-    Some((number, about.len(), about.modified().ok()))
 }
 
 /// A database that a logbook knows.
@@ -103,12 +87,12 @@ fn sorted_entries(folder: &Path) -> Result<Vec<PathBuf>, LogError> {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
         Err(error) => return Err(io_error("read the folder", folder, &error)),
     };
-    let mut paths: Vec<PathBuf> = entries
-        .map(|entry| entry.map(|e| e.path()))
+    let mut names: Vec<OsString> = entries
+        .map(|entry| entry.map(|e| e.file_name()))
         .collect::<Result<_, _>>()
         .map_err(|e| io_error("read the folder", folder, &e))?;
-    paths.sort();
-    Ok(paths)
+    names.sort_unstable();
+    Ok(names.into_iter().map(|name| folder.join(name)).collect())
 }
 
 fn file_name(path: &Path) -> &str {
@@ -283,20 +267,23 @@ impl Shelf {
     }
 
     /// The receipt in a run's folder; `None` when the run died before it had one.
-    fn receipt_of(&self, folder: &Path) -> Result<Option<Receipt>, LogError> {
-        let path = folder.join(RECEIPT);
-        let mark = file_mark(&path);
-        if let Some(mark) = &mark
-            && let Some((known, receipt)) = self.read.0.borrow().get(&path)
-            && known == mark
-        {
-            return Ok(Some(receipt.clone()));
+    fn receipt_of(&self, folder: &Path) -> Result<Option<Rc<Receipt>>, LogError> {
+        self.read.receipt(&self.folder, folder)
+    }
+
+    /// All receipts that can be read, the newest first.
+    fn whole(&self) -> Result<Vec<Rc<Receipt>>, LogError> {
+        let folders = self.run_folders()?;
+        let mut all = Vec::new();
+        for folder in folders.iter().rev() {
+            match self.receipt_of(folder) {
+                Ok(receipt) => all.extend(receipt),
+                Err(error) if error.kind == LogErrorKind::Damaged => {}
+                Err(error) => return Err(error),
+            }
         }
-        let receipt = read_receipt(folder)?;
-        if let (Some(mark), Some(receipt)) = (mark, &receipt) {
-            self.read.0.borrow_mut().insert(path, (mark, receipt.clone()));
-        }
-        Ok(receipt)
+        self.read.keep(&self.folder, &folders);
+        Ok(all)
     }
 
     fn folder_of(&self, run: String, path: PathBuf) -> Folder {
@@ -480,15 +467,7 @@ impl Logbook for Shelf {
     }
 
     fn receipts(&self) -> Result<Vec<Receipt>, LogError> {
-        let mut all = Vec::new();
-        for folder in self.run_folders()?.iter().rev() {
-            match self.receipt_of(folder) {
-                Ok(receipt) => all.extend(receipt),
-                Err(error) if error.kind == LogErrorKind::Damaged => {}
-                Err(error) => return Err(error),
-            }
-        }
-        Ok(all)
+        Ok(self.whole()?.iter().map(|receipt| Receipt::clone(receipt)).collect())
     }
 
     fn damaged(&self) -> Result<Vec<Damaged>, LogError> {
@@ -518,8 +497,9 @@ impl Logbook for Shelf {
 
     fn unsettled(&self) -> Result<Vec<Receipt>, LogError> {
         // A receipt tells by itself that it is not settled, so that a lost note loses nothing.
-        let mut open: Vec<Receipt> = self.receipts()?.into_iter().filter(|r| !r.state.is_final()).collect();
-        open.reverse();
+        let all = self.whole()?;
+        let open = all.iter().rev().filter(|receipt| !receipt.state.is_final());
+        let open: Vec<Receipt> = open.map(|receipt| Receipt::clone(receipt)).collect();
         for note in sorted_entries(&self.folder.join("unsettled"))? {
             let run = file_name(&note);
             let receipt = match self.run_folder(run) {

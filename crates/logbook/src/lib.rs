@@ -8,12 +8,14 @@ mod bounded;
 mod cipher;
 mod codec;
 pub mod faults;
+mod known;
 mod lines;
 mod marks;
 mod runs;
 mod snapshot;
 mod worker;
 
-pub use book::{Overview, ReadReceipts, Shelf, databases};
+pub use book::{Overview, Shelf, databases};
 pub use cipher::FileKey;
+pub use known::ReadReceipts;
 pub use runs::seal;

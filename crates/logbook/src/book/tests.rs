@@ -384,3 +384,69 @@ fn random_damage_is_refused() {
         fs::write(file, &whole).unwrap();
     }
 }
+
+/// What a command finds that reads nothing into its memory before.
+fn anew(root: &Path) -> (Vec<String>, Vec<String>) {
+    let shelf = Shelf::open(root, &database()).unwrap();
+    let runs = shelf.receipts().unwrap().into_iter().map(|receipt| receipt.run).collect();
+    (runs, shelf.damaged().unwrap().into_iter().map(|damaged| damaged.run).collect())
+}
+
+#[test]
+fn receipts_that_are_known_are_not_read_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let shelf = Shelf::open(folder.path(), &database()).unwrap();
+    let copy = shelf.folder().join("receipts.jsonl.zst");
+    let mut paths = Vec::new();
+    let mut runs = Vec::new();
+    for n in 0..20 {
+        let mut run = shelf
+            .begin_run(&format!("20260511T0800{n:02}Z"), "UPDATE", &mut |run| {
+                receipt(run, RunState::Prepared)
+            })
+            .unwrap();
+        run.receipt(&receipt(run.run(), RunState::Committed)).unwrap();
+        runs.insert(0, run.run().to_owned());
+        paths.push(shelf.run_folder(run.run()).unwrap().join(RECEIPT));
+    }
+    // A file that was written just now may be written again without that being seen.
+    assert_eq!(anew(folder.path()), (runs.clone(), vec![]));
+    assert!(!copy.exists());
+    std::thread::sleep(Duration::from_millis(400));
+    assert_eq!(anew(folder.path()), (runs.clone(), vec![]));
+    let lines = || -> Vec<serde_json::Value> {
+        let text = zstd::decode_all(&fs::read(&copy).unwrap()[..]).unwrap();
+        text.split(|b| *b == b'\n').filter_map(|line| serde_json::from_slice(line).ok()).collect()
+    };
+    let whole = lines();
+    assert_eq!(whole.len(), 22);
+    // It is what is read.
+    let mut writer = crate::lines::LineWriter::new(&copy, &whole[0], None).unwrap();
+    for line in &whole[1..21] {
+        let text = line.to_string().replace("2026-05-11T08:00:00Z", "2026-05-11T09:00:00Z");
+        writer.line(&serde_json::from_str::<serde_json::Value>(&text).unwrap()).unwrap();
+    }
+    writer.finish(false, |checksum| serde_json::json!({"end": 20, "checksum": checksum})).unwrap();
+    let again = || Shelf::open(folder.path(), &database()).unwrap().receipts().unwrap();
+    assert!(again().iter().all(|receipt| receipt.started == "2026-05-11T09:00:00Z"));
+    // But for a file that was written since, though it is as long and says that it is as old.
+    let (text, about) = (fs::read_to_string(&paths[0]).unwrap(), fs::metadata(&paths[0]).unwrap());
+    fs::write(&paths[0], text.replace("committed", "comitted ")).unwrap();
+    File::options().write(true).open(&paths[0]).unwrap().set_modified(about.modified().unwrap()).unwrap();
+    assert_eq!(fs::metadata(&paths[0]).unwrap().len(), about.len());
+    assert_eq!(anew(folder.path()), (runs[..19].to_vec(), vec![runs[19].clone()]));
+    fs::write(&paths[0], &text).unwrap();
+    assert_eq!(again()[19].started, "2026-05-11T08:00:00Z");
+    // A copy that is damaged is none; another one is made.
+    std::thread::sleep(Duration::from_millis(400));
+    let bytes = fs::read(&copy).unwrap();
+    for bytes in [&bytes[..bytes.len() / 2], b"", b"nonsense"] {
+        fs::write(&copy, bytes).unwrap();
+        assert!(again().iter().all(|receipt| receipt.started == "2026-05-11T08:00:00Z"));
+        assert_eq!(lines().len(), 22);
+    }
+    // A run that is gone is in it no longer.
+    fs::remove_dir_all(paths[0].parent().unwrap()).unwrap();
+    assert_eq!(anew(folder.path()), (runs[..19].to_vec(), vec![]));
+    assert_eq!(lines().len(), 21);
+}
