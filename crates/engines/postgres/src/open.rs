@@ -52,6 +52,7 @@ impl Engine for Postgres {
         let address = Address::parse(address, CUSTOM)?;
         let mut notes = Vec::new();
         let mut pg = connect(&address, &mut notes)?;
+        let second = pooler::second(&address);
         let millis = |d: Duration| u64::try_from(d.as_millis()).unwrap_or(u64::MAX).clamp(1, 86_400_000);
         // A limit of 0 would mean to wait for ever; the role's own limits would break our questions off.
         let limit = waits.statement.map_or(0, millis);
@@ -74,7 +75,7 @@ impl Engine for Postgres {
         })?;
         let about = about.into_iter().next().unwrap_or_default();
         let told = |at: usize| about.get(at).and_then(Option::as_deref);
-        pooler::refuse(&mut pg, &address, told(6))?;
+        pooler::refuse(&mut pg, &address, second, told(6))?;
         // Where the cluster's own identifier is not to be had, the address has to do.
         let cluster = cluster.ok().flatten().unwrap_or_else(|| address.shown(CUSTOM.port));
         let database = identity(&address, &cluster, [3, 4, 5].map(|at| told(at).unwrap_or_default()));

@@ -6,6 +6,7 @@
 
 use std::collections::HashSet;
 use std::sync::{Mutex, PoisonError};
+use std::thread::JoinHandle;
 
 use marktwice_network::Address;
 use marktwice_port::EngineError;
@@ -26,23 +27,42 @@ pub(crate) const LEFT: &str = "SELECT string_agg(name, ', ' ORDER BY name) FROM 
                  'application_name', 'client_encoding', 'DateStyle', 'TimeZone', 'IntervalStyle', \
                  'standard_conforming_strings', 'transaction_isolation', 'transaction_read_only', 'transaction_deferrable')";
 
+/// A second connection, on its way; `None` where one has shown already that the address leads to sessions of its own.
+pub(crate) struct Second(Option<JoinHandle<Option<Pg>>>);
+
+/// Sets out for a second connection, while the first, which has been let in, is asked about itself.
+pub(crate) fn second(address: &Address) -> Second {
+    if with_direct(|direct| direct.contains(&name(address))) {
+        return Second(None);
+    }
+    let address = address.clone();
+    Second(Some(std::thread::spawn(move || connect(&address, &mut Vec::new()).ok())))
+}
+
+fn name(address: &Address) -> String {
+    format!("{:?} {:?} {} {}", address.host, address.user, address.port, address.database)
+}
+
+fn with_direct<R>(work: impl FnOnce(&mut HashSet<String>) -> R) -> R {
+    let mut direct = DIRECT.lock().unwrap_or_else(PoisonError::into_inner);
+    work(direct.get_or_insert_with(HashSet::new))
+}
+
 /// Refuses a pooler. `pg` has been looked through once, which found these settings of another client's, and is in no transaction.
-pub(crate) fn refuse(pg: &mut Pg, address: &Address, left: Option<&str>) -> Result<(), EngineError> {
+pub(crate) fn refuse(
+    pg: &mut Pg,
+    address: &Address,
+    second: Second,
+    left: Option<&str>,
+) -> Result<(), EngineError> {
     if let Some(names) = left {
         return Err(pooled(&format!("another client's settings are in force here: {names}")));
     }
-    let name = format!("{:?} {:?} {} {}", address.host, address.user, address.port, address.database);
-    let known = |name: &str| {
-        let mut direct = DIRECT.lock().unwrap_or_else(PoisonError::into_inner);
-        direct.get_or_insert_with(HashSet::new).contains(name)
-    };
-    if known(&name) {
-        return Ok(());
-    }
+    let Some(second) = second.0 else { return Ok(()) };
     // Only what is in no transaction is handed out to others.
     pg.settle()?;
     // Where no second connection is to be had (a limit of one, say), every transaction still looks at its session.
-    let Ok(mut second) = connect(address, &mut Vec::new()) else { return Ok(()) };
+    let Ok(Some(mut second)) = second.join() else { return Ok(()) };
     for last in [false, true] {
         second.looking(Pg::settle)?;
         if second.backend.is_some() && second.backend == pg.backend {
@@ -52,7 +72,6 @@ pub(crate) fn refuse(pg: &mut Pg, address: &Address, left: Option<&str>) -> Resu
             second.settle()?;
         }
     }
-    let mut direct = DIRECT.lock().unwrap_or_else(PoisonError::into_inner);
-    direct.get_or_insert_with(HashSet::new).insert(name);
+    with_direct(|direct| direct.insert(name(address)));
     Ok(())
 }
