@@ -277,7 +277,8 @@ fn what_to_take_back(
                 next.open.extend(&along.follows);
                 next.open.extend(along.foreseen.iter().filter(|f| f.derived).map(|f| f.column));
             }
-            if !next.open.is_empty() {
+            // Of an undo's rows, which are written in one part, some may have come in: those go, and are held whole.
+            if !next.open.is_empty() || receipt.kind == RunKind::Undo {
                 next.batch.narrow = None;
             }
             batches.push(next);

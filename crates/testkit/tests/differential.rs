@@ -36,6 +36,14 @@ fn watched() {
     }
 }
 
+/// An undo that writes rows that are there, and brings in others of the same table, is taken back itself.
+#[test]
+fn rows_that_came_in_with_an_undo() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let tally = differential::run(On::Sqlite, folder.path(), differential::watchers::FROM + 5_346, 1);
+    assert_eq!(tally.applied, 1, "{tally:?}");
+}
+
 /// Tables that refer to each other, with every action of a foreign key.
 #[test]
 fn families() {
