@@ -56,6 +56,15 @@ impl Db {
         Db::try_open(url).unwrap_or_else(|e| panic!("{url}: {e}"))
     }
 
+    /// From now on a lock that somebody else holds is waited for so many seconds, and then it is an error.
+    pub fn wait_at_most(&mut self, seconds: u32) {
+        match self {
+            Db::Sqlite(_) => self.run(&format!("PRAGMA busy_timeout = {};", seconds * 1000)),
+            Db::Postgres(_) => self.run(&format!("SET lock_timeout = '{seconds}s';")),
+            Db::Maria(_) => self.run(&format!("SET lock_wait_timeout = {seconds};")),
+        }
+    }
+
     /// Runs a script. For MariaDB a line that is `//` alone ends a statement, and so does a semicolon at a line's end
     /// outside of such blocks.
     pub fn run(&mut self, script: &str) {

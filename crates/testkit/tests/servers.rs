@@ -23,11 +23,7 @@ fn what_rests_holds_nothing() {
         let url = server.database();
         let mut db = Db::open(&url);
         db.run("CREATE TABLE keeper (keeper_id int PRIMARY KEY);\nINSERT INTO keeper VALUES (1), (2);");
-        db.run(if url.starts_with("mysql:") {
-            "SET lock_wait_timeout = 3;"
-        } else {
-            "SET lock_timeout = '3s';"
-        });
+        db.wait_at_most(3);
         let waits = Limits { lock: Duration::from_secs(3), statement: None };
         let mut session = engine_of(&url).open(&url, Intent::Read, waits).expect("opened");
         let keeper = session.describe("", "keeper").expect("described");

@@ -311,7 +311,7 @@ impl OnServer {
         // What never comes is an error, not a test that never ends.
         let shell = |url: &String| {
             let mut db = Db::open(url);
-            db.run(if on == On::Maria { "SET lock_wait_timeout = 60;" } else { "SET lock_timeout = '60s';" });
+            db.wait_at_most(60);
             db
         };
         OnServer {
