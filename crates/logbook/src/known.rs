@@ -95,7 +95,7 @@ struct Read {
     receipt: Receipt,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 struct One {
     file: FileMark,
     receipt: Rc<Receipt>,
@@ -118,11 +118,9 @@ impl ReadReceipts {
         let file = FileMark::of(&run.join(RECEIPT));
         let (Some(name), Some(file)) = (name, file) else { return Ok(read_receipt(run)?.map(Rc::new)) };
         let mut all = self.0.borrow_mut();
-        if !all.contains_key(shelf) {
-            // A copy that cannot be read is none.
-            all.insert(shelf.to_owned(), load(&shelf.join(FILE)).unwrap_or_default());
-        }
-        let known = all.entry(shelf.to_owned()).or_default();
+        // A copy that cannot be read is none.
+        let known =
+            all.entry(shelf.to_owned()).or_insert_with(|| load(&shelf.join(FILE)).unwrap_or_default());
         if let Some(one) = known.0.get(name).filter(|one| one.file == file) {
             return Ok(Some(one.receipt.clone()));
         }
