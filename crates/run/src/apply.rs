@@ -92,7 +92,9 @@ pub fn apply(
     // While somebody thinks no connection is held open, and what a rehearsal has made is not built upon.
     let mut session = taken.session.take().filter(|_| given && !taken.preview.rehearsed);
     // Whoever reads what is shown may take their time too.
-    session.as_mut().map_or(Ok(()), |session| session.rest())?;
+    if let Some(session) = &mut session {
+        session.rest()?;
+    }
     let Taken { preview, steps, totals, tidied, book, .. } = &taken;
     tidied.settled()?;
     talk.show(&Shown::Change(preview));
@@ -102,7 +104,7 @@ pub fn apply(
     if preview.mark.is_none()
         && let Some((end, step)) = refusal(preview)
     {
-        return Ok(RunOutcome { step, ..RunOutcome::not_begun(end) });
+        return Ok(RunOutcome { step, ..RunOutcome::of(end) });
     }
     let shown: Vec<_> = preview.steps.iter().map(|step| step.block.rows.as_slice()).collect();
     let mark = preview.mark.clone().unwrap_or_default();
@@ -118,7 +120,7 @@ pub fn apply(
             }
             if let Some((end, step)) = held_to(kept, &taken)? {
                 let step = step.filter(|_| steps.len() > 1);
-                return Ok(RunOutcome { step, ..RunOutcome::not_begun(end) });
+                return Ok(RunOutcome { step, ..RunOutcome::of(end) });
             }
             // A mark that leaves steps open agrees with this one in all others.
             match kept.header().open.as_slice() {
@@ -131,18 +133,18 @@ pub fn apply(
         }
     };
     if let Some((end, step)) = refusal(preview) {
-        return Ok(RunOutcome { step, ..RunOutcome::not_begun(end) });
+        return Ok(RunOutcome { step, ..RunOutcome::of(end) });
     }
     let matched = preview.steps.iter().map(|step| step.block.matched).sum();
     if let Some(most) = options.most_rows.filter(|most| matched > *most) {
         let unmet = Unmet { what: "rows", expected: Expect::Range(0, Some(most)), found: matched };
-        return Ok(RunOutcome::not_begun(End::Expectation(vec![unmet])));
+        return Ok(RunOutcome::of(End::Expectation(vec![unmet])));
     }
     let by = if given { by } else { "answered" };
     if !given && !options.hold {
         let answer = talk.ask(&Question::Before(&Shown::Change(preview)));
         if answer != Answer::Yes {
-            return Ok(RunOutcome::not_begun(End::Declined(answer)));
+            return Ok(RunOutcome::of(End::Declined(answer)));
         }
     }
     let keep_copy = options.keep_copy.clone();

@@ -101,8 +101,8 @@ pub struct RunOutcome {
 }
 
 impl RunOutcome {
-    /// An attempt that ended before a run was begun.
-    pub(crate) fn not_begun(end: End) -> Self {
+    /// An attempt of which nothing but its end is known: all there is to say of one that ended before a run was begun.
+    pub(crate) fn of(end: End) -> Self {
         RunOutcome { end, step: None, receipt: None, notes: Vec::new(), session: Spare::default() }
     }
 }

@@ -143,7 +143,7 @@ pub fn undo(
     notes.extend(tidied.notes);
     let undoing = match what_to_take_back(&mut *session, &*book, options)? {
         Ok(undoing) => undoing,
-        Err(end) => return Ok(RunOutcome::not_begun(end)),
+        Err(end) => return Ok(RunOutcome::of(end)),
     };
     let made = undoing.entry.receipt.makes.iter().filter(|making| making.made == Made::Yes);
     notes.extend(made.map(|making| format!("the table {}, which the run made, stays", making.table)));
@@ -162,24 +162,26 @@ pub fn undo(
         // While somebody thinks no connection is held open.
         kept = Some(session).filter(|_| options.agreement == Agreement::Given);
         // Whoever reads what is shown may take their time too.
-        kept.as_mut().map_or(Ok(()), |session| session.rest())?;
+        if let Some(session) = &mut kept {
+            session.rest()?;
+        }
         sight
     };
     let Sight { preview, seen, ended } = sight;
     talk.show(&Shown::Undo(&preview));
     if let Some(conflicts) = preview.conflicts() {
-        return Ok(RunOutcome::not_begun(End::Conflicts(conflicts.clone())));
+        return Ok(RunOutcome::of(End::Conflicts(conflicts.clone())));
     }
     if let Some(ended) = ended {
         return Ok(ended);
     }
     if let Some(end) = refusal(&preview) {
-        return Ok(RunOutcome::not_begun(end));
+        return Ok(RunOutcome::of(end));
     }
     if options.agreement == Agreement::Ask && !options.hold {
         let answer = talk.ask(&Question::Before(&Shown::Undo(&preview)));
         if answer != Answer::Yes {
-            return Ok(RunOutcome::not_begun(End::Declined(answer)));
+            return Ok(RunOutcome::of(End::Declined(answer)));
         }
     }
     put_back(context, &*book, &undoing, options, &only, (&preview, seen, kept), talk)

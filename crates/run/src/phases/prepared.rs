@@ -150,7 +150,7 @@ impl<'a> Prepared<'a> {
             other => other,
         };
         let Some(Record { mut folder, mut receipt, _lock }) = self.record else {
-            return RunOutcome { step, ..RunOutcome::not_begun(end) };
+            return RunOutcome { step, ..RunOutcome::of(end) };
         };
         receipt.state = RunState::RolledBack;
         receipt.ended = Some(self.context.ambient.now().rfc3339);
@@ -165,7 +165,7 @@ impl<'a> Prepared<'a> {
             // The receipt on disk still says `prepared`, which means the same; the next command writes it down.
             notes.push(format!("the receipt could not be completed ({error}); the next command will"));
         }
-        RunOutcome { step, receipt: Some(receipt), notes, ..RunOutcome::not_begun(end) }
+        RunOutcome { step, receipt: Some(receipt), notes, ..RunOutcome::of(end) }
     }
 
     pub(super) fn receipt(&mut self, with: impl FnOnce(&mut Receipt)) {

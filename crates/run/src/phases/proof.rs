@@ -581,7 +581,7 @@ impl<'a, 's> AllProven<'a, 's> {
                 };
                 // What makes a commit less than safe was found out when the transaction was begun.
                 let notes = receipt.warnings.clone();
-                RunOutcome { notes, receipt: Some(receipt), ..RunOutcome::not_begun(end) }
+                RunOutcome { notes, receipt: Some(receipt), ..RunOutcome::of(end) }
             }
             CommitOutcome::RolledBack(error) => {
                 run.record = Some(record);
@@ -589,7 +589,7 @@ impl<'a, 's> AllProven<'a, 's> {
             }
             // `committing` stays on disk for `settle`.
             CommitOutcome::Unknown(error) => {
-                RunOutcome { receipt: Some(record.receipt), ..RunOutcome::not_begun(End::Unknown(error)) }
+                RunOutcome { receipt: Some(record.receipt), ..RunOutcome::of(End::Unknown(error)) }
             }
         }
     }
