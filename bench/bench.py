@@ -2,13 +2,14 @@
 """Compares the program with the same work by hand in each engine's own shell: same rows, same statements, same machine, interleaved.
 
     bench/bench.py [--engines sqlite,sqlite-wal,postgres,mariadb] [--rows 100000] [--works one,thousand,tenth,all,gone] [--runs 3]
-                   [--program PATH] [--out FILE.jsonl] [--count]
+                   [--program PATH] [--out FILE.jsonl] [--count] [--no-sync]
 
 By hand is: the rows selected, a copy of them made as a table, the statement in a transaction with the rows selected again inside it,
 and the commit (`full`); the same with the rows only counted (`lean`); the old values put back from the copy (`restore`); the rows
 selected into a file (`select`). Ours are `preview`, `apply` and `undo`. Wall time and CPU time (of the client and of the server),
 peak resident memory of the client; medians over the runs, and ratios to the work by hand. The servers are private ones in a
-temporary folder, begun by the tests' own `servers`. Needs: sqlite3, psql, mariadb, and a built program.
+temporary folder, begun by the tests' own `servers`; they sync at each COMMIT unless `--no-sync` is given. Only their CPU time is counted,
+not that of other servers on the machine. Needs: sqlite3, psql, mariadb (the shells themselves, not a wrapper), and a built program.
 
 With `--count` each piece of work is done once more for what does not depend on how busy the machine is: the instructions of the client
 (where `perf` is there and may count) and how often it syncs a file or folder (where `strace` is there). Of a server's own nothing is counted.
@@ -128,10 +129,23 @@ class Sqlite(Engine):
         return f".output /dev/null\n{query}\n.output\n"
 
 
+def shell_program(name):
+    """The engine's own shell. A distribution may put a wrapper in another language before it, which costs more than one row does."""
+    found = sorted(pathlib.Path("/usr/lib/postgresql").glob(f"*/bin/{name}"), key=lambda path: int(path.parts[-3]))
+    path = str(found[-1]) if found else shutil.which(name)
+    if not path:
+        sys.exit(f"{name} is not installed")
+    with open(path, "rb") as file:
+        if file.read(4) != b"\x7fELF":
+            sys.exit(f"{path} is a script around the shell, which must not be timed: install the shell itself")
+    return path
+
+
 class Server(Engine):
-    def __init__(self, folder, n, at):
+    def __init__(self, folder, n, at, sync):
         # The servers end when nobody holds their input open any more.
-        self.process = subprocess.Popen([HOME / "target/debug/servers"], stdin=subprocess.PIPE, stdout=open(folder / "urls", "w"))
+        argv = [HOME / "target/debug/servers", *(["--sync"] if sync else [])]
+        self.process = subprocess.Popen(argv, stdin=subprocess.PIPE, stdout=open(folder / "urls", "w"))
         while len(lines := pathlib.Path(folder / "urls").read_text().splitlines()) < 2:
             time.sleep(0.2)
         self.address = lines[at]
@@ -144,16 +158,21 @@ class Server(Engine):
         folder.chmod(0o755)
 
     def cpu(self):
-        total = 0
+        """CPU seconds of our own servers: the processes below the one that was started here, those that have ended included."""
+        parents, used = {}, {}
         for entry in os.scandir("/proc"):
             if entry.name.isdigit():
                 try:
-                    name, rest = open(f"/proc/{entry.name}/stat").read().rsplit(")", 1)
+                    fields = open(f"/proc/{entry.name}/stat").read().rsplit(")", 1)[1].split()
                 except OSError:
                     continue
-                if name.split("(")[1] in ("postgres", "mariadbd"):
-                    total += sum(map(int, rest.split()[11:15]))
-        return total / TICKS
+                parents[int(entry.name)] = int(fields[1])
+                used[int(entry.name)] = sum(map(int, fields[11:15]))
+        def ours(pid):
+            while pid in parents and pid != self.process.pid:
+                pid = parents[pid]
+            return pid == self.process.pid
+        return sum(ticks for pid, ticks in used.items() if ours(pid)) / TICKS
 
     def stop(self):
         self.process.stdin.close()
@@ -161,9 +180,9 @@ class Server(Engine):
 
 
 class Postgres(Server):
-    def __init__(self, folder, n):
-        super().__init__(folder, n, 0)
-        self.argv = ["psql", "-qAtX", "-v", "ON_ERROR_STOP=1", "-h", self.socket, "-U", "tester", "scene_0"]
+    def __init__(self, folder, n, sync):
+        super().__init__(folder, n, 0, sync)
+        self.argv = [shell_program("psql"), "-qAtX", "-v", "ON_ERROR_STOP=1", "-h", self.socket, "-U", "tester", "scene_0"]
         self.shell("CREATE TABLE base (inspection_id integer PRIMARY KEY, code text NOT NULL, hive text NOT NULL, place text NOT NULL, "
                    "words text NOT NULL, price numeric(12,2) NOT NULL, weight numeric(10,3) NOT NULL, day date NOT NULL, note text);\n"
                    f"\\copy base from '{self.sheet}'\n")
@@ -184,9 +203,9 @@ class Maria(Server):
     begin = "START TRANSACTION;"
     update = "UPDATE inspection JOIN copy AS b ON b.inspection_id = inspection.inspection_id SET inspection.price = b.price;"
 
-    def __init__(self, folder, n):
-        super().__init__(folder, n, 1)
-        self.argv = ["mariadb", "--no-defaults", f"--socket={self.socket}", "-uroot", "--batch", "-N", "--local-infile=1", "scene_0"]
+    def __init__(self, folder, n, sync):
+        super().__init__(folder, n, 1, sync)
+        self.argv = [shell_program("mariadb"), "--no-defaults", f"--socket={self.socket}", "-uroot", "--batch", "-N", "--local-infile=1", "scene_0"]
         self.shell("CREATE TABLE base (inspection_id integer PRIMARY KEY, code varchar(20) NOT NULL, hive varchar(60) NOT NULL, "
                    "place varchar(40) NOT NULL, words varchar(120) NOT NULL, price decimal(12,2) NOT NULL, weight decimal(10,3) NOT NULL, "
                    f"day date NOT NULL, note varchar(120), KEY (code)); LOAD DATA LOCAL INFILE '{self.sheet}' INTO TABLE base;")
@@ -262,6 +281,7 @@ def main():
     parser.add_argument("--program")
     parser.add_argument("--out")
     parser.add_argument("--count", action="store_true")
+    parser.add_argument("--no-sync", action="store_true")
     args = parser.parse_args()
     if not args.program:
         subprocess.run(["cargo", "build", "--release", "-q", "-p", "marktwice"], check=True, cwd=HOME)
@@ -277,7 +297,7 @@ def main():
                 if name.startswith("sqlite"):
                     engine = Sqlite(folder, n, name == "sqlite-wal")
                 else:
-                    engine = (Postgres if name == "postgres" else Maria)(folder, n)
+                    engine = (Postgres if name == "postgres" else Maria)(folder, n, not args.no_sync)
                 for run in range(args.runs):
                     for work in args.works.split(","):
                         def keep(work, case, measured):
@@ -301,6 +321,7 @@ def main():
                 if hasattr(engine, "stop"):
                     engine.stop()
                 shutil.rmtree(folder, ignore_errors=True)
+    print("\nThe servers " + ("do not sync at COMMIT: one row costs more where they do." if args.no_sync else "sync at each COMMIT, as they do in use."))
     table(results)
     if args.count:
         counts(counted)

@@ -51,6 +51,13 @@ pub fn all() -> Vec<&'static Server> {
     [postgres(), maria()].into_iter().flatten().collect()
 }
 
+/// Both servers, started anew so that each COMMIT is synced to the disk, as servers do in use.
+pub fn all_that_sync() -> Vec<Server> {
+    let postgres = start(Brand::Postgres, &["fsync=on"]);
+    let maria = start(Brand::Maria, &["--skip-networking", "--innodb-flush-method=fsync"]);
+    [postgres, maria].into_iter().flatten().collect()
+}
+
 /// Finds a program on the path or where Debian's packages put it.
 fn program(name: &str) -> Option<PathBuf> {
     let path = std::env::var_os("PATH").unwrap_or_default();
