@@ -366,7 +366,7 @@ impl Reader {
             let each = match (each, sql, wants) {
                 (Some(each), None, None) => each,
                 (None, Some(sql), Some(wants)) if step.is_none() => {
-                    self.change.checks.push(QueryCheck { name, sql, wants });
+                    self.change.checks.push(QueryCheck { name, sql, wants, hidden: false });
                     continue;
                 }
                 (None, Some(_), Some(_)) => {

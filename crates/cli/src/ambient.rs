@@ -1,14 +1,14 @@
 //! The clock, Ctrl-C, and progress on standard error.
 
 use std::io::IsTerminal;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
 use std::sync::{Arc, Mutex, Once, PoisonError};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
 use marktwice_core::sheet::Sheet;
 use marktwice_core::words;
-use marktwice_port::{Ambient, Phase, SheetLines, Silent, Stamp, Stopper};
+use marktwice_port::{Ambient, CommitState, Phase, SheetLines, Silent, Stamp, Stopper};
 
 use crate::{csv_file, exit};
 
@@ -20,7 +20,9 @@ pub(crate) fn catch_interrupts() {
     // Should the handler not be possible, Ctrl-C ends the process.
     let _ = ctrlc::set_handler(|| {
         if STOP.swap(true, Ordering::SeqCst) {
-            std::process::exit(i32::from(exit::DECLINED));
+            let (said, status) = if_ended_now();
+            crate::out::tell(&format!("stopped: {said}\n"));
+            std::process::exit(i32::from(status));
         }
     });
 }
@@ -51,20 +53,33 @@ pub(crate) fn last_panic() -> String {
     )
 }
 
-/// A server does not answer any more, and the connection cannot be waited for: says what is known, and ends.
-fn gone_silent(commit: bool) {
-    let (said, status) = if commit {
-        (
-            "the server has gone silent while it committed: the outcome is unknown\n  find out with: marktwice settle\n",
+/// How far the commit of this process's run has come.
+static COMMIT: AtomicU8 = AtomicU8::new(0);
+
+/// What is true of the run where the process ends at this moment, and its exit status.
+fn if_ended_now() -> (&'static str, u8) {
+    match COMMIT.load(Ordering::SeqCst) {
+        0 => ("nothing was committed; an open transaction is rolled back", exit::DECLINED),
+        1 => (
+            "COMMIT was asked for and not answered, so the outcome is unknown: run marktwice settle",
             exit::UNKNOWN,
-        )
-    } else {
-        (
-            "the server has gone silent, and COMMIT was not asked for: without it the server rolls back\n",
-            exit::FAILED,
-        )
+        ),
+        2 => (
+            "the run is committed, and its receipt is not complete: run marktwice settle",
+            exit::RECEIPT_INCOMPLETE,
+        ),
+        _ => ("the run is committed, and its receipt says so", exit::DONE),
+    }
+}
+
+/// A server does not answer any more, and the connection cannot be waited for: says what is known, and ends.
+fn gone_silent(_: bool) {
+    let (said, status) = match if_ended_now() {
+        (_, exit::DECLINED) => ("COMMIT was not asked for, so the server rolls back", exit::FAILED),
+        known => known,
     };
-    crate::out::tell(&format!("error: {said}"));
+    let kind = if status == exit::DONE { "note" } else { "error" };
+    crate::out::tell(&format!("{kind}: the server has gone silent; {said}\n"));
     std::process::exit(i32::from(status));
 }
 
@@ -98,8 +113,7 @@ impl Busy {
             self.told = true;
             self.end();
             crate::out::tell(&format!(
-                "note: COMMIT was asked for {} s ago and is not answered yet; a server that waits for a standby to confirm \
-                 it answers only then\n",
+                "note: COMMIT was asked for {} s ago and is not answered yet (a server may wait for a standby, a file for a reader)\n",
                 elapsed.as_secs()
             ));
         }
@@ -212,6 +226,16 @@ impl Ambient for Real {
 
     fn silent(&self) -> Silent {
         Arc::new(gone_silent)
+    }
+
+    fn commit_state(&self, state: CommitState) {
+        let number = match state {
+            CommitState::NotAsked => 0,
+            CommitState::Asked => 1,
+            CommitState::Answered => 2,
+            CommitState::Recorded => 3,
+        };
+        COMMIT.store(number, Ordering::SeqCst);
     }
 
     fn progress(&self, phase: Phase, done: u64, of: Option<u64>) {

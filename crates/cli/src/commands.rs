@@ -57,7 +57,7 @@ pub(crate) fn run(args: Args) -> u8 {
         let trouble = trouble.without_secrets();
         tell(&human::trouble(&trouble));
         if common.format == Format::Json {
-            print_document(&format!("{:#}", json::trouble(&trouble)));
+            print_document(json::trouble(&trouble));
         }
         trouble.status
     });

@@ -121,9 +121,17 @@ pub(crate) struct Named {
 }
 
 /// A place of which no more than the key is shown: behind it a password may stand.
+///
+/// What has no equals sign is no key: it may be an address, or a part of one.
 fn key_only(place: TextPlace) -> TextPlace {
-    let Some(at) = place.text.find(['=', '"', '\'']) else { return place };
-    let text: String = place.text.get(..at).unwrap_or("").trim_end().to_owned();
+    let at = place.text.find(['=', '"', '\'']);
+    let key = at.and_then(|at| place.text.get(..at)).unwrap_or("").trim_end();
+    let header = place.text.trim_start().starts_with('[') && at.is_none();
+    let plain = |c: char| c.is_alphanumeric() || "_-. []".contains(c);
+    if header && place.text.chars().all(plain) {
+        return place;
+    }
+    let text = if key.chars().all(plain) { key.to_owned() } else { String::new() };
     let most = text.chars().count();
     let (column, length) = if place.column > most { (1, most.max(1)) } else { (place.column, place.length) };
     TextPlace {

@@ -73,6 +73,7 @@ impl Desk {
         let config = Config::nearest(&here)?;
         let (address, named) = place::address(common, &config)?;
         let mut desk = Desk::at(address, place::logbook(common, &config)?, common)?;
+        let named = named.or_else(|| place::opened_as(&desk.address, &config, desk.waits));
         if let Some(named) = &named {
             // What is said on the line comes before what the file says.
             if let Some(wait) = named.said.wait.filter(|_| common.wait.is_none()) {
@@ -207,7 +208,7 @@ fn quick_check(text: &str, language: &dyn Language) -> Result<QueryCheck, Troubl
             serde_json::from_str(number).map_err(|_| no("has no value behind the last equals sign"))?,
         ),
     };
-    Ok(QueryCheck { name: None, sql, wants: Wants::Gives(wanted) })
+    Ok(QueryCheck { name: None, sql, wants: Wants::Gives(wanted), hidden: false })
 }
 
 /// Whether anybody may put files into a folder, or take others' away.

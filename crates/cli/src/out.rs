@@ -144,8 +144,13 @@ pub(crate) fn cut_off() -> bool {
     CUT_OFF.get().is_some()
 }
 
-/// Writes a JSON document to standard output.
-pub(crate) fn print_document(text: &str) {
+/// Writes a JSON document to standard output, without what is never written.
+pub(crate) fn print_document(document: Json) {
+    print_json(&format!("{:#}", clean_document(document)));
+}
+
+/// Writes the text of a cleaned document to standard output.
+pub(crate) fn print_json(text: &str) {
     let mut out = anstream::stdout();
     let text = human::safe_json(text);
     noted(writeln!(out, "{text}").and_then(|()| out.flush()));

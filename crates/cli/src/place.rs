@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use marktwice_core::near::nearest;
 use marktwice_demo::Engine as Demo;
+use marktwice_port::{Intent, Limits};
+use percent_encoding::percent_decode_str;
 
 use crate::args::Common;
 use crate::config::{Config, Named};
@@ -48,18 +50,47 @@ fn is_same(one: &str, other: &str) -> bool {
     let of = |address: &str| engines::of(address).map(|kind| kind.demo);
     match (of(one), of(other)) {
         (Some(Demo::Sqlite), Some(Demo::Sqlite)) => {
-            let whole = |address: &str| {
+            let file = |address: &str| {
                 let file = engines::file_of(address);
-                std::fs::canonicalize(&file).unwrap_or_else(|_| std::path::absolute(&file).unwrap_or(file))
+                // Another name of a file, a hard link too, is the same file.
+                #[cfg(unix)]
+                if let Ok(about) = std::fs::metadata(&file) {
+                    use std::os::unix::fs::MetadataExt;
+                    return Err((about.dev(), about.ino()));
+                }
+                Ok(std::fs::canonicalize(&file)
+                    .unwrap_or_else(|_| std::path::absolute(&file).unwrap_or(file)))
             };
-            whole(one) == whole(other)
+            let files: [Result<PathBuf, (u64, u64)>; 2] = [file(one), file(other)];
+            let [one, other] = files;
+            one == other
         }
         (Some(a), Some(b)) if a == b => where_to(one) == where_to(other),
         _ => false,
     }
 }
 
-/// The place of an address: host, port and database, without who connects and how.
+/// The configured database that an address opens under another name, by what the servers say of themselves: asked where an address was
+/// typed that no spelling in the configuration matches, and a database of that engine is guarded or hides columns.
+pub(crate) fn opened_as(address: &str, config: &Config, waits: Limits) -> Option<Named> {
+    let kind = engines::of(address).filter(|kind| kind.demo != Demo::Sqlite)?;
+    let matters = |known: &Named| {
+        (known.said.guarded || !known.said.hide.is_empty())
+            && engines::of(&known.address).is_some_and(|other| other.demo == kind.demo)
+    };
+    let known: Vec<Named> = config.databases().into_iter().filter(matters).collect();
+    if known.is_empty() {
+        return None;
+    }
+    let identity = |address: &str| {
+        let session = kind.engine.open(address, Intent::Read, waits).ok()?;
+        Some(session.database().identity.clone())
+    };
+    let own = identity(address)?;
+    known.into_iter().find(|known| identity(&known.address).as_ref() == Some(&own))
+}
+
+/// The place of an address: host, port and database, without who connects and how; as it is meant, not as it is spelled.
 fn where_to(address: &str) -> String {
     let (_, rest) = address.split_once("://").unwrap_or(("", address));
     let (place, query) = rest.split_once('?').unwrap_or((rest, ""));
@@ -67,8 +98,18 @@ fn where_to(address: &str) -> String {
     let host = host.rsplit_once('@').map_or(host, |(_, host)| host).to_ascii_lowercase();
     let host = host.strip_suffix(":5432").or_else(|| host.strip_suffix(":3306")).unwrap_or(&host);
     // A socket is named behind the place.
-    let socket = query.split('&').find(|part| part.starts_with("host=") || part.starts_with("socket="));
-    format!("{host}/{database}?{}", socket.unwrap_or_default())
+    let socket =
+        query.split('&').find_map(|part| part.strip_prefix("host=").or(part.strip_prefix("socket=")));
+    let plain = |text: &str| percent_decode_str(text).decode_utf8_lossy().into_owned();
+    // A socket may stand in the place of the host as well.
+    let host = plain(host);
+    let socket = socket.map(plain).or_else(|| Some(host.clone()).filter(|host| host.starts_with('/')));
+    let host = if socket.is_some() { String::new() } else { host };
+    let socket = socket.map(|path| {
+        std::fs::canonicalize(&path)
+            .map_or_else(|_| path.trim_end_matches('/').to_owned(), |p| p.display().to_string())
+    });
+    format!("{host}/{}?{}", plain(database), socket.unwrap_or_default())
 }
 
 /// What was typed, unless it looks like a name and is none that the configuration has.
@@ -134,6 +175,8 @@ mod tests {
             ("mysql://h/coop", "postgres://h/coop", false),
             ("postgres:///coop?host=/run/a", "postgres://x@/coop?sslmode=off&host=/run/a", true),
             ("postgres:///coop?host=/run/a", "postgres:///coop?host=/run/b", false),
+            ("postgres:///co%6Fp?host=/tmp/../tmp", "postgres://%2Ftmp/coop", true),
+            ("mysql://h/live%5Fdb", "mysql://h/live_db", true),
             ("sqlite:a/../coop.db", "coop.db", false),
             ("sqlite:coop.db", "./coop.db", true),
         ] {

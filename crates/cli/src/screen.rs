@@ -190,6 +190,6 @@ impl Renderer for Documents {
     }
 
     fn print(&self, text: &str) {
-        crate::out::print_document(text);
+        crate::out::print_json(text);
     }
 }

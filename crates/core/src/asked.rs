@@ -56,6 +56,9 @@ pub struct QueryCheck {
     /// What it must give.
     #[serde(flatten)]
     pub wants: Wants,
+    /// Whether its answer may show what is hidden: then it is judged, and never told.
+    #[serde(skip)]
+    pub hidden: bool,
 }
 
 /// What a query gave, as the engine writes it.
@@ -88,12 +91,10 @@ pub struct QueryFound {
 }
 
 impl QueryFound {
-    /// Hides what it gave where its query may read one of these columns: by its name, or with all others.
-    pub fn hide(&mut self, hidden: &[String]) {
-        let sql = self.check.sql.to_lowercase();
-        let all = sql.replace("(*)", "").contains('*');
-        if !hidden.iter().any(|column| all || sql.contains(&column.to_lowercase())) {
-            return;
+    /// Without what it gave, where that may show what is hidden.
+    fn concealed(mut self) -> QueryFound {
+        if !self.check.hidden {
+            return self;
         }
         self.said = match self.holds {
             Some(true) => "holds".to_owned(),
@@ -101,6 +102,7 @@ impl QueryFound {
             None => self.said.split("; now it ").next().unwrap_or_default().to_owned(),
         };
         (self.before, self.found) = (None, None);
+        self
     }
 
     /// Which check it is, and what was found.
@@ -127,13 +129,14 @@ impl QueryCheck {
             Ok(said) => (true, said),
             Err(said) => (false, said),
         };
-        QueryFound {
+        let found = QueryFound {
             check: self.clone(),
             holds: Some(holds),
             said,
             before: before.map(Answer::first),
             found: Some(now.first()),
-        }
+        };
+        found.concealed()
     }
 
     /// One that only the run can answer; `now` is what it gives as things stand.
@@ -144,7 +147,8 @@ impl QueryCheck {
             (Err(_), _) => format!("; now it finds {}", now.told()),
         });
         let said = format!("only the run can tell: {why}{}", stands.unwrap_or_default());
-        QueryFound { check: self.clone(), holds: None, said, before: None, found: now.map(Answer::first) }
+        let found = now.map(Answer::first);
+        QueryFound { check: self.clone(), holds: None, said, before: None, found }.concealed()
     }
 
     fn verdict(&self, before: Option<&Answer>, now: &Answer) -> Result<String, String> {
@@ -335,7 +339,7 @@ mod tests {
     }
 
     fn check(wants: Wants) -> QueryCheck {
-        QueryCheck { name: None, sql: "SELECT\n 1".into(), wants }
+        QueryCheck { name: None, sql: "SELECT\n 1".into(), wants, hidden: false }
     }
 
     #[test]

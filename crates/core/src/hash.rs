@@ -10,7 +10,7 @@ use std::sync::OnceLock;
 use serde::{Deserialize, Serialize};
 use xxhash_rust::xxh3::xxh3_128_with_seed;
 
-use crate::value::Value;
+use crate::value::{Value, pseudonym};
 
 /// A hash of one row (or of some columns of it): the first eight bytes of its full hash.
 ///
@@ -20,7 +20,7 @@ use crate::value::Value;
 pub struct ShortHash(pub u64);
 
 /// A key for hashes of what could be guessed: without it nobody can try values out.
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Default)]
 pub struct HashKey(pub [u8; 32]);
 
 impl std::fmt::Debug for HashKey {
@@ -112,6 +112,7 @@ fn feed(into: &mut Vec<u8>, value: &Value) {
         Value::TextBytes(b) => part(4, b),
         Value::Bytes(b) => part(5, b),
         Value::Decimal(d) => part(6, d.as_bytes()),
+        Value::Pseudonym(number) => part(4, pseudonym(*number).as_bytes()),
     }
 }
 

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::secret::{HIDDEN, names_one};
+use crate::secret::HIDDEN;
 use crate::table::Target;
 use crate::value::Value;
 
@@ -31,14 +31,13 @@ pub struct ManyExample {
 }
 
 impl Many {
-    /// Hides what tells the target's rows, where that is hidden, and columns of these names in the rows that match them.
-    pub fn hide(&mut self, target: &Target, names: &[String]) {
+    /// Hides what identifies the target's rows, where that is hidden, and, where the statement reaches tables with hidden columns, what
+    /// the rows hold that match them.
+    pub fn hide(&mut self, target: &Target, reads_hidden: bool) {
         for example in &mut self.examples {
             example.key = target.shown_key(&example.key);
-            for (name, value) in example.sources.iter_mut().flatten() {
-                if names_one(names, name) {
-                    *value = Some(HIDDEN.to_owned());
-                }
+            for (_, value) in example.sources.iter_mut().flatten().filter(|_| reads_hidden) {
+                *value = Some(HIDDEN.to_owned());
             }
         }
     }

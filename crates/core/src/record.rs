@@ -69,6 +69,9 @@ pub struct MarkHeader {
     /// Whether its hashes are taken under a key that the logbook keeps, since the change has a secret.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub keyed: bool,
+    /// The public name of that key, where it is one that a file holds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<String>,
     /// The seed of its hashes, in hexadecimal digits; without one they are BLAKE3.
     #[serde(default, with = "hexadecimal", skip_serializing_if = "Option::is_none")]
     pub seed: Option<u64>,

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use crate::param::ParamKind;
-use crate::value::Value;
+use crate::value::{Value, pseudonym};
 
 /// How days are written in a sheet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -76,6 +76,7 @@ impl Sheet {
 pub fn text(value: &Value) -> Option<String> {
     Some(match value {
         Value::Null => return None,
+        Value::Pseudonym(number) => pseudonym(*number),
         Value::Text(text) | Value::Decimal(text) => text.clone().into(),
         Value::TextBytes(bytes) => String::from_utf8_lossy(bytes).into_owned(),
         Value::Bytes(bytes) => {

@@ -55,6 +55,8 @@ pub struct Touches {
     pub writes: Vec<Touch>,
     /// Why nobody can tell all that it reads or writes.
     pub hidden: Option<String>,
+    /// The texts of users' routines that it runs.
+    pub bodies: Vec<String>,
 }
 
 impl Touches {

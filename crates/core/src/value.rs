@@ -35,6 +35,9 @@ pub enum Value {
     TextBytes(Vec<u8>),
     /// Raw bytes.
     Bytes(Vec<u8>),
+    /// What stands for a key that is hidden: no value of a database, and never read from one. Written as the text `#a29b2016`; a reader
+    /// that knows that a key is hidden makes one of that text again.
+    Pseudonym(u32),
 }
 
 impl PartialEq for Value {
@@ -46,6 +49,7 @@ impl PartialEq for Value {
             (Value::Real(a), Value::Real(b)) => a.to_bits() == b.to_bits(),
             (Value::Decimal(a), Value::Decimal(b)) | (Value::Text(a), Value::Text(b)) => a == b,
             (Value::TextBytes(a), Value::TextBytes(b)) | (Value::Bytes(a), Value::Bytes(b)) => a == b,
+            (Value::Pseudonym(a), Value::Pseudonym(b)) => a == b,
             _ => false,
         }
     }
@@ -57,6 +61,11 @@ impl Eq for Value {}
 #[derive(Debug, thiserror::Error)]
 #[error("not a value of this format: {0}")]
 pub struct NotAValue(String);
+
+/// How a number that stands for a hidden key is written.
+pub fn pseudonym(number: u32) -> String {
+    format!("#{number:08x}")
+}
 
 /// Whether a text begins with a day as it is written so that its order is that of its letters: `2026-05-10`.
 pub fn is_day(text: &str) -> bool {
@@ -86,8 +95,20 @@ impl Value {
         match self {
             Value::Decimal(text) | Value::Text(text) => text.len(),
             Value::TextBytes(bytes) | Value::Bytes(bytes) => bytes.len(),
-            Value::Null | Value::Bool(_) | Value::Int(_) | Value::Real(_) => 0,
+            Value::Null | Value::Bool(_) | Value::Int(_) | Value::Real(_) | Value::Pseudonym(_) => 0,
         }
+    }
+
+    /// What was written for a hidden key, read again: for a reader that knows that the key is hidden.
+    #[must_use]
+    pub fn as_pseudonym(self) -> Value {
+        let number = match &self {
+            Value::Text(text) => {
+                text.strip_prefix('#').and_then(|digits| u32::from_str_radix(digits, 16).ok())
+            }
+            _ => None,
+        };
+        number.map_or(self, Value::Pseudonym)
     }
 
     /// Text from bytes of unknown validity: [`Value::Text`] where they are UTF-8, else [`Value::TextBytes`].
@@ -118,6 +139,7 @@ impl Value {
             },
             Value::Decimal(d) => tagged("decimal", d.to_string()),
             Value::Text(s) => Json::String(s.to_string()),
+            Value::Pseudonym(number) => Json::String(pseudonym(*number)),
             Value::TextBytes(b) => tagged("text_bytes", BASE64.encode(b)),
             Value::Bytes(b) => tagged("bytes", BASE64.encode(b)),
         }
@@ -188,6 +210,7 @@ impl Serialize for Value {
             }
             Value::Decimal(d) => tagged(serializer, "decimal", d),
             Value::Text(s) => serializer.serialize_str(s),
+            Value::Pseudonym(number) => serializer.serialize_str(&pseudonym(*number)),
             Value::TextBytes(b) => tagged(serializer, "text_bytes", &BASE64.encode(b)),
             Value::Bytes(b) => tagged(serializer, "bytes", &BASE64.encode(b)),
         }
@@ -351,6 +374,7 @@ pub fn key_text(key: &[Value]) -> String {
     let one = |value: &Value| match value {
         Value::Text(text) | Value::Decimal(text) => text.to_string(),
         Value::Int(number) => number.to_string(),
+        Value::Pseudonym(number) => pseudonym(*number),
         other => other.to_json().to_string(),
     };
     key.iter().map(one).collect::<Vec<_>>().join(",")

@@ -18,22 +18,17 @@ pub struct Veil(pub Option<HashKey>);
 impl Veil {
     /// What stands for a key that is hidden: the same for the same key, wherever it is shown, and itself for what stands for one.
     pub fn key(self, key: &[Value]) -> Vec<Value> {
-        let number = |value: &&Value| match value {
-            Value::Text(text) => {
-                text.len() == 9
-                    && text.starts_with('#')
-                    && text.chars().skip(1).all(|c| c.is_ascii_hexdigit())
-            }
-            _ => false,
-        };
-        if let Some(number) = key.iter().find(number) {
+        if let Some(number) = key.iter().find(|value| matches!(value, Value::Pseudonym(_))) {
             return vec![number.clone()];
         }
-        let number = self.0.map_or(HIDDEN.to_owned(), |veil| {
-            let row = RowHash::by(Hashing::Keyed(veil), &mut Vec::new(), key).short();
-            format!("#{:08x}", row.0 >> 32)
-        });
-        vec![Value::Text(number.into())]
+        vec![match self.0 {
+            None => Value::Text(HIDDEN.into()),
+            Some(veil) => {
+                let row = RowHash::by(Hashing::Keyed(veil), &mut Vec::new(), key).short();
+                let [a, b, c, d, ..] = row.0.to_be_bytes();
+                Value::Pseudonym(u32::from_be_bytes([a, b, c, d]))
+            }
+        }]
     }
 }
 

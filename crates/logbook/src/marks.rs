@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use marktwice_core::Value;
 use marktwice_core::mark::{MarkRow, MarkSummary};
 use marktwice_core::record::{MARK_FORMAT, MARK_VERSION, MarkHeader, MarkTrailer};
+use marktwice_core::table::Target;
 use marktwice_port::{DraftMark, LogError, Mark};
 
 use crate::atomic::damaged;
@@ -76,7 +77,13 @@ fn read(path: &Path, give: &mut dyn FnMut(usize, &MarkRow)) -> Result<Read, LogE
             Line::Row(line) => {
                 let row = serde_json::from_slice::<MarkLine<'_>>(line).ok();
                 let row = row.and_then(|line| Some((line.s, line.row()?)));
-                let Some((step, row)) = row else { return Err(reader.damaged("it is not a row of a mark")) };
+                let Some((step, mut row)) = row else {
+                    return Err(reader.damaged("it is not a row of a mark"));
+                };
+                let table = header.steps.get(step).and_then(|record| header.tables.get(record.table));
+                if table.is_some_and(Target::hides_key) {
+                    row.key = row.key.into_iter().map(Value::as_pseudonym).collect();
+                }
                 let Some(count) = rows.get_mut(step) else {
                     return Err(reader.damaged("it is a row of a step that is not there"));
                 };

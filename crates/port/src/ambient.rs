@@ -60,6 +60,19 @@ pub enum Phase {
     Committing,
 }
 
+/// How far the commit of a run has come: what may be said of it when the process has to end at once.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CommitState {
+    /// Nothing of it is decided: without COMMIT everything is rolled back.
+    NotAsked,
+    /// The receipt says `committing`, or is about to, and COMMIT is not answered: only `settle` knows.
+    Asked,
+    /// COMMIT was answered: it is committed, and the receipt does not say so yet.
+    Answered,
+    /// Committed, and the receipt says so.
+    Recorded,
+}
+
 /// One line of a sheet: its number in the file, and its cells.
 pub type SheetLine = (u64, Vec<String>);
 
@@ -85,6 +98,9 @@ pub trait Ambient {
 
     /// What is done when an engine has gone silent; it need not come back.
     fn silent(&self) -> Silent;
+
+    /// Told how far the commit has come, each time before anything is done that depends on it.
+    fn commit_state(&self, _state: CommitState) {}
 
     /// Told now and then how far a phase is: rows done, of how many where that is known.
     fn progress(&self, phase: Phase, done: u64, of: Option<u64>);

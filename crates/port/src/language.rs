@@ -210,6 +210,12 @@ pub trait Language {
         Vec::new()
     }
 
+    /// Whether a condition asks about columns of these names (in lower case) only whether they equal values that are written in it, or
+    /// NULL; where nobody can tell, it does not.
+    fn asks_for_equality_only(&self, _condition: &str, _names: &[String]) -> bool {
+        false
+    }
+
     /// A query and a value, taken apart at the last equals sign that is no part of the query's own texts and groups.
     fn equation(&self, _text: &str) -> Option<(String, String)> {
         None

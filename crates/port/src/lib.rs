@@ -5,6 +5,7 @@
 //! leaves is a typed value.
 
 pub mod ambient;
+pub mod around;
 pub mod error;
 pub mod language;
 pub mod logbook;
@@ -12,7 +13,7 @@ pub mod plan;
 pub mod session;
 pub mod transaction;
 
-pub use ambient::{Ambient, Phase, SheetLine, SheetLines, Silent, Stamp, Stopper, Watch};
+pub use ambient::{Ambient, CommitState, Phase, SheetLine, SheetLines, Silent, Stamp, Stopper, Watch};
 pub use error::{Broken, Constraint, EngineError, Overtaken, SinkError, Unusable};
 pub use language::{
     Composed, Cut, Days, Draft, Language, Merge, Merged, Said, SheetUse, Uncomposed, Which, Work,

@@ -55,6 +55,12 @@ pub struct Plan {
     pub settings: Vec<String>,
     /// Whether it matters exactly how many rows the target has.
     pub counted: bool,
+    /// Whether definitions leave doubt that an undo of it would go through: triggers, conditions on rows, foreign keys.
+    pub doubt: bool,
+    /// Whether it reaches tables with hidden columns, or uses a secret parameter.
+    pub reads_hidden: bool,
+    /// Whether it runs routines that name such tables, or of which nobody can tell what they read.
+    pub runs_hidden: bool,
     /// The engine's own part.
     pub detail: Box<dyn Any>,
 }

@@ -165,6 +165,23 @@ pub trait Session {
     /// What happened on opening that a person should know, such as an interrupted transaction that was rolled back.
     fn notes(&self) -> &[String];
 
+    /// Hides in a plan what may show these columns (table and column), beside those that are hidden already.
+    ///
+    /// # Errors
+    /// As [`Session::plan`].
+    fn conceal(&mut self, _plan: &mut Plan, _also: &[(String, String)]) -> Result<(), EngineError> {
+        Ok(())
+    }
+
+    /// Whether the answer to a query may show a hidden column, or one of these, or a secret parameter. An engine that does not know
+    /// says that it may, where anything is hidden.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn discloses(&mut self, _query: &str, also: &[(String, String)]) -> Result<bool, EngineError> {
+        Ok(!also.is_empty())
+    }
+
     /// Ends on the server what earlier questions have begun, so that nothing is held while somebody else is waited for. To be called
     /// before a session that lives on is left alone; one that is dropped holds nothing.
     ///

@@ -13,7 +13,7 @@ use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 
 use crate::error::{EngineError, SinkError};
-use crate::plan::{Batch, Matched, Plan};
+use crate::plan::{Batch, Matched, Plan, Reach};
 
 /// What is to become of a row that was looked up, to be put back.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -207,11 +207,73 @@ pub trait Tx: Hold {
         Ok(0)
     }
 
+    /// A table as it is defined here and now.
+    ///
+    /// # Errors
+    /// When there is no such table.
+    fn describe(&mut self, _schema: &str, table: &str) -> Result<Target, EngineError> {
+        Err(EngineError::Other(format!("this engine describes no table {table} inside a transaction")))
+    }
+
+    /// The same as [`Session::restore_reach`](crate::Session::restore_reach), inside the transaction.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn restore_reach(&mut self, batch: &Batch) -> Result<Reach, EngineError> {
+        Err(EngineError::Other(format!("this engine tries no undo of {}", batch.target.table)))
+    }
+
+    /// The same as [`Session::restorable`](crate::Session::restorable), inside the transaction.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn restorable(
+        &mut self,
+        _written: &[SideWrite],
+        _known: &[Target],
+        _own: &[Target],
+    ) -> Result<Vec<Triggered>, EngineError> {
+        Ok(Vec::new())
+    }
+
+    /// Begins a trial of the undo: all that is written until [`Tx::end_trial`] is taken back there. What steps have held is put aside, and
+    /// not needed any more. Says whether the engine can do that; `tables` are those that the undo may write.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn begin_trial(&mut self, _tables: &[Target]) -> Result<bool, EngineError> {
+        Ok(false)
+    }
+
+    /// What COMMIT would say if it came now, inside a trial.
+    ///
+    /// # Errors
+    /// The broken constraint.
+    fn would_commit_trial(&mut self) -> Result<(), EngineError> {
+        Ok(())
+    }
+
+    /// Takes everything back that a trial has written.
+    ///
+    /// # Errors
+    /// When that cannot be done: the transaction is then good for nothing but a rollback.
+    fn end_trial(&mut self) -> Result<(), EngineError> {
+        Ok(())
+    }
+
     /// Makes constraints that wait for COMMIT speak now.
     ///
     /// # Errors
     /// The broken constraint.
     fn settle_constraints(&mut self) -> Result<(), EngineError>;
+
+    /// What would make COMMIT fail, of constraints that only COMMIT looks at.
+    ///
+    /// # Errors
+    /// The broken constraint.
+    fn would_commit(&mut self) -> Result<(), EngineError> {
+        Ok(())
+    }
 
     /// Pairs each held row of a step with what it is now.
     ///

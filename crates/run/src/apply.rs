@@ -157,7 +157,7 @@ pub fn apply(
         receipt.scrub(&Secrets::of(&change.params));
         receipt
     })?
-    .of(change);
+    .of(&Change { checks: taken.checks.clone(), ..change.clone() });
     let opened = context.to_write(session).and_then(|(mut session, fresh)| {
         if fresh {
             set_up(&mut *session, change)?;
@@ -275,7 +275,7 @@ fn held_to(kept: &dyn Mark, taken: &Taken) -> Result<Option<(End, Option<usize>)
     }
     let mut own = None;
     for (at, step) in taken.steps.iter().enumerate() {
-        if let Some(shift) = ground_shifted(header, at, &step.plan) {
+        if let Some(shift) = ground_shifted(header, at, &step.plan, taken.book.key_name().as_ref()) {
             return Ok(Some((End::Changed(shift), Some(at))));
         }
         let both = kept.totals().get(at).zip(taken.totals.get(at));

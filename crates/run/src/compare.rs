@@ -55,6 +55,8 @@ pub struct StepDifference {
     pub waits: Option<String>,
     /// Whether it rests on earlier steps, and both are the same statement behind steps that do the same.
     pub same_statement: bool,
+    /// Whether both are the same statement.
+    pub same_text: bool,
 }
 
 /// A row that two steps do not treat alike: what it is and becomes in each, where that one matches it.
@@ -67,9 +69,10 @@ pub struct DifferentRow {
 }
 
 impl StepDifference {
-    /// Whether no difference was found.
+    /// Whether both are known to do the same: what only the run can tell is the same where the statement is.
     pub fn same(&self) -> bool {
-        self.only == [0, 0] && self.otherwise == 0 && self.waits.is_none()
+        let known = self.left_out.is_empty() || self.same_text;
+        self.only == [0, 0] && self.otherwise == 0 && self.waits.is_none() && known
     }
 }
 
@@ -200,6 +203,7 @@ fn difference(
         left_out,
         waits,
         same_statement: false,
+        same_text: one.plan.statement_hash == two.plan.statement_hash,
     };
     if step.waits.is_some() {
         return Ok(step);

@@ -4,8 +4,11 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use marktwice_core::receipt::DatabaseId;
 use marktwice_core::secret::HiddenColumns;
-use marktwice_core::table::{NamedBy, Target};
-use marktwice_port::{Ambient, Engine, EngineError, Intent, Limits, LogError, Logbook, Session, Watch};
+use marktwice_core::table::NamedBy;
+use marktwice_port::around::{Around, AroundSession};
+use marktwice_port::{
+    Ambient, CommitOutcome, Engine, EngineError, Intent, Limits, LogError, Logbook, Session, Watch,
+};
 
 use crate::preview::{Preview, UndoPreview};
 
@@ -32,6 +35,28 @@ pub struct Context<'a> {
     pub witness: Option<&'a str>,
     /// Who runs this, as the operating system says.
     pub user: Option<String>,
+}
+
+/// Takes the values out of what an engine says, where columns are hidden.
+#[derive(Clone, Copy)]
+struct Discreet;
+
+impl Around for Discreet {
+    fn call<R>(&self, work: impl FnOnce() -> Result<R, EngineError>) -> Result<R, EngineError> {
+        work().map_err(EngineError::without_values)
+    }
+
+    fn look<R>(&self, work: impl FnOnce() -> Result<R, EngineError>) -> Result<R, EngineError> {
+        self.call(work)
+    }
+
+    fn commit(&self, commit: impl FnOnce() -> CommitOutcome) -> CommitOutcome {
+        match commit() {
+            CommitOutcome::Committed => CommitOutcome::Committed,
+            CommitOutcome::RolledBack(error) => CommitOutcome::RolledBack(error.without_values()),
+            CommitOutcome::Unknown(error) => CommitOutcome::Unknown(error.without_values()),
+        }
+    }
 }
 
 /// A session that a run has left behind, in no transaction; or none.
@@ -74,20 +99,12 @@ impl Context<'_> {
         session.obey(&self.watch());
         session.name_by(self.named_by);
         if !self.hide.is_empty() {
+            // Whatever it says from here on may name a value.
+            session = Box::new(AroundSession { inner: session, around: Discreet });
             let key = (self.book)(session.database()).and_then(|book| book.hash_key());
             session.hide(self.hide, key.map_err(|error| EngineError::Sink(Box::new(error)))?);
         }
         Ok(session)
-    }
-
-    /// The names of columns that are hidden: those of these tables, and those that somebody has named.
-    pub(crate) fn hidden_names<'t>(&self, tables: impl Iterator<Item = &'t Target>) -> Vec<String> {
-        tables.flat_map(Target::hidden_names).chain(self.hide.names()).collect()
-    }
-
-    /// An error of the engine's, without values that it may name, where columns are hidden.
-    pub(crate) fn discreet(&self, error: EngineError) -> EngineError {
-        if self.hide.is_empty() { error } else { error.without_values() }
     }
 
     /// A session to write in: the given one, where it may be used for that, or another. Says whether it is fresh.

@@ -115,6 +115,9 @@ pub fn each_view_row(
 ) -> Result<Seen<u64>, Failure> {
     open(context, |session| {
         let view = &survey.target.table;
+        if let Some(condition) = condition.filter(|_| !survey.target.hidden.is_empty()) {
+            answerable(context, &survey.target, (condition, false))?;
+        }
         let matched =
             session.view_rows(schema, view, statement, limit, &mut watched(context, &survey.target, sink));
         matched.map_err(|error| match (error, condition) {
@@ -124,6 +127,25 @@ pub fn each_view_row(
             (error, _) => error,
         })
     })
+}
+
+/// Counts and rows would let somebody find out piece by piece what a hidden column holds: about one it is only answered whether it
+/// equals a value that is written in the condition, or NULL.
+fn answerable(
+    context: &Context<'_>,
+    target: &Target,
+    (condition, runs_hidden): (&str, bool),
+) -> Result<(), EngineError> {
+    let names = target.hidden_names().into_iter().chain(context.hide.names());
+    let names: Vec<String> = names.map(|name| name.to_lowercase()).collect();
+    if !runs_hidden && context.engine.language().asks_for_equality_only(condition, &names) {
+        return Ok(());
+    }
+    let shown = context.hide.named().map(|(table, column)| format!("{table}.{column}")).collect::<Vec<_>>();
+    let message =
+        format!("the condition asks more than equality about hidden columns ({})", shown.join(", "));
+    let hint = "compare a hidden column with =, IN (...) or IS NULL; anything else would show what it holds";
+    Err(EngineError::Refused(Box::new(Finding::new(Code::NotUnderstood, message).hint(hint))))
 }
 
 /// The columns and the key of a table.
@@ -175,6 +197,11 @@ pub fn each_row(
             }
             (error, _) => proven_error(session, language, &[], error),
         })?;
+        if plan.reads_hidden
+            && let Some(condition) = condition
+        {
+            answerable(context, &plan.target, (condition, plan.runs_hidden))?;
+        }
         let matched = session.matched_rows(&plan, limit, &mut watched(context, &plan.target, sink))?;
         Ok((plan.target, matched))
     })

@@ -58,13 +58,29 @@ pub fn mark_text(context: &Context<'_>, name: Option<&str>) -> Result<MarkedChan
 }
 
 /// What a mark rests on that is another now for a step; `None` when all is the same.
-pub(crate) fn ground_shifted(mark: &MarkHeader, at: usize, plan: &Plan) -> Option<String> {
+pub(crate) fn ground_shifted(
+    mark: &MarkHeader,
+    at: usize,
+    plan: &Plan,
+    key: Option<&String>,
+) -> Option<String> {
     let taken = &mark.taken;
     let step = mark.steps.get(at);
+    let keyed = matches!(plan.parts.hashing, Hashing::Keyed(_));
+    if mark.keyed && keyed && mark.key.as_ref().is_some_and(|own| Some(own) != key) {
+        return Some(format!(
+            "mark {} was taken under another key_file, so its rows cannot be compared: preview the change again",
+            mark.mark
+        ));
+    }
     match step.and_then(|step| Some((step, mark.tables.get(step.table)?))) {
         Some((_, table)) if table.definition != plan.target.definition => {
             Some(format!("the definition of {} has changed since the preview of {taken}", table.table))
         }
+        Some((_, table)) if mark.keyed != keyed || table.hidden != plan.target.hidden => Some(format!(
+            "other columns of {} are hidden now than when mark {} was taken, so its rows cannot be compared: preview the change again",
+            table.table, mark.mark
+        )),
         Some((step, _)) if step.foreseen != plan.foreseen => {
             Some(format!("what can be foreseen of the change is another than in the preview of {taken}"))
         }
@@ -121,6 +137,10 @@ pub(crate) fn since_then(
         return Ok(None);
     }
     let same_text = step.statement_hash == plan.statement_hash;
+    // Where other columns are hidden, or another key is used, not even the rows can be told again.
+    if header.keyed && (table.hidden != target.hidden || header.key != book.key_name()) {
+        return Ok(None);
+    }
     // Hashes under another key or seed, or under none, say nothing about each other.
     let alike = match plan.parts.hashing {
         Hashing::Keyed(_) => header.keyed,

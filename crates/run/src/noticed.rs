@@ -6,7 +6,6 @@ use marktwice_core::finding::Level;
 use marktwice_core::many::Many;
 use marktwice_core::mark::StepKind;
 use marktwice_core::notice::Notices;
-use marktwice_core::secret::HiddenColumns;
 use marktwice_core::side::ELSEWHERE;
 use marktwice_core::study::{LOOKED_UP, Scope, Study, Wish};
 use marktwice_core::table::Target;
@@ -27,13 +26,11 @@ pub(crate) fn closer(
     plan: &Plan,
     change: &Change,
     (notices, breaches): (&Notices, &[Breach]),
-    hide: &HiddenColumns,
     step: &mut StepPreview,
 ) {
     // What is near a secret, or pins a row by it, is not to be read either.
     let statement = plan.statement.to_lowercase();
-    let reads = hide.names().iter().any(|column| statement.contains(&column.to_lowercase()));
-    let secret = change.has_secret() || reads || !plan.target.hidden.is_empty();
+    let secret = change.has_secret() || plan.reads_hidden || !plan.target.hidden.is_empty();
     let veiled = plan.target.hides_key();
     let block = &mut step.block;
     let unmet = block.unmet.iter().any(|u| u.what == "rows");

@@ -104,6 +104,8 @@ pub(crate) struct Begun<'a, 's> {
     unheld: Vec<TriggeredReceipt>,
     /// What steps have put away, each with where.
     put_away: Vec<(Archive, PutAway)>,
+    /// Rows that the engine has counted without saying where, by step: what is compared in the end has to explain them.
+    to_explain: Vec<(usize, SideWrite)>,
     /// What checks gave at the beginning that compare the end with it.
     first_answers: Vec<Option<marktwice_core::asked::Answer>>,
 }
@@ -140,7 +142,8 @@ fn roll_back_and<'a>(
 impl<'a, 's> Begun<'a, 's> {
     fn new(run: Prepared<'a>, tx: Box<dyn Tx + 's>) -> Self {
         let (unheld, put_away, first_answers) = (Vec::new(), Vec::new(), Vec::new());
-        Begun { run, tx, snapshot: None, proven: 0, beside: 0, unheld, put_away, first_answers }
+        let to_explain = Vec::new();
+        Begun { run, tx, snapshot: None, proven: 0, beside: 0, unheld, put_away, to_explain, first_answers }
     }
 
     /// Ends it here, for a reason that has come up before a step is held.

@@ -114,7 +114,7 @@ pub(crate) fn plan_all(
             return Err(EngineError::Refused(Box::new(finding.hint("write it in a change of its own"))));
         }
     }
-    hide_everywhere(&mut plans);
+    conceal(session, &mut plans)?;
     let hides = change.has_secret() || plans.iter().any(|plan| !plan.target.hidden.is_empty());
     let hashing = match change.hash_key.filter(|_| hides) {
         Some(key) => Hashing::Keyed(key),
@@ -211,13 +211,43 @@ fn written_by_steps(plans: &mut [Plan]) {
     }
 }
 
+/// The hidden columns of the tables of steps, as tables and columns.
+pub(crate) fn hidden_columns<'p>(plans: impl Iterator<Item = &'p Plan>) -> Vec<(String, String)> {
+    let of = |plan: &'p Plan| {
+        let tables = plan.archive.iter().map(|archive| &archive.target).chain([&plan.target]);
+        tables.flat_map(|target| target.hidden_names().into_iter().map(|name| (target.table.clone(), name)))
+    };
+    let mut all: Vec<(String, String)> = plans.flat_map(of).collect();
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
+/// What one step writes into a column that is not hidden elsewhere is hidden in all steps, and in what they make of it, until nothing
+/// more is found.
+fn conceal(session: &mut dyn Session, plans: &mut [Plan]) -> Result<(), EngineError> {
+    loop {
+        hide_everywhere(plans);
+        let known = hidden_columns(plans.iter());
+        if known.is_empty() || plans.len() < 2 {
+            return Ok(());
+        }
+        for plan in plans.iter_mut() {
+            session.conceal(plan, &known)?;
+        }
+        if hidden_columns(plans.iter()) == known {
+            return Ok(());
+        }
+    }
+}
+
 /// A column that one step hides is hidden wherever rows of its table are shown. What foreign keys' actions and triggers write
 /// for its rows may hold the same: there all is hidden but the keys.
 fn hide_everywhere(plans: &mut [Plan]) {
     let hiding: Vec<Target> =
         plans.iter().map(|plan| plan.target.clone()).filter(|t| !t.hidden.is_empty()).collect();
     for plan in plans {
-        let hides = !plan.target.hidden.is_empty();
+        let hides = !plan.target.hidden.is_empty() || plan.reads_hidden;
         let fired = plan.triggered.iter_mut().filter_map(|table| table.target.as_mut().ok());
         let taken = plan.along.iter_mut().map(|along| &mut along.target);
         let away = plan.archive.iter_mut().map(|archive| &mut archive.target);
@@ -320,6 +350,7 @@ pub(crate) fn mark_header(
         checks: change.checks.clone(),
         params: to_map(&change.params),
         keyed: matches!(hashing, Hashing::Keyed(_)),
+        key: None,
         seed: if let Hashing::Seeded(seed) = hashing { Some(seed) } else { None },
         sheets: change.sheets.clone(),
         settings: steps.first().map(|step| step.plan.settings.clone()).unwrap_or_default(),

@@ -1,6 +1,7 @@
 //! How the first mark is taken: by looking, or, where steps rest on one another, by a rehearsal.
 
 use marktwice_core::Finding;
+use marktwice_core::asked::QueryCheck;
 use marktwice_core::change::Change;
 use marktwice_core::check::CheckFound;
 use marktwice_core::finding::{Code, Level};
@@ -25,7 +26,7 @@ use crate::noticed::{
     Declared, against_terms, broken, closer, explained, from_rows, no_way_back, side_findings, still_open,
 };
 use crate::outcome::{Failure, RunOutcome};
-use crate::planned::{Planned, mark_header, plan_all};
+use crate::planned::{Planned, hidden_columns, mark_header, plan_all};
 use crate::preview::{Block, Preview, Show, Since, StepPreview};
 use crate::rehearsal::{Rehearsed, rehearse};
 use crate::settle::{Tidied, tidy_up};
@@ -47,6 +48,8 @@ pub(crate) struct Taken {
     pub(crate) book: Box<dyn Logbook>,
     /// The session that it was previewed in: set up as the change says, and with its sheets.
     pub(crate) session: Option<Box<dyn Session>>,
+    /// The checks of the whole change.
+    pub(crate) checks: Vec<QueryCheck>,
     /// The mark that it is held to.
     pub(crate) held_to: Option<Box<dyn Mark>>,
     /// How the rehearsal ended, where it did not come to its end.
@@ -110,6 +113,20 @@ pub fn rehearse_change(
     Ok(Rehearsal { preview: taken.preview, ended: taken.ended })
 }
 
+/// The change with its checks, of which those are marked whose answers may show what is hidden.
+fn with_hidden_checks(
+    session: &mut dyn Session,
+    change: &Change,
+    steps: &[Planned],
+) -> Result<Change, Failure> {
+    let mut change = change.clone();
+    let known = hidden_columns(steps.iter().map(|step| &step.plan));
+    for check in &mut change.checks {
+        check.hidden = session.discloses(&check.sql, &known)?;
+    }
+    Ok(change)
+}
+
 /// How the rows of a change are told.
 pub(crate) enum Way<'t> {
     /// By looking.
@@ -145,6 +162,7 @@ pub(crate) fn take(
     let sheets = spread(context, &mut *session, change)?;
     let steps = plan_all(&mut *session, context.engine.language(), change)?;
     there_to_show(change, &steps)?;
+    let change = &with_hidden_checks(&mut *session, change, &steps)?;
     let open_checks = open_ones(&mut *session, &steps, change)?;
     let mut notes = session.notes().to_vec();
     notes.extend(sheets);
@@ -167,7 +185,8 @@ pub(crate) fn take(
         None => steps.iter().filter(|s| s.standing.must_wait()).map(|s| s.plan.step).collect(),
     };
     let stamp = context.ambient.now();
-    let header = mark_header(&steps, session.database(), change, (&stamp.rfc3339, by), open.clone());
+    let mut header = mark_header(&steps, session.database(), change, (&stamp.rfc3339, by), open.clone());
+    header.key = book.key_name().filter(|_| header.keyed);
     let (name, mut draft) = book.draft_mark(header, &stamp.compact)?;
     let mut seen: Vec<Collector<'_>> =
         steps.iter().map(|step| Collector::new(context, &step.plan, show)).collect();
@@ -215,15 +234,13 @@ pub(crate) fn take(
             }
             Ok(())
         });
-        if let Err(error) = viewed.map_err(|error| context.discreet(error)) {
+        if let Err(error) = viewed {
             return Err(match steps.get(step_at_work) {
                 Some(step) => unwrap_sink(explained(error, &step.plan)),
                 None => unwrap_sink(error),
             });
         }
         checks = foreseen(change, &open_checks, answers)?;
-        let hidden = context.hidden_names(steps.iter().map(|step| &step.plan.target));
-        checks.iter_mut().for_each(|found| found.hide(&hidden));
     }
     let totals: Vec<MarkSummary> = seen.iter().map(|collector| *collector.marker.summary()).collect();
     // A mark that does not cover what it says it covers is none.
@@ -255,7 +272,7 @@ pub(crate) fn take(
         let mut step = assemble(planned, change, &collector, &receipts);
         if let Some(many) = &mut step.many {
             let target = &planned.plan.target;
-            many.hide(target, &context.hidden_names(std::iter::once(target)));
+            many.hide(target, planned.plan.reads_hidden);
         }
         step.since = since.get_mut(planned.plan.step).and_then(Option::take);
         let notices = collector.notices;
@@ -275,7 +292,6 @@ pub(crate) fn take(
                     &planned.plan,
                     change,
                     (&notices, &collector.breaches.found),
-                    context.hide,
                     &mut step,
                 );
             }
@@ -312,7 +328,18 @@ pub(crate) fn take(
         checks,
         steps: previews,
     };
-    Ok(Taken { preview, steps, totals, tidied, book, session: Some(session), held_to, ended })
+    let checks_of = change.checks.clone();
+    Ok(Taken {
+        preview,
+        steps,
+        totals,
+        tidied,
+        book,
+        session: Some(session),
+        checks: checks_of,
+        held_to,
+        ended,
+    })
 }
 
 /// What is said before a rehearsal that was asked for.

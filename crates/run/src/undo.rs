@@ -129,10 +129,10 @@ pub fn undo(
     options: &UndoOptions,
     talk: &mut dyn Talk,
 ) -> Result<RunOutcome, Failure> {
-    if options.agreement == Agreement::Given && options.run.is_none() && options.rows.is_none() {
+    if options.agreement == Agreement::Given && options.run.is_none() {
         return Err(Failure::usage(
-            "--yes needs to know what was agreed to",
-            "name the run (marktwice undo RUN --yes) or say an expected count (--rows N)",
+            "--yes needs to know which run is meant: without a name it would take the newest one, whichever that is by now",
+            "name the run: marktwice undo RUN --yes (marktwice history shows the runs)",
         ));
     }
     let mut session = context.open(Intent::Read)?;
@@ -213,10 +213,7 @@ fn what_to_take_back(
         None => {
             let last = entries.iter().find(|e| e.receipt.kind == RunKind::Apply && e.can_undo);
             last.cloned().ok_or_else(|| {
-                Failure::usage(
-                    "there is no committed application that still stands",
-                    "marktwice history shows the runs",
-                )
+                Failure::usage("there is nothing to undo", "marktwice history shows the runs")
             })?
         }
     };

@@ -10,6 +10,7 @@ use sqlparser::tokenizer::Token;
 use crate::compose;
 use crate::dialect::language::Language;
 use crate::query::check::equation;
+use crate::query::mentions::asks_for_equality_only;
 use crate::query::placeholders::placeholders;
 use crate::query::sheet_uses::{kind, sheet_uses};
 use crate::rules::null_compare;
@@ -108,6 +109,10 @@ impl port::Language for Language {
             before.is_some_and(|t| t.is(&Token::Period))
         };
         (0..tokens.len()).filter(|at| !qualified(*at)).filter_map(|at| said(tokens.get(at..)?)).collect()
+    }
+
+    fn asks_for_equality_only(&self, condition: &str, names: &[String]) -> bool {
+        asks_for_equality_only(condition, names, *self)
     }
 
     fn equation(&self, text: &str) -> Option<(String, String)> {

@@ -249,7 +249,8 @@ pub fn change() -> Change {
         change.steps.push(ChangeStep { terms, range: start..change.source.len() });
         change.source.push_str(";\n");
     }
-    let check = |sql: &str, wants: Wants| QueryCheck { name: None, sql: sql.to_owned(), wants };
+    let check =
+        |sql: &str, wants: Wants| QueryCheck { name: None, sql: sql.to_owned(), wants, hidden: false };
     change.checks.push(check("SELECT count(*) FROM t", Wants::ChangesBy(Wanted::Number((-1).into()))));
     change.checks.push(check("SELECT a FROM t WHERE id = 1", Wants::Gives(Wanted::Number(10.into()))));
     change

@@ -4,29 +4,15 @@ use std::any::Any;
 use std::cell::Cell;
 use std::rc::Rc;
 
-use marktwice_core::Code;
-use marktwice_core::archive::Archive;
-use marktwice_core::asked::Answer;
-use marktwice_core::breach::Breaches;
-use marktwice_core::check::{CheckFound, EachCheck};
-use marktwice_core::hash::Fingerprint;
 use marktwice_core::hash::HashKey;
 use marktwice_core::mark::{MarkRow, MarkSummary};
-use marktwice_core::param::Bound;
-use marktwice_core::receipt::{DatabaseId, Receipt, SnapshotRef};
+use marktwice_core::receipt::{Receipt, SnapshotRef};
 use marktwice_core::record::{MarkHeader, SnapshotHeader, SnapshotTotals};
-use marktwice_core::steps::Touches;
-use marktwice_core::study::{Study, Wish};
-use marktwice_core::survey::{Survey, TableSummary};
-use marktwice_core::table::Target;
-use marktwice_core::triggered::Triggered;
 use marktwice_core::undo::RowChange;
-use marktwice_core::value::Value;
+use marktwice_port::around::{Around, AroundSession};
 use marktwice_port::{
-    Batch, ChangeSource, CommitOutcome, DraftMark, Engine, EngineError, FoundSink, Hold, Intent, KeepSink,
-    Language, Limits, LogError, LogErrorKind, Logbook, Mark, Matched, PairSink, Plan, Reach, RowSink,
-    RunFolder, Session, Settings, SheetRows, SheetTable, SideWrite, SnapshotReader, SnapshotWriter, Stopper,
-    Tx, Viewing,
+    CommitOutcome, DraftMark, Engine, EngineError, Intent, Language, Limits, LogError, LogErrorKind, Logbook,
+    Mark, RunFolder, Session, SnapshotReader, SnapshotWriter,
 };
 
 /// Counts calls and says which one fails.
@@ -230,7 +216,26 @@ pub struct FaultyEngine<'a> {
     pub after: bool,
 }
 
-struct FaultySession(Box<dyn Session>, Fuse, bool);
+/// Faults around each call.
+#[derive(Clone)]
+struct Faults(Fuse, bool);
+
+impl Around for Faults {
+    fn call<R>(&self, work: impl FnOnce() -> Result<R, EngineError>) -> Result<R, EngineError> {
+        self.0.engine(work)
+    }
+
+    fn commit(&self, commit: impl FnOnce() -> CommitOutcome) -> CommitOutcome {
+        match self.0.engine(|| Ok(())) {
+            Ok(()) => commit(),
+            Err(error) if self.1 => match commit() {
+                CommitOutcome::Committed => CommitOutcome::Unknown(error),
+                other => other,
+            },
+            Err(error) => CommitOutcome::Unknown(error),
+        }
+    }
+}
 
 impl Engine for FaultyEngine<'_> {
     fn language(&self) -> &dyn Language {
@@ -239,341 +244,6 @@ impl Engine for FaultyEngine<'_> {
 
     fn open(&self, address: &str, intent: Intent, waits: Limits) -> Result<Box<dyn Session>, EngineError> {
         let inner = self.fuse.engine(|| self.inner.open(address, intent, waits))?;
-        Ok(Box::new(FaultySession(inner, self.fuse.clone(), self.after)))
-    }
-}
-
-impl Session for FaultySession {
-    fn database(&self) -> &DatabaseId {
-        self.0.database()
-    }
-
-    fn obey(&mut self, watch: &marktwice_port::Watch) {
-        self.0.obey(watch);
-    }
-
-    fn bind(&mut self, values: &[Bound]) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.bind(values))
-    }
-
-    fn set_up(&mut self, settings: &[marktwice_core::change::Setting]) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.set_up(settings))
-    }
-
-    fn column(
-        &mut self,
-        schema: Option<&str>,
-        table: &str,
-        column: &str,
-    ) -> Result<Option<marktwice_core::table::Column>, EngineError> {
-        self.1.engine(|| self.0.column(schema, table, column))
-    }
-
-    fn spread(&mut self, sheet: &SheetTable, rows: &mut SheetRows<'_>) -> Result<u64, EngineError> {
-        self.1.engine(|| self.0.spread(sheet, rows))
-    }
-
-    fn hide(&mut self, columns: &marktwice_core::secret::HiddenColumns, key: marktwice_core::hash::HashKey) {
-        self.0.hide(columns, key);
-    }
-
-    fn name_by(&mut self, names: &marktwice_core::table::NamedBy) {
-        self.0.name_by(names);
-    }
-
-    fn notes(&self) -> &[String] {
-        self.0.notes()
-    }
-
-    fn plan(&mut self, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
-        self.1.engine(|| self.0.plan(source, allow, earlier))
-    }
-
-    fn view(&mut self, plans: &[&Plan], work: &mut Viewing<'_>) -> Result<(), EngineError> {
-        let fuse = self.1.clone();
-        self.1.engine(|| self.0.view(plans, &mut |hold| work(&mut FaultyHold(hold, fuse.clone()))))
-    }
-
-    fn archive(&mut self, plan: &mut Plan, table: &str, make: bool) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.archive(plan, table, make))
-    }
-
-    fn make_archive(
-        &mut self,
-        archive: &mut Archive,
-        held: &mut [Triggered],
-        there: bool,
-    ) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.make_archive(archive, held, there))
-    }
-
-    fn copy_database(&mut self, file: &str, told: &mut marktwice_port::Told<'_>) -> Result<u64, EngineError> {
-        self.1.engine(|| self.0.copy_database(file, told))
-    }
-
-    fn reads(&mut self, query: &str) -> Result<Touches, EngineError> {
-        self.1.engine(|| self.0.reads(query))
-    }
-
-    fn rest(&mut self) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.rest())
-    }
-
-    fn may_write(&mut self) -> Result<bool, EngineError> {
-        self.1.engine(|| self.0.may_write())
-    }
-
-    fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
-        self.1.engine(|| self.0.touches(plan))
-    }
-
-    // Looking changes nothing and decides nothing, so it is no place to fail at.
-    fn matched_rows(
-        &mut self,
-        plan: &Plan,
-        limit: Option<u64>,
-        sink: &mut RowSink<'_>,
-    ) -> Result<u64, EngineError> {
-        self.0.matched_rows(plan, limit, sink)
-    }
-
-    fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
-        self.0.study(plan, wish)
-    }
-
-    fn view_rows(
-        &mut self,
-        schema: Option<&str>,
-        view: &str,
-        statement: &str,
-        limit: Option<u64>,
-        sink: &mut RowSink<'_>,
-    ) -> Result<u64, EngineError> {
-        self.0.view_rows(schema, view, statement, limit, sink)
-    }
-
-    fn tables(&mut self) -> Result<Vec<TableSummary>, EngineError> {
-        self.0.tables()
-    }
-
-    fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError> {
-        self.0.survey(schema, table)
-    }
-
-    fn left(&mut self, table: &str, most: u32) -> Result<Vec<marktwice_core::witness::Left>, EngineError> {
-        self.1.engine(|| self.0.left(table, most))
-    }
-
-    fn was_left(&mut self, table: &str, id: &str) -> Result<Option<bool>, EngineError> {
-        self.1.engine(|| self.0.was_left(table, id))
-    }
-
-    fn table_to_leave_in(&mut self, table: &str, make: bool) -> Result<String, EngineError> {
-        self.0.table_to_leave_in(table, make)
-    }
-
-    fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {
-        self.1.engine(|| self.0.outcome(token))
-    }
-
-    fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError> {
-        self.1.engine(|| self.0.describe(schema, table))
-    }
-
-    fn first_rows(&mut self, target: &Target, limit: u32) -> Result<Vec<Vec<Value>>, EngineError> {
-        self.0.first_rows(target, limit)
-    }
-
-    fn look_up(
-        &mut self,
-        target: &Target,
-        source: &mut ChangeSource<'_>,
-        sink: &mut FoundSink<'_>,
-    ) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.look_up(target, source, sink))
-    }
-
-    fn restore_reach(&mut self, batch: &Batch) -> Result<Reach, EngineError> {
-        self.1.engine(|| self.0.restore_reach(batch))
-    }
-
-    fn restorable(
-        &mut self,
-        written: &[SideWrite],
-        known: &[Target],
-        own: &[Target],
-    ) -> Result<Vec<Triggered>, EngineError> {
-        self.1.engine(|| self.0.restorable(written, known, own))
-    }
-
-    fn contents(&mut self) -> Result<Vec<(String, Fingerprint)>, EngineError> {
-        self.0.contents()
-    }
-
-    fn begin(&mut self, stop: Stopper) -> Result<Box<dyn Tx + '_>, EngineError> {
-        let inner = self.1.engine(|| self.0.begin(stop))?;
-        Ok(Box::new(FaultyTx(inner, self.1.clone(), self.2)))
-    }
-}
-
-struct FaultyTx<'s>(Box<dyn Tx + 's>, Fuse, bool);
-
-struct FaultyHold<'h>(&'h mut dyn Hold, Fuse);
-
-impl Hold for FaultyHold<'_> {
-    fn hold(&mut self, plan: &Plan) -> Result<Matched, EngineError> {
-        self.1.engine(|| self.0.hold(plan))
-    }
-
-    fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.held(step, sink))
-    }
-
-    fn each(&mut self, step: usize, check: &EachCheck) -> Result<CheckFound, EngineError> {
-        self.1.engine(|| self.0.each(step, check))
-    }
-
-    fn ask(&mut self, query: &str) -> Result<Answer, EngineError> {
-        self.1.engine(|| self.0.ask(query))
-    }
-
-    fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {
-        self.1.engine(|| self.0.breaches(plan))
-    }
-}
-
-impl Hold for FaultyTx<'_> {
-    fn hold(&mut self, plan: &Plan) -> Result<Matched, EngineError> {
-        self.1.engine(|| self.0.hold(plan))
-    }
-
-    fn held(&mut self, step: usize, sink: &mut RowSink<'_>) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.held(step, sink))
-    }
-
-    fn each(&mut self, step: usize, check: &EachCheck) -> Result<CheckFound, EngineError> {
-        self.1.engine(|| self.0.each(step, check))
-    }
-
-    fn ask(&mut self, query: &str) -> Result<Answer, EngineError> {
-        self.1.engine(|| self.0.ask(query))
-    }
-
-    fn breaches(&mut self, plan: &Plan) -> Result<Breaches, EngineError> {
-        self.1.engine(|| self.0.breaches(plan))
-    }
-}
-
-impl Tx for FaultyTx<'_> {
-    fn settings(&self) -> Settings {
-        self.0.settings()
-    }
-
-    fn hold_rows(
-        &mut self,
-        batch: &Batch,
-        source: &mut ChangeSource<'_>,
-        sink: &mut KeepSink<'_>,
-    ) -> Result<Matched, EngineError> {
-        self.1.engine(|| self.0.hold_rows(batch, source, sink))
-    }
-
-    fn keep_copy(&mut self, plan: &Plan, name: &str) -> Result<u64, EngineError> {
-        self.1.engine(|| self.0.keep_copy(plan, name))
-    }
-
-    fn make_archive(
-        &mut self,
-        archive: &mut Archive,
-        held: &mut [Triggered],
-        there: bool,
-    ) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.make_archive(archive, held, there))
-    }
-
-    fn archive(&mut self, step: usize, archive: &Archive) -> Result<u64, EngineError> {
-        self.1.engine(|| self.0.archive(step, archive))
-    }
-
-    fn execute(&mut self, plan: &Plan) -> Result<u64, EngineError> {
-        self.1.engine(|| self.0.execute(plan))
-    }
-
-    fn bind(&mut self, value: Bound) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.bind(value))
-    }
-
-    fn put(&mut self, batch: &Batch) -> Result<u64, EngineError> {
-        self.1.engine(|| self.0.put(batch))
-    }
-
-    fn hold_triggered(&mut self, tables: &[Target]) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.hold_triggered(tables))
-    }
-
-    fn triggered(&mut self) -> Result<Vec<(usize, Target)>, EngineError> {
-        self.1.engine(|| self.0.triggered())
-    }
-
-    fn hold_triggered_rows(
-        &mut self,
-        batch: &Batch,
-        left: bool,
-        source: &mut ChangeSource<'_>,
-        sink: &mut KeepSink<'_>,
-    ) -> Result<usize, EngineError> {
-        self.1.engine(|| self.0.hold_triggered_rows(batch, left, source, sink))
-    }
-
-    fn restore_triggered(&mut self) -> Result<u64, EngineError> {
-        self.1.engine(|| self.0.restore_triggered())
-    }
-
-    fn settle_constraints(&mut self) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.settle_constraints())
-    }
-
-    fn pair(&mut self, step: usize, sink: &mut PairSink<'_>) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.pair(step, sink))
-    }
-
-    fn effects(&mut self, step: usize) -> Result<Vec<SideWrite>, EngineError> {
-        self.1.engine(|| self.0.effects(step))
-    }
-
-    fn counts_tables(&self) -> bool {
-        self.0.counts_tables()
-    }
-
-    fn total(&mut self, step: usize) -> Result<u64, EngineError> {
-        self.1.engine(|| self.0.total(step))
-    }
-
-    fn intact(&mut self) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.intact())
-    }
-
-    fn leave(&mut self, table: &str, row: Vec<Value>) -> Result<(), EngineError> {
-        self.1.engine(|| self.0.leave(table, row))
-    }
-
-    fn token(&mut self) -> Option<String> {
-        self.0.token()
-    }
-
-    fn commit(self: Box<Self>) -> CommitOutcome {
-        let FaultyTx(inner, fuse, after) = *self;
-        match fuse.engine(|| Ok(())) {
-            Ok(()) => inner.commit(),
-            Err(error) if after => match inner.commit() {
-                CommitOutcome::Committed => CommitOutcome::Unknown(error),
-                other => other,
-            },
-            Err(error) => CommitOutcome::Unknown(error),
-        }
-    }
-
-    fn rollback(self: Box<Self>) -> Result<(), EngineError> {
-        self.0.rollback()
+        Ok(Box::new(AroundSession { inner, around: Faults(self.fuse.clone(), self.after) }))
     }
 }

@@ -93,6 +93,23 @@ impl Answer {
     }
 }
 
+/// What stands for the newest application that can be undone, among the arguments of [`Scene::run`].
+pub const LAST: &str = "@last";
+
+/// Runs a command in which [`LAST`] may stand for a run.
+pub fn with_last(args: &[&str], run: &dyn Fn(&[&str]) -> Answer) -> Answer {
+    if !args.contains(&LAST) {
+        return run(args);
+    }
+    let place = args.iter().position(|arg| ["--on", "--logbook"].contains(arg));
+    let place = place.and_then(|at| args.get(at..at + 2)).unwrap_or_default();
+    let history = run(&[&["history", "--format", "json"], place].concat()).json();
+    let runs = history["runs"].as_array().cloned().unwrap_or_default();
+    let last = runs.iter().find(|run| run["can_undo"] == true && run["receipt"]["kind"] == "apply");
+    let last = last.and_then(|run| run["receipt"]["run"].as_str()).unwrap_or("none");
+    run(&args.iter().map(|arg| if *arg == LAST { last } else { *arg }).collect::<Vec<_>>())
+}
+
 /// A temporary folder with a database and a logbook.
 #[derive(Debug)]
 pub struct Scene {
@@ -219,9 +236,9 @@ impl Scene {
         ]
     }
 
-    /// Runs the program to its end.
+    /// Runs the program to its end. [`LAST`] among the arguments stands for the newest application that can be undone.
     pub fn run(&self, args: &[&str]) -> Answer {
-        finished(self.command().args(args))
+        with_last(args, &|args| finished(self.command().args(args)))
     }
 
     /// Runs the program with a text on its standard input.

@@ -399,6 +399,9 @@ impl Session for Open {
         let pinned = step.criteria.iter().any(|(at, _)| *at == 0);
         let reads = step.reads(&collection.fields);
         Ok(Plan {
+            doubt: false,
+            reads_hidden: false,
+            runs_hidden: false,
             counted: false,
             step: 0,
             kind,

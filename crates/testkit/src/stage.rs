@@ -116,7 +116,7 @@ impl Stage {
     /// Takes the last application back and asserts the exit status.
     #[track_caller]
     pub fn undo(&self, more: &[&str], status: i32) -> Answer {
-        let mut args = vec!["undo", "--yes", "--rows", "0+"];
+        let mut args = vec!["undo", "@last", "--yes", "--rows", "0+"];
         args.extend(more);
         let answer = self.scene.run(&args);
         assert_eq!(answer.status, Some(status), "{:?}\n{}\n{}", self.on, answer.out, answer.err);

@@ -208,8 +208,13 @@ fn read_again(common: &Common, desk: &Desk, outcome: &mut RunOutcome) {
     // It is one more look: where it fails, nothing is said that would not hold.
     let seen = desk
         .with(|context| look_again(context, session, Some(&receipt.run), Show::First(0), &mut |_, _| Ok(())));
-    if let Ok(seen) = seen {
-        print(&human::again::in_short(&seen, &common.on_again()));
+    match seen {
+        Ok(seen) => print(&human::again::in_short(&seen, &common.on_again())),
+        Err(failure) => tell(&format!(
+            "note: the rows could not be re-read after the commit ({failure}); look again with: marktwice look --run {}{}\n",
+            receipt.run,
+            common.on_again()
+        )),
     }
 }
 

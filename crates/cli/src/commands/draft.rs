@@ -42,7 +42,7 @@ pub(crate) fn run(common: &Common, args: &DraftArgs) -> Result<u8, Trouble> {
         write_new(path, &text)?;
     }
     if common.format == Format::Json {
-        print_document(&format!("{:#}", json::draft(&desk.shown, (&text, &alike), args.to.as_deref())));
+        print_document(json::draft(&desk.shown, (&text, &alike), args.to.as_deref()));
         return Ok(exit::DONE);
     }
     match &args.to {

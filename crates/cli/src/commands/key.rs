@@ -18,7 +18,7 @@ pub(crate) fn run(common: &Common, file: &Path) -> Result<u8, Trouble> {
     let (shown, name) = (file.display().to_string(), key.name());
     if common.format == Format::Json {
         let document = json!({ "format": "marktwice-key", "version": 1, "status": exit::DONE, "file": shown, "key": name });
-        print_document(&format!("{document:#}"));
+        print_document(document);
         return Ok(exit::DONE);
     }
     let quoted = serde_json::Value::String(shown.clone());

@@ -43,7 +43,7 @@ pub(crate) fn run(common: &Common) -> Result<u8, Trouble> {
             "files": files,
             "others": others,
         });
-        print_document(&format!("{document:#}"));
+        print_document(document);
         return Ok(exit::DONE);
     }
     let mut out = format!("{}\n", human::styled(human::BOLD, &human::one_line(&desk.shown)));

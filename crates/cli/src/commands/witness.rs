@@ -38,7 +38,7 @@ pub(crate) fn run(common: &Common, yes: bool) -> Result<u8, Trouble> {
     if common.format == Format::Json {
         let document = json!({ "format": "marktwice-witness", "version": 1, "status": exit::DONE,
             "table": table, "definition": definition, "made": make });
-        print_document(&format!("{document:#}"));
+        print_document(document);
     } else if make {
         print(&format!("{} is there; from now on each run leaves a row in it.\n", human::one_line(&table)));
     } else {

@@ -1,6 +1,7 @@
 //! Values as a terminal may show them: nothing in the data drives the terminal, and what looks alike is told apart.
 
 use marktwice_core::Value;
+use marktwice_core::value::pseudonym;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 /// Widest value that is shown whole.
@@ -22,6 +23,7 @@ pub(crate) fn value(value: &Value) -> String {
         }
         .to_owned(),
         Value::Decimal(d) => d.clone().into(),
+        Value::Pseudonym(number) => pseudonym(*number),
         Value::Text(text) => shorten(&quote_if_needed(text)),
         Value::TextBytes(bytes) => shorten(&format!("{:?} (not UTF-8)", String::from_utf8_lossy(bytes))),
         Value::Bytes(bytes) => {

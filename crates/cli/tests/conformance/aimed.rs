@@ -95,7 +95,7 @@ fn rows_without_a_key_are_set_by_the_engines_own_number() {
                 .says("no row of scrap has the key rowid=9");
             s.run(&["set", "scrap", "rowid=2", "n=7", "--yes"]).expect(0).says("nobody declared it");
             assert!(stage.value("SELECT n FROM scrap WHERE rowid = 2").contains('7'));
-            s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+            s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
         } else {
             s.run(&["set", "scrap", "2", "n=7", "--yes"]).expect(2).says("no key of one column");
             s.run(&["set", "scrap", "title=a", "n=7", "--yes"])
@@ -137,8 +137,8 @@ fn a_form_sets_what_differs_and_asks_what_it_has_shown() {
         }
         let same = "SELECT count(*) FROM kinds a JOIN kinds b ON a.word = b.word AND a.fixed = b.fixed AND a.day = b.day AND a.moment = b.moment AND a.sum = b.sum AND a.part = b.part AND a.big = b.big";
         assert!(stage.value(same).contains('4'), "{:?}", stage.on);
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         // Somebody else was there while the form was open.
         let mut t = s.terminal_with_editor(
@@ -189,7 +189,7 @@ fn days_move_and_numbers_are_added_to_by_the_engine() {
                 found
             };
             assert!(found.contains('1'), "{:?}: {change}", stage.on);
-            s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+            s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
             assert_eq!(stage.dump(), before, "{:?}: {change}", stage.on);
         }
         // The engine's own day; elsewhere it is a text.
@@ -236,9 +236,9 @@ fn names_that_need_quotes_and_keys_of_several_columns() {
         assert!(
             stage.value(&format!("SELECT count(*) FROM {order} WHERE {day} = '2026-05-09'")).contains('1')
         );
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
         set("2,2026", "key holder=Ann, of the Moor", 0).says("is the key holder Ann, of the Moor");
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
         let alike =
             s.run(&["draft", "order", "--rows-like", "2,2026;3,2026", "--delete", "--format", "json"]);
         let common = alike.expect(0).json()["common"].clone();
@@ -261,7 +261,7 @@ fn names_that_need_quotes_and_keys_of_several_columns() {
         let (status, seen) = t.end();
         assert_eq!(status, Some(0), "{seen}");
         s.run(&["receipt", "--show", "all"]).expect(0).says("c d");
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
 }

@@ -96,8 +96,10 @@ fn what_follows_a_key_follows_it_back() {
         // Somebody's edit of a row that went along is named, and nothing is put back.
         stage.run("UPDATE photo SET shows = 'wax' WHERE nr = 2;");
         let edited = stage.dump();
-        let refused =
-            stage.scene.run(&["undo", "--yes", "--rows", "1+", "--allow", "undeclared-write"]).expect(5);
+        let refused = stage
+            .scene
+            .run(&["undo", "@last", "--yes", "--rows", "1+", "--allow", "undeclared-write"])
+            .expect(5);
         refused.says("shows").says("wax");
         assert_eq!(stage.dump(), edited);
         stage.run("UPDATE photo SET shows = NULL WHERE nr = 2;");
@@ -164,7 +166,7 @@ fn trees_and_circles_come_back() {
                 .scene
                 .run(&["apply", "--sql", sql, "--rows", "1+", "--yes", "--also-writes", "boss"])
                 .expect(0);
-            stage.scene.run(&["undo", "--yes", "--rows", rows]).expect(0);
+            stage.scene.run(&["undo", "@last", "--yes", "--rows", rows]).expect(0);
             assert_eq!(stage.dump(), start, "{:?}: {sql}", stage.on);
         }
         if stage.on == On::Postgres {

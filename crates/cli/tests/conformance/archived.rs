@@ -35,7 +35,7 @@ fn rows_are_put_away_as_they_are_and_come_back() {
         s.run(&["look", "--run"]).expect(0).says("as the run left");
         // What others put there meanwhile stays.
         stage.run("INSERT INTO gone (hive_id, note) VALUES (77, 'later');");
-        s.run(&["undo", "--yes", "--rows", "2"])
+        s.run(&["undo", "@last", "--yes", "--rows", "2"])
             .expect(0)
             .says("other tables are put right: 2 rows of gone deleted");
         stage.run("DELETE FROM gone WHERE hive_id = 77;");
@@ -109,7 +109,7 @@ fn what_cannot_be_put_away_as_it_is_changes_nothing() {
         let answer = s.run(&["apply", "go.sql", "--yes"]);
         let answer = answer.says(keyless);
         if answer.status == Some(0) {
-            s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+            s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0);
         }
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
@@ -140,14 +140,14 @@ fn steps_put_rows_away_and_go_on() {
                     /* marktwice step\nrows = 1\narchive_to = \"gone\"\n*/\nDELETE FROM hive WHERE hive_id = 10;\n";
         s.write("both.sql", both);
         s.run(&["apply", "both.sql", "--yes"]).expect(0).says("2 rows copied into gone");
-        s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         let two = text.split("/* marktwice step\nrows = 1\n*/").next().unwrap().to_owned();
         s.write("go.sql", two);
         s.run(&["apply", "go.sql", "--yes"])
             .expect(0)
             .says("2 rows copied into gone, 1 row copied into gone_keeper");
-        s.run(&["undo", "--yes", "--rows", "3"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "3"]).expect(0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
 }
@@ -174,7 +174,7 @@ fn the_whole_database_is_copied_first() {
         s.run(&["receipt"]).expect(0).says("copy.db");
         assert_eq!(std::fs::read_to_string(s.path("there.db")).unwrap(), "mine");
         let copy = s.run(&["look", "hive", "--csv", "--on", "sqlite:copy.db"]).expect(0).out;
-        s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0);
         assert_eq!(copy, s.run(&["look", "hive", "--csv"]).expect(0).out);
         #[cfg(unix)]
         {
@@ -208,7 +208,7 @@ fn a_copy_of_the_rows_is_kept_in_the_same_transaction() {
         let same = "SELECT count(*) FROM kept WHERE (hive_id = 12 AND kilos = 99.99 AND note = 'it''s') OR (hive_id = 13 AND kilos IS NULL AND keeper_id = 3)";
         assert!(stage.value(same).contains('2'), "{:?}", stage.on);
         s.run(&["receipt"]).expect(0).says("the rows as they were, 2 rows in kept");
-        s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0);
         assert!(stage.value(same).contains('2'), "{:?}", stage.on);
         stage.run("DROP TABLE kept;");
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
@@ -311,7 +311,7 @@ fn an_archive_is_made_where_that_is_asked_for() {
             .says("2 rows copied into visit_kept");
         s.run(&["receipt"]).expect(0).says("the table visit_kept was made");
         // Another time it is there, and its key tells what is in it already.
-        s.run(&["undo", "--yes", "--rows", "2"])
+        s.run(&["undo", "@last", "--yes", "--rows", "2"])
             .expect(0)
             .says("the table visit_kept, which the run made, stays");
         s.run(&["apply", "go.sql", "--make-archive", "--yes", "--again"]).expect(0).says("2 rows copied");

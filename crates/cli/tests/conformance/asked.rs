@@ -65,7 +65,7 @@ fn checks_of_every_kind_hold_or_nothing_is_changed() {
             .says("none left: finds no row")
             .says("the same before and after: 4 rows")
             .says("0 → 2, a change by 2");
-        s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0);
         assert_eq!(stage.dump(), before);
     });
 }
@@ -122,7 +122,7 @@ fn what_is_certain_is_judged_before_anything_begins() {
         s.run(&["apply", "--yes", "--rows", "2"]).expect(4).says("gives 2, and 3 is wanted");
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         apply(check, 0).says("now it gives 0");
-        s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
 }

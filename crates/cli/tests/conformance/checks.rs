@@ -30,7 +30,7 @@ fn a_check_that_does_not_hold_stops_the_change() {
         s.run(&["preview", "change.sql"]).expect(0).says("holds for all 4 rows");
         s.run(&["apply", "change.sql", "--yes"]).expect(0);
         s.run(&["receipt"]).expect(0).says("as it must be: holds for all 4 rows");
-        s.run(&["undo", "--yes", "--rows", "all"]);
+        s.run(&["undo", "@last", "--yes", "--rows", "all"]);
         assert_eq!(stage.dump(), before);
         // Rows that go are as they were.
         s.write("change.sql", "/* marktwice\nrows = 3\n\n[[check]]\neach = \"old.kilos < 50\"\n*/\nDELETE FROM hive WHERE hive_id < 13");
@@ -208,8 +208,8 @@ fn an_old_value_is_said_aloud() {
         s.run(&["preview", "change.sql"]).expect(4).says("batch 2 holds NULL").says("what was said");
         s.write("change.sql", "/* marktwice\nwas.flower = []\n*/\nDELETE FROM batch WHERE id < 3");
         s.run(&["preview", "change.sql"]).expect(2).says("an empty list");
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
         assert_eq!(stage.dump(), before);
     });
 }

@@ -165,7 +165,7 @@ fn the_key_of_a_new_row_is_used_by_later_steps() {
         run("apply", &["--yes"]).expect(0).says("3 steps committed");
         let moved = "SELECT count(*) FROM box JOIN place ON place.place_id = box.place_id WHERE place.name = 'Fell' AND note = 'moved'";
         assert!(stage.value(moved).contains('2'), "{:?}", stage.on);
-        s.run(&["undo", "--yes", "--rows", "5"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "5"]).expect(0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         // By the mark of a rehearsal, though the engine may give another number now.
         let mark = run("rehearse", &["--format", "json"]).expect(0).json();

@@ -189,22 +189,22 @@ fn what_is_hidden_is_seen_nowhere() {
         // Without the key it is said that nobody can read them, and nothing is promised.
         std::fs::rename(s.path("live.key"), s.path("away.key")).unwrap();
         assert!(says(stage, &["history"], 0).contains("cannot be undone"));
-        says(stage, &["undo", "--yes", "--rows", "2"], 1);
+        says(stage, &["undo", "@last", "--yes", "--rows", "2"], 1);
         s.run(&["key", "live.key"]).expect(0);
         assert!(
-            says(stage, &["undo", "--yes", "--rows", "2"], 1)
+            says(stage, &["undo", "@last", "--yes", "--rows", "2"], 1)
                 .contains("without its own key nobody can read it")
         );
         std::fs::rename(s.path("away.key"), s.path("live.key")).unwrap();
         stage.run("UPDATE person SET age = age + 1 WHERE name = 'Ada'");
-        says(stage, &["undo", "--yes", "--rows", "2"], 5);
+        says(stage, &["undo", "@last", "--yes", "--rows", "2"], 5);
         stage.run("UPDATE person SET age = age - 1 WHERE name = 'Ada'");
         let rows = s.run(&["look", "--run", "--format", "json"]).json();
         let number = rows["tables"][0]["rows"][0]["key"][0].as_str().unwrap().to_owned();
         assert!(number.starts_with('#'), "{number}");
         assert!(says(stage, &["undo", "--only", &number], 3).contains("1 row to put back"));
         stage.run("DELETE FROM seen WHERE nr > (SELECT min(nr) + 1 FROM (SELECT nr FROM seen) AS x)");
-        says(stage, &["undo", "--yes", "--rows", "2"], 0);
+        says(stage, &["undo", "@last", "--yes", "--rows", "2"], 0);
         assert_eq!(stage.dump(), middle, "{:?}", stage.on);
         assert_eq!(middle, before, "{:?}", stage.on);
         // The rows that a key's action takes along.
@@ -223,7 +223,7 @@ fn what_is_hidden_is_seen_nowhere() {
             0,
         );
         says(stage, &["receipt"], 0);
-        says(stage, &["undo", "--yes", "--rows", "3"], 0);
+        says(stage, &["undo", "@last", "--yes", "--rows", "3"], 0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         let all = kept(&s.path("book"));
         assert!(all.contains("age-encryption.org") && all.contains("rows.jsonl.zst.age"));

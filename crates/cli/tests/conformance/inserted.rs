@@ -57,7 +57,7 @@ fn rows_come_in_as_the_engine_stores_them_and_go_again() {
         s.run(&["look", "--run"]).expect(0).says("as the run left");
         // The same statement is not run twice by mistake.
         stage.apply(sql, "2", 3).says("already-run");
-        s.run(&["undo", "--yes", "--rows", "2"]).expect(0).says("2 rows taken away again");
+        s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0).says("2 rows taken away again");
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         let runs = s.run(&["history", "--format", "json"]).expect(0).json();
         let last = runs["runs"][0]["receipt"]["run"].as_str().unwrap().to_owned();
@@ -160,7 +160,7 @@ fn what_is_not_taken_says_what_to_write() {
         s.run(&["apply", "both.sql", "--yes"]).expect(0).says("2 steps committed");
         let there = |name: &str| stage.value(&format!("SELECT count(*) FROM shop WHERE name = '{name}'"));
         assert!(there("SquareMARKET").contains('1') && there("Bridge").contains('1'), "{:?}", stage.on);
-        s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         let dice = stage.by("abs(random())", "random()", "rand()");
         s.run(&[
@@ -235,7 +235,7 @@ fn a_table_is_brought_up_to_what_another_says() {
         assert!(stage.value(there).contains('2'), "{:?}", stage.on);
         // A second run finds nothing to do.
         s.run(&["apply", "up.sql", "--yes"]).expect(0).says("Nothing to do");
-        s.run(&["undo", "--yes", "--rows", "1+"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1+"]).expect(0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         // What the source gives twice with other values nobody can decide.
         stage.run("INSERT INTO sheet VALUES (2025, 1, '99', 6), (2026, 4, '5', 7);");

@@ -155,7 +155,7 @@ fn something_unique_without_null_tells_rows_apart() {
         let dice = stage.by("abs(random() % 50)", "floor(random() * 50)", "floor(rand() * 50)");
         let sql = format!("UPDATE tag SET kilos = 10 + {dice} WHERE code IN ('a', 'c')");
         s.run(&["apply", "--sql", &sql, "--rows", "2", "--yes"]).expect(0);
-        s.run(&["undo", "--yes", "--rows", "2"]).expect(0).says("2 rows put back");
+        s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0).says("2 rows put back");
         assert_eq!(stage.dump(), before);
         stage.there_and_back(
             stage.by(
@@ -173,7 +173,7 @@ fn something_unique_without_null_tells_rows_apart() {
         s.run(&["apply", "--sql", "UPDATE tag SET note = 'y' WHERE code = 'a'", "--rows", "1", "--yes"])
             .expect(0);
         stage.run("INSERT INTO tag VALUES (NULL, 7, 'n'), (NULL, 7, 'n');");
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0).says("1 row put back");
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0).says("1 row put back");
         let refused = s.run(&["preview", "--sql", &sql]);
         if stage.on != On::Sqlite {
             refused.expect(3).says("has no key");

@@ -118,7 +118,7 @@ fn one_row_is_set_by_its_key() {
             stage.value("SELECT region FROM keeper WHERE keeper_id = 2"),
             stage.value("SELECT 'O''Fell'")
         );
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
         assert_eq!(stage.dump(), before);
         for (args, status, says) in [
             (&["keeper", "2", "regoin=x"][..], 2, "did you mean region?"),
@@ -325,7 +325,7 @@ fn a_parent_is_named_and_its_key_is_set() {
                 .collect::<String>(),
             "4"
         );
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
         assert_eq!(stage.dump(), before);
     });
 }

@@ -18,6 +18,7 @@ mod cluster;
 mod compare;
 mod connecting;
 mod constraints;
+mod disclosed;
 mod exact;
 mod given;
 mod handed;

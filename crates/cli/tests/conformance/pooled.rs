@@ -59,7 +59,7 @@ fn a_pooler_that_keeps_sessions() {
     for _ in 0..3 {
         scene.run(&["preview", "--sql", SQL]).expect(0).says("Moor → Fell");
         scene.run(&["apply", "--sql", SQL, "--rows", "1", "--yes", "--again"]).expect(0);
-        scene.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        scene.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
         assert_eq!(Db::open(&url).dump(), before);
     }
 }

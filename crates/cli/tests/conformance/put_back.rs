@@ -150,7 +150,7 @@ fn a_column_that_an_undo_changes_by_the_way() {
         undo.says("jar 6  shelf became low, foreseen was top").says("and 15 rows more");
         assert_eq!(stage.dump(), between);
         let only = ["--only", "1", "--only", "5", "--rows", "2", "--allow", allowed];
-        stage.scene.run(&[&["undo", "--yes"][..], &only].concat()).expect(0);
+        stage.scene.run(&[&["undo", "@last", "--yes"][..], &only].concat()).expect(0);
         assert_eq!(stage.value("SELECT sum(price) FROM jar WHERE id IN (1, 5)"), "60");
     });
 }

@@ -35,11 +35,11 @@ fn what_only_the_run_can_tell_is_seen_and_rolled_back() {
         // Its mark is one like a preview's.
         let mark = seen.json()["mark"].as_str().unwrap().to_owned();
         s.run(&["apply", "--mark", &mark, "--yes"]).expect(0).says("2 rows committed");
-        s.run(&["undo", "--yes", "--rows", "2"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0);
         // Without a change the last rehearsal is meant as well as the last preview.
         s.run(&["rehearse", "--sql", "UPDATE hive SET note = 'r' WHERE hive_id = 12"]).expect(0);
         s.run(&["apply", "--yes", "--rows", "1"]).expect(0).says("UPDATE hive").says("1 row committed");
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
         assert_eq!(stage.dump(), before);
     });
 }

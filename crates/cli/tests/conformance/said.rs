@@ -152,7 +152,7 @@ fn settings_that_break_questions_are_set_aside() {
                     ])
                     .expect(0);
                 assert_ne!(db.dump(), before);
-                scene.run(&["undo", "--yes", "--rows", "4"]).expect(0);
+                scene.run(&["undo", "@last", "--yes", "--rows", "4"]).expect(0);
                 assert_eq!(db.dump(), before);
             }
         }

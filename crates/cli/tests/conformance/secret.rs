@@ -120,10 +120,10 @@ fn a_secret_is_seen_nowhere_and_goes_back() {
             .says("another statement, or with other values");
         // An undo that meets another value says so without it.
         stage.run("UPDATE gate SET word = 'mellon-3' WHERE gate_id = 1;");
-        run(&["undo", "--yes", "--rows", "1"], 5);
+        run(&["undo", "@last", "--yes", "--rows", "1"], 5);
         let written = NEW.replace('\'', "''");
         stage.run(&format!("UPDATE gate SET word = '{written}' WHERE gate_id = 1;"));
-        run(&["undo", "--yes", "--rows", "1"], 0);
+        run(&["undo", "@last", "--yes", "--rows", "1"], 0);
         // What the trigger has written for somebody else stays.
         stage.run("DELETE FROM seen;");
         assert_eq!(stage.dump(), before, "{:?}", stage.on);

@@ -276,8 +276,8 @@ fn everybodys_runs_are_known_from_each_machine() {
         s.run(&apply).expect(0);
         s.run(&[&apply[..], &theirs].concat()).expect(3);
         s.run(&[&apply[..], &theirs, &["--again"]].concat()).expect(0);
-        s.run(&[&["undo", "--yes", "--rows", "1"][..], &theirs].concat()).expect(0);
-        s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+        s.run(&[&["undo", "@last", "--yes", "--rows", "1"][..], &theirs].concat()).expect(0);
+        s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
         let own = |lines: Vec<String>| -> Vec<String> {
             lines.into_iter().filter(|l| !l.contains("marked")).collect()
         };

@@ -100,7 +100,8 @@ fn the_shipped_changes() {
             there(stage, &["apply", &file, "--yes"]).expect(0).says(done);
             assert_ne!(dump(stage), before, "{:?} {name}", stage.on);
             let undone =
-                there(stage, &["undo", "--yes", "--rows", "0+", "--allow", "undeclared-write"]).expect(0);
+                there(stage, &["undo", "@last", "--yes", "--rows", "0+", "--allow", "undeclared-write"])
+                    .expect(0);
             undone.says("undo");
             assert_eq!(dump(stage), before, "{:?} {name}", stage.on);
             played += 1;

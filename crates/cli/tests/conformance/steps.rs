@@ -165,7 +165,7 @@ fn an_undo_takes_back_some_of_the_steps() {
             ("UPDATE hive SET kilos = 1 WHERE keeper_id = 1", 2),
         ]);
         let run = |args: &[&str], status| {
-            stage.scene.run(&[&["undo", "--yes", "--rows", "0+"], args].concat()).expect(status)
+            stage.scene.run(&[&["undo", "@last", "--yes", "--rows", "0+"], args].concat()).expect(status)
         };
         apply(stage, &text, 0);
         // `2` is keeper 2 of the first step; the second has no such row.

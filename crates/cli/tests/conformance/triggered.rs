@@ -183,7 +183,7 @@ fn a_declared_number_of_rows_must_be_met() {
         run(stage, &["apply", "--sql", "UPDATE keeper SET region = 'x' WHERE keeper_id = 1"], &more, 4);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
         declared("hive_log=2", "entries=1", 0);
-        run(stage, &["undo", "--yes", "--rows", "2"], &[], 0);
+        run(stage, &["undo", "@last", "--yes", "--rows", "2"], &[], 0);
         assert_eq!(stage.dump(), before, "{:?}", stage.on);
     });
 }

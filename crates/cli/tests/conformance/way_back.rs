@@ -197,7 +197,7 @@ fn a_part_that_was_taken_back_is_told_as_such() {
         stage.run("UPDATE hive SET note = 'mine' WHERE hive_id = 13;");
         let undo = stage
             .scene
-            .run(&["undo", "--yes", "--rows", "0+", "--changed", "skip", "--format", "json"])
+            .run(&["undo", "@last", "--yes", "--rows", "0+", "--changed", "skip", "--format", "json"])
             .expect(0)
             .run();
         stage.scene.run(&["history"]).expect(0).says(&format!("taken back in part (1 of 2 rows, by {undo})"));

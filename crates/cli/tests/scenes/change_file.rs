@@ -46,6 +46,6 @@ fn the_same_statement_twice() {
         .says("already hold the new values")
         .says("committed as");
     // Taken back, it may be applied again without a word.
-    s.run(&["undo", "--rows", "2", "--yes"]).expect(0);
+    s.run(&["undo", "@last", "--rows", "2", "--yes"]).expect(0);
     s.run(&["apply", "--sql", fixed, "--rows", "2", "--yes"]).expect(0).says("2 rows committed");
 }

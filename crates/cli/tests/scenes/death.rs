@@ -119,7 +119,7 @@ fn killed_at_any_moment() {
         }
         if after != before {
             committed += 1;
-            s.run(&["undo", "--rows", "4000", "--yes"]).expect(0);
+            s.run(&["undo", "@last", "--rows", "4000", "--yes"]).expect(0);
             assert_eq!(s.value("SELECT sum(a) FROM t"), before, "round {round}");
         }
     }

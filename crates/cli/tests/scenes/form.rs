@@ -25,7 +25,7 @@ fn what_differs_in_the_form_is_set() {
     {
         assert!(form.lines().any(|l| l == line), "{line}: {form}");
     }
-    s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+    s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
     assert_eq!(s.dump(), before);
 }
 
@@ -95,6 +95,6 @@ two', 'NULL', '5', 0.1, x'00ff', '', '# x = y', 7);",
         s.value("SELECT count(*) FROM odd WHERE d = 2.5 AND c = '5' AND typeof(c) = 'text' AND e = x'00ff'"),
         "integer:1"
     );
-    s.run(&["undo", "--yes", "--rows", "1"]).expect(0);
+    s.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
     assert_eq!(s.dump(), before);
 }

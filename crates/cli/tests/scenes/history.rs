@@ -122,7 +122,7 @@ fn history_is_filtered() {
     s.run(&["apply", "--sql", "DELETE FROM sale WHERE sale_id = 1", "--rows", "1", "--yes"]).expect(0);
     s.run(&["apply", "--sql", "UPDATE keeper SET name = NULL WHERE keeper_id = 1", "--rows", "1", "--yes"])
         .expect(1);
-    s.run(&["undo", "--rows", "1", "--yes"]).expect(0);
+    s.run(&["undo", "@last", "--rows", "1", "--yes"]).expect(0);
     let count = |args: &[&str]| {
         let json = s.run(&[&["history", "--format", "json"], args].concat()).expect(0).json();
         json["runs"].as_array().unwrap().len()

@@ -105,7 +105,7 @@ fn an_unknown_outcome_is_applied_and_undone_all_the_same() {
     let sql = "UPDATE t SET a = (SELECT max(a) FROM t AS x WHERE x.id > -t.id) + 1";
     s.run(&["apply", "--sql", sql, "--rows", "all", "--yes"]).expect(0).says("3 rows committed");
     assert_eq!(s.value("SELECT group_concat(a) FROM t"), "text:'31,32,33'");
-    s.run(&["undo", "--rows", "3", "--yes"]).expect(0);
+    s.run(&["undo", "@last", "--rows", "3", "--yes"]).expect(0);
     assert_eq!(s.dump(), before);
 }
 
@@ -128,7 +128,7 @@ fn affinity_strict_and_generated_columns_are_the_engines() {
     assert_eq!(after["twice"], 14, "a generated column follows");
     s.run(&["apply", "--sql", sql, "--rows", "1", "--yes"]).expect(0);
     assert_eq!(s.value("SELECT same FROM loose"), "integer:1");
-    s.run(&["undo", "--rows", "1", "--yes"]).expect(0);
+    s.run(&["undo", "@last", "--rows", "1", "--yes"]).expect(0);
     assert_eq!(s.value("SELECT t FROM loose"), "text:'a'");
     s.run(&["preview", "--sql", "UPDATE strict_one SET n = 'x' WHERE id = 1"])
         .expect(1)

@@ -13,7 +13,7 @@ fn there_and_back(script: &str, sql: &str) {
     s.run(&["apply", "--sql", sql, "--rows", "1+", "--yes", "--allow", "no-filter"]).expect(0);
     assert_eq!(s.dump(), bare.dump(), "after apply: {sql}");
     assert_ne!(s.dump(), before, "the statement does something: {sql}");
-    s.run(&["undo", "--rows", "1+", "--yes"]).expect(0);
+    s.run(&["undo", "@last", "--rows", "1+", "--yes"]).expect(0);
     assert_eq!(s.dump(), before, "after undo: {sql}");
     // The undo is a run, and can be taken back as well.
     let entry = s.run(&["history", "--format", "json"]).json();

@@ -48,7 +48,7 @@ fn a_change_of_one_step() {
     screen(&s, "apply_another_count", &["apply", "changes/region.sql", "--yes"]);
     screen(&s, "apply", &["apply", "changes/region_corrected.sql", "--yes"]);
     screen(&s, "receipt", &["receipt"]);
-    screen(&s, "undo", &["undo", "--yes", "--rows", "2"]);
+    screen(&s, "undo", &["undo", "@last", "--yes", "--rows", "2"]);
     screen(&s, "history", &["history"]);
 }
 
@@ -59,7 +59,7 @@ fn a_change_of_several_steps() {
     screen(&s, "steps_exact", &["preview", "changes/two_slips.sql"]);
     screen(&s, "steps_apply", &["apply", "changes/apiary_given_up.sql", "--yes"]);
     screen(&s, "steps_receipt", &["receipt"]);
-    screen(&s, "steps_undo", &["undo", "--yes", "--rows", "6"]);
+    screen(&s, "steps_undo", &["undo", "@last", "--yes", "--rows", "6"]);
     screen(&s, "steps_history", &["history"]);
 }
 

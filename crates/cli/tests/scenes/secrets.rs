@@ -50,7 +50,7 @@ fn names_do_not_drive_the_terminal() {
         vec!["apply", "--sql", &sql, "--rows", "1", "--yes", "--allow", "undeclared-write"],
         vec!["history"],
         vec!["receipt", "--verbose"],
-        vec!["undo", "--yes", "--rows", "1"],
+        vec!["undo", "@last", "--yes", "--rows", "1"],
         vec!["preview", &format!("no-such{nasty}")],
     ] {
         for colour in ["never", "always"] {

@@ -62,12 +62,12 @@ fn letter_case_counts_whatever_the_collation_says() {
 #[test]
 fn which_runs_can_be_undone() {
     let s = demo();
-    s.run(&["undo", "--rows", "1", "--yes"]).expect(2).says("no committed application");
+    s.run(&["undo", "--rows", "1", "--yes"]).expect(2).says("name the run");
     let run = apply(&s, SQL);
     s.run(&["undo", "zz!", "--yes"]).expect(2).says("there is no run zz!");
     let undo = s.run(&["undo", &run[..3], "--yes", "--format", "json"]).expect(0).run();
     s.run(&["undo", &run, "--yes"]).expect(2).says("was taken back already").says(&undo);
-    s.run(&["undo", "--rows", "2", "--yes"]).expect(2).says("no committed application");
+    s.run(&["undo", "--rows", "2", "--yes"]).expect(2).says("name the run");
     s.run(&["undo", &undo, "--yes"]).expect(0).says("2 rows put back");
     // The undo is undone, so the run stands again and can be taken back again.
     s.run(&["undo", &run, "--yes"]).expect(0);

@@ -7,7 +7,7 @@ use marktwice_relational::walk::{Body, Catalogue, Reached, Start, walk};
 use marktwice_sql::Language;
 use marktwice_sql::statement::routine::{self, Routine, Verb, Written};
 
-use crate::catalog::{Fires, Table, cell};
+use crate::catalog::{Fires, Table, cell, readable};
 use crate::client::{My, TextRow, literal};
 use crate::grants::Grants;
 
@@ -52,14 +52,14 @@ impl Asking<'_> {
     pub(crate) fn stored(&mut self, name: &str) -> Result<Vec<Body>, EngineError> {
         let rows = self.my.rows(&format!(
             "SELECT ROUTINE_NAME, ROUTINE_DEFINITION, IS_DETERMINISTIC = 'YES' AND SQL_DATA_ACCESS IN \
-             ('NO SQL', 'CONTAINS SQL') FROM information_schema.ROUTINES WHERE ROUTINE_NAME = {} ORDER BY ROUTINE_SCHEMA",
+             ('NO SQL', 'CONTAINS SQL'), SQL_MODE FROM information_schema.ROUTINES WHERE ROUTINE_NAME = {} ORDER BY ROUTINE_SCHEMA",
             literal(name)
         ))?;
         Ok(rows
             .iter()
             .map(|row| Body {
                 name: cell(row, 0).to_owned(),
-                text: row.get(1).cloned().flatten(),
+                text: row.get(1).cloned().flatten().and_then(|text| readable(&text, cell(row, 3))),
                 acts: false,
                 volatile: cell(row, 2) != "1",
             })
@@ -103,13 +103,13 @@ impl Catalogue for Asking<'_> {
             Verb::Truncate => "''",
         };
         let rows = self.my.rows(&format!(
-            "SELECT TRIGGER_NAME, ACTION_STATEMENT FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = {} \
+            "SELECT TRIGGER_NAME, ACTION_STATEMENT, SQL_MODE FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = {} \
              AND EVENT_OBJECT_TABLE = {} AND EVENT_MANIPULATION IN ({events}) ORDER BY ACTION_ORDER, TRIGGER_NAME",
             literal(schema),
             literal(&written.table)
         ))?;
         let body = |row: &TextRow| {
-            let (name, text) = (cell(row, 0).to_owned(), Some(cell(row, 1).to_owned()));
+            let (name, text) = (cell(row, 0).to_owned(), readable(cell(row, 1), cell(row, 2)));
             Body { name, text, acts: false, volatile: true }
         };
         Ok(rows.iter().map(body).collect())
@@ -154,8 +154,9 @@ pub(crate) fn triggers(grants: &Grants, table: &Table, kind: StepKind) -> Vec<Tr
     let fired = table.triggers.iter().filter(|fires| fires.event == kind.verb());
     let trigger = |fires: &Fires| {
         let (name, text) = (fires.name.clone(), fires.text.clone());
-        let routine = routine::read(&text, Language::Mysql);
-        let body = Body { name: name.clone(), text: Some(text), acts: false, volatile: true };
+        let read = |text: &String| routine::read(text, Language::Mysql);
+        let routine = text.as_ref().map_or_else(Routine::unknown, read);
+        let body = Body { name: name.clone(), text, acts: false, volatile: true };
         Trigger { name, before: fires.timing == "BEFORE", for_statement: false, routine, body }
     };
     fired.map(trigger).collect()

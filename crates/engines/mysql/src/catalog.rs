@@ -9,6 +9,7 @@ use marktwice_relational::reach::ForeignKey;
 use marktwice_sql::Language;
 use marktwice_sql::dialect::ours::held;
 use marktwice_sql::statement::pins::UniqueKey;
+use marktwice_sql::statement::routine::without_ansi_quotes;
 
 use crate::client::{My, TextRow, literal};
 use crate::error::{code, engine};
@@ -66,7 +67,22 @@ pub(crate) struct Fires {
     pub(crate) timing: String,
     /// `INSERT`, `UPDATE` or `DELETE`.
     pub(crate) event: String,
-    pub(crate) text: String,
+    /// What it does, as everybody reads it; `None` where it is cut into words in another way than here.
+    pub(crate) text: Option<String>,
+}
+
+/// The text of a routine or trigger that was made under a SQL mode, as everybody reads it; `None` where that cannot be told.
+pub(crate) fn readable(text: &str, mode: &str) -> Option<String> {
+    if mode.contains("NO_BACKSLASH_ESCAPES") && text.contains('\\') {
+        return None;
+    }
+    // `||` is another thing under PIPES_AS_CONCAT, and writes nothing under either.
+    if mode.contains("ANSI_QUOTES") { without_ansi_quotes(text) } else { Some(text.to_owned()) }
+}
+
+/// Rows about triggers without the modes that these were made under.
+fn without_modes(rows: &[TextRow]) -> Vec<TextRow> {
+    rows.iter().map(|row| row.iter().take(5).cloned().collect()).collect()
 }
 
 /// A name in backticks.
@@ -123,7 +139,7 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
     let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
     let create = format!("SHOW CREATE TABLE {name}");
     let triggers = format!(
-        "SELECT TRIGGER_NAME, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT, ACTION_ORDER \
+        "SELECT TRIGGER_NAME, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT, ACTION_ORDER, SQL_MODE \
          FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = {} AND EVENT_OBJECT_TABLE = {} ORDER BY TRIGGER_NAME",
         literal(&found.schema),
         literal(&found.table)
@@ -169,7 +185,7 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
         schema: found.schema.clone(),
         columns,
         key,
-        definition: definition(&create, &triggers),
+        definition: definition(&create, &without_modes(&triggers)),
         naming,
         refers: Vec::new(),
         hidden: Vec::new(),
@@ -189,8 +205,12 @@ fn in_order(rows: &[TextRow]) -> Vec<Fires> {
     let mut rows: Vec<&TextRow> = rows.iter().collect();
     rows.sort_by_key(|row| cell(row, 4).parse::<u64>().unwrap_or(0));
     let text = |row: &TextRow, at: usize| cell(row, at).to_owned();
-    let fires =
-        |row| Fires { name: text(row, 0), timing: text(row, 1), event: text(row, 2), text: text(row, 3) };
+    let fires = |row| Fires {
+        name: text(row, 0),
+        timing: text(row, 1),
+        event: text(row, 2),
+        text: readable(cell(row, 3), cell(row, 5)),
+    };
     rows.into_iter().map(fires).collect()
 }
 

@@ -17,7 +17,7 @@ use marktwice_port::{
     SideHow, SideWrite, Stopper, Watch,
 };
 use marktwice_relational::breaches::Rules;
-use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
+use marktwice_relational::driver::{Driver, Listed, Origin, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::{create, names as held_names};
 use marktwice_relational::insert::giving;
@@ -45,7 +45,7 @@ use crate::listing::{listed, rules, viewed};
 use crate::nameless::{put_by_content, several_of_a_content, single_contents};
 use crate::open::may_write;
 use crate::plan::{called_by, plan};
-use crate::touches::{reads, touches};
+use crate::touches::{origin, reads, touches};
 use crate::way_back::{by_definition, by_rows};
 
 /// How long it is waited for the server to end the connection of a client that died.
@@ -117,15 +117,12 @@ impl Driver for My {
         if left.is_zero() {
             return Err(EngineError::Interrupted);
         }
-        let limited = self.limit_to(left);
-        self.later("START TRANSACTION READ ONLY")?;
-        let answer = limited.and_then(|()| self.ask(sql));
-        self.run("ROLLBACK")?;
-        answer
-    }
-
-    fn unhurried(&mut self) {
-        let _ = self.limit_to(self.limit.unwrap_or_default());
+        self.within_limit(left, |my| {
+            my.later("START TRANSACTION READ ONLY")?;
+            let answer = my.ask(sql);
+            my.run("ROLLBACK")?;
+            answer
+        })
     }
 
     const AND_WAIT: &'static str = " LOCK IN SHARE MODE";
@@ -232,8 +229,7 @@ impl Driver for My {
         if left.is_zero() {
             return Err(EngineError::Interrupted);
         }
-        self.limit_to(left)?;
-        self.ask(sql)
+        self.within_limit(left, |my| my.ask(sql))
     }
 
     fn rules(&mut self, table: &Table) -> Result<Rules, EngineError> {
@@ -265,8 +261,21 @@ impl Driver for My {
         })
     }
 
+    fn unfit_witness(&mut self, table: &Table) -> Result<Option<String>, EngineError> {
+        let (schema, name) = (&table.target.schema, &table.target.table);
+        let found = find(self, Some(schema), name)?.map(|found| found.engine).unwrap_or_default();
+        if !found.eq_ignore_ascii_case("InnoDB") {
+            return Ok(Some(format!("its rows are kept by {found}, which does not roll them back")));
+        }
+        Ok(self.declared(table)?.triggers.first().map(|trigger| format!("it has a trigger ({trigger})")))
+    }
+
     fn plan(&mut self, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
         plan(self, source, allow, earlier)
+    }
+
+    fn origin(&mut self, head: &str, name: &str, tail: &str) -> Result<Option<Origin>, EngineError> {
+        origin(self, head, name, tail)
     }
 
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
@@ -542,6 +551,20 @@ impl Driver for My {
         }
         let how = SideHow::Measured(more.join(", "));
         Ok(vec![SideWrite::new(ELSEWHERE.to_owned(), how, None)])
+    }
+
+    /// The savepoint that tells the transaction is made anew behind the trial's own: releasing one releases those behind it too.
+    fn begin_trial(&mut self, _: &[Target]) -> Result<(), EngineError> {
+        self.settle()?;
+        self.run("SAVEPOINT marktwice_trial")?;
+        self.run("SAVEPOINT marktwice_here")
+    }
+
+    fn end_trial(&mut self) -> Result<(), EngineError> {
+        self.settle()?;
+        self.run("ROLLBACK TO SAVEPOINT marktwice_trial")?;
+        self.run("SET SESSION foreign_key_checks = 1")?;
+        self.run("SAVEPOINT marktwice_here")
     }
 
     /// A savepoint goes with the transaction it was made in.

@@ -51,6 +51,14 @@ impl Tabled for Table {
     const NUMBER: Form = Form::Number;
     const TRUTH: Form = Form::Number;
 
+    fn leaves_doubt(&self) -> bool {
+        self.checked || !self.triggers.is_empty()
+    }
+
+    fn generated_as(&self, column: usize) -> Option<&str> {
+        self.extras.get(column)?.generated.as_deref()
+    }
+
     fn target(&self) -> &Target {
         &self.target
     }

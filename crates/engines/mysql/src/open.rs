@@ -160,6 +160,7 @@ pub(crate) fn connect(
         cluster: None,
         own_guard: false,
         limit: None,
+        milliseconds: false,
         intent: Intent::Read,
     };
     // Servers that only speak the protocol may not take two statements at once.

@@ -133,8 +133,8 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     let fired = reached(my, &grants, &own, triggers.iter().map(|t| t.body.clone()).collect(), &[])?;
     let all: Vec<&Written> = called.writes.iter().chain(&fired.writes).map(|(w, _)| w).collect();
     transactional(my, &step, &all)?;
-    let mut writes = called.side_writes(false);
-    writes.extend(fired.side_writes(false));
+    let mut writes = called.side_writes();
+    writes.extend(fired.side_writes());
     let skips = own_writes(&mut foreseen, &table.target, &triggers, &fired, step.kind);
     let (_, back) = by_definition(my, &grants, &own, &table, inverse_kind(step.kind))?;
     let (foreign_keys, unseen) = all_foreign_keys(my, &grants, &table, &step)?;

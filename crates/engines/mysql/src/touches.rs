@@ -2,12 +2,15 @@
 
 use marktwice_core::steps::Touches;
 use marktwice_port::{EngineError, Plan};
+use marktwice_relational::driver::Origin;
 use marktwice_relational::statement::detail;
 use marktwice_relational::touches::{Relation, of_query, of_step};
+use marktwice_sql::Language;
 use marktwice_sql::query::check::Question;
+use marktwice_sql::query::mentions::{From, chain, relations_from};
 
 use crate::calls::reached;
-use crate::catalog::{Table, cell};
+use crate::catalog::{Table, cell, describe_found, find};
 use crate::client::{My, literal};
 use crate::detail::Detail;
 use crate::grants::grants;
@@ -55,4 +58,31 @@ fn relations(my: &mut My, words: &[String]) -> Result<Vec<Relation>, EngineError
         }
     }
     Ok(all.into_iter().map(|(_, relation)| relation).collect())
+}
+
+/// The column of a table or view that a name stands for behind FROM. The server's own description of an answer names a column's table
+/// wrongly where a view or a subquery stands between, so the names are looked up here; where there is a subquery nobody can tell.
+pub(crate) fn origin(my: &mut My, head: &str, name: &str, tail: &str) -> Result<Option<Origin>, EngineError> {
+    if !head.trim().is_empty() {
+        return Ok(None);
+    }
+    let Some(relations) = relations_from(tail, Language::Mysql) else { return Ok(None) };
+    let mut parts = chain(name, Language::Mysql);
+    let Some(column) = parts.pop() else { return Ok(None) };
+    let owner = parts.pop();
+    let mut found: Vec<Origin> = Vec::new();
+    for From { schema, table, alias } in relations {
+        let visible = alias.as_ref().unwrap_or(&table);
+        if owner.as_ref().is_some_and(|owner| !owner.eq_ignore_ascii_case(visible)) {
+            continue;
+        }
+        let Some(known) = find(my, schema.as_deref(), &table)? else { return Ok(None) };
+        let described = describe_found(my, &known)?;
+        if let Some(at) = described.target.position(&column) {
+            let own = described.target.columns.get(at).map_or(column.clone(), |c| c.name.clone());
+            found.push(Origin { schema: Some(known.schema), table: known.table, column: own });
+        }
+    }
+    let one = <[Origin; 1]>::try_from(found).ok();
+    Ok(one.map(|[origin]| origin))
 }

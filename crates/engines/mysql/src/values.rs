@@ -86,7 +86,8 @@ fn fraction(micros: u32, digits: usize) -> String {
 /// A value to bind.
 pub(crate) fn bind(value: &Value) -> Wire {
     match value {
-        Value::Null => Wire::NULL,
+        // What stands for a hidden key is no value, and equal to none.
+        Value::Null | Value::Pseudonym(_) => Wire::NULL,
         Value::Bool(b) => Wire::Int(i64::from(*b)),
         Value::Int(i) => Wire::Int(*i),
         Value::Real(r) => Wire::Double(*r),

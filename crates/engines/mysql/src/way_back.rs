@@ -24,7 +24,7 @@ pub(crate) fn by_definition(
     let target = &table.target;
     let fired = triggers(grants, table, kind);
     let reached = reached(my, grants, own, fired.iter().map(|t| t.body.clone()).collect(), &[])?;
-    let side = reached.side_writes(false);
+    let side = reached.side_writes();
     let mut back = way_back::by_definition(target, &fired, &reached, &side);
     let verb = kind.verb();
     // Of an UPDATE only some columns are needed, and the statement itself needs the same ones.

@@ -223,7 +223,11 @@ pub fn without_secrets(address: &str) -> String {
             url.set_query(None);
             url.to_string().replace(NOWHERE, "")
         }
-        _ => scrubbed(address),
+        // A file may be named with parameters too: `coop.db?key=…`.
+        _ => match address.split_once('?') {
+            Some((place, parameters)) if parameters.contains('=') => format!("{}?…", scrubbed(place)),
+            _ => scrubbed(address),
+        },
     }
 }
 
@@ -259,7 +263,11 @@ fn scrubbed(text: &str) -> String {
 pub fn without_secrets_in(message: &str) -> String {
     let may_be = |word: &str| {
         let lower = word.to_ascii_lowercase();
-        (word.contains('@') && word.contains(':')) || SECRETS.iter().any(|s| lower.contains(&format!("{s}=")))
+        let parameters =
+            word.split_once('?').is_some_and(|(place, rest)| !place.is_empty() && rest.contains('='));
+        parameters
+            || (word.contains('@') && word.contains(':'))
+            || SECRETS.iter().any(|s| lower.contains(&format!("{s}=")))
     };
     if !message.split_whitespace().any(may_be) {
         return message.to_owned();
@@ -321,6 +329,8 @@ mod tests {
             "ann:s3cret@h://",
             "jdbc:postgresql://db.example/coop?user=ann&password=s3cret",
             "postgres://db.example/coop?password=s3cret",
+            "sqlite:coop.db?key=s3cret",
+            "coop.db?mode=ro&cipher=s3cret",
         ] {
             let shown = without_secrets(mistyped);
             assert!(!shown.contains("s3cret"), "{mistyped}: {shown}");

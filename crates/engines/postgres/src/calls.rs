@@ -10,6 +10,7 @@ use marktwice_sql::statement::routine::{Verb, Written};
 use crate::catalog::{cell, ident};
 use crate::client::{Pg, TextRow};
 use crate::copy::quoted;
+use crate::error::engine;
 
 /// Built-in functions that are volatile and do nothing but give a value: clocks, dice, the session's own numbers, and
 /// sizes. Also those of well-known extensions.
@@ -38,6 +39,9 @@ const HARMLESS: &[&str] = &[
     "uuid_generate_v4",
     "gen_random_bytes",
     "gen_salt",
+    "suppress_redundant_updates_trigger",
+    "tsvector_update_trigger",
+    "tsvector_update_trigger_column",
 ];
 
 /// What a text calls and reads.
@@ -96,17 +100,68 @@ pub(crate) fn called(pg: &mut Pg, temp: bool, query: &str, names: &[String]) -> 
     if !temp {
         return by_names(pg, names);
     }
-    pg.later("SAVEPOINT marktwice_seen");
-    let made = pg.execute_one(&format!("CREATE TEMPORARY VIEW {SEEN} AS\n{query}"));
-    let found = match made {
-        Ok(_) => seen(pg).map(Some),
-        Err(_) => Ok(None),
-    };
-    pg.later("ROLLBACK TO SAVEPOINT marktwice_seen; RELEASE SAVEPOINT marktwice_seen");
-    match found? {
+    match in_a_view(pg, query, seen)? {
         Some(found) => Ok(found),
         None => by_names(pg, names),
     }
+}
+
+/// A column, or a table, that a query reads.
+pub(crate) struct Read {
+    pub(crate) table: String,
+    pub(crate) column: Option<String>,
+    /// Whether whole rows of some table are read as values, so that it may be all of this one.
+    pub(crate) whole: bool,
+}
+
+/// What a query reads as the server itself has resolved it, views looked through; `None` where no view can be made of it.
+pub(crate) fn columns_read(pg: &mut Pg, temp: bool, query: &str) -> Result<Option<Vec<Read>>, EngineError> {
+    if !temp {
+        return Ok(None);
+    }
+    let columns = format!(
+        "{}, rules AS (SELECT w.oid, w.ev_class, w.ev_action::text LIKE '%:varattno 0 %' AS whole FROM seen \
+         JOIN pg_catalog.pg_rewrite w ON w.ev_class = seen.rel AND w.ev_type = '1') \
+         SELECT DISTINCT c.relname, a.attname, r.whole FROM rules r JOIN pg_catalog.pg_depend d \
+         ON d.classid = 'pg_catalog.pg_rewrite'::pg_catalog.regclass AND d.objid = r.oid \
+         AND d.refclassid = 'pg_catalog.pg_class'::pg_catalog.regclass AND d.refobjid <> r.ev_class \
+         JOIN pg_catalog.pg_class c ON c.oid = d.refobjid LEFT JOIN pg_catalog.pg_attribute a ON a.attrelid = c.oid \
+         AND a.attnum = d.refobjsubid AND d.refobjsubid > 0",
+        recursive()
+    );
+    in_a_view(pg, query, |pg| {
+        let rows = pg.rows(&columns)?;
+        let read = |row: &TextRow| Read {
+            table: cell(row, 0).to_owned(),
+            column: row.get(1).cloned().flatten(),
+            whole: cell(row, 2) == "t",
+        };
+        Ok(rows.iter().map(read).collect())
+    })
+}
+
+/// Makes a view of a query, looks at it, and takes it back; `None` where none can be made.
+fn in_a_view<T>(
+    pg: &mut Pg,
+    query: &str,
+    look: impl FnOnce(&mut Pg) -> Result<T, EngineError>,
+) -> Result<Option<T>, EngineError> {
+    pg.later("SAVEPOINT marktwice_seen");
+    pg.settle()?;
+    // Names of columns are ours: a query may give several of one name.
+    let sent = pg.with_params(query);
+    let prepared = pg.client.prepare(sent.as_ref().map_or(query, |sent| &sent.text));
+    let made = prepared.map_err(engine).and_then(|prepared| {
+        let names = (0..prepared.columns().len()).map(|at| format!("c{at}")).collect::<Vec<_>>();
+        let names = if names.is_empty() { String::new() } else { format!(" ({})", names.join(", ")) };
+        pg.execute_one(&format!("CREATE TEMPORARY VIEW {SEEN}{names} AS\n{query}"))
+    });
+    let found = match made {
+        Ok(_) => look(pg).map(Some),
+        Err(_) => Ok(None),
+    };
+    pg.later("ROLLBACK TO SAVEPOINT marktwice_seen; RELEASE SAVEPOINT marktwice_seen");
+    found
 }
 
 fn by_names(pg: &mut Pg, names: &[String]) -> Result<Called, EngineError> {
@@ -135,15 +190,19 @@ fn called_where(
     Ok(Called { bodies, unsteady: unsteady.iter().map(|row| cell(row, 0).to_owned()).collect(), elsewhere })
 }
 
-fn seen(pg: &mut Pg) -> Result<Called, EngineError> {
-    // The stored form of a query names what it reads and calls by number; views stand in it as what they are, and are
-    // looked into in turn.
-    let with = format!(
+/// The view that was made, and those that it reads, to any depth. The stored form of a query names what it reads and calls by number;
+/// views stand in it as what they are, and are looked into in turn.
+fn recursive() -> String {
+    format!(
         "WITH RECURSIVE seen(rel) AS (SELECT 'pg_temp.{SEEN}'::regclass::oid UNION \
          SELECT c.oid FROM seen JOIN pg_rewrite w ON w.ev_class = seen.rel AND w.ev_type = '1' \
          CROSS JOIN LATERAL regexp_matches(w.ev_action::text, ':relid (\\d+)', 'g') AS m(r) \
-         JOIN pg_class c ON c.oid = (m.r)[1]::oid AND c.relkind = 'v')"
-    );
+         JOIN pg_class c ON c.oid = (m.r)[1]::oid AND c.relkind IN ('v', 'm'))"
+    )
+}
+
+fn seen(pg: &mut Pg) -> Result<Called, EngineError> {
+    let with = recursive();
     let functions = format!(
         "{with} SELECT string_agg(DISTINCT (m.r)[1], ', ') FROM seen JOIN pg_rewrite w ON w.ev_class = seen.rel \
          AND w.ev_type = '1' CROSS JOIN LATERAL \

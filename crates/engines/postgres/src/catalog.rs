@@ -65,6 +65,8 @@ pub(crate) struct Found {
 /// A table with everything that a plan needs to know.
 #[derive(Debug, Clone)]
 pub(crate) struct Table {
+    /// Whether triggers or conditions stand in its definition.
+    pub(crate) doubtful: bool,
     pub(crate) target: Target,
     pub(crate) oid: String,
     /// As it stands after FROM: quoted, with its schema, children left out.
@@ -237,6 +239,13 @@ fn described(
         Sort::Partitioned => foreign_member(pg, oid)?,
         _ => None,
     };
+    let doubtful = rest.iter().any(|row| {
+        let text = cell(row, 0);
+        ["CREATE TRIGGER", "CREATE CONSTRAINT TRIGGER", "CHECK", "EXCLUDE"]
+            .iter()
+            .any(|begins| text.starts_with(begins))
+            || text.contains("NOT VALID")
+    });
     let definition = definition(&raw, &rest, foreign.as_ref());
     let naming = naming(&found.table, &columns, &key);
     let name = format!("{}.{}", ident(&found.schema), ident(&found.table));
@@ -263,6 +272,7 @@ fn described(
         operators,
         equals,
         foreign,
+        doubtful,
     })
 }
 
@@ -334,6 +344,13 @@ fn definition(columns: &[TextRow], rest: &[TextRow], foreign: Option<&(String, S
     hash::texts(texts.iter().map(String::as_str))
 }
 
+/// Trigger functions of the server's own.
+const OWN_TRIGGERS: [&str; 3] = [
+    "suppress_redundant_updates_trigger",
+    "tsvector_update_trigger_byid",
+    "tsvector_update_trigger_bycolumn",
+];
+
 /// The triggers that a statement of this kind fires; `assigned` are the columns in its SET.
 pub(crate) fn triggers(
     pg: &mut Pg,
@@ -370,6 +387,9 @@ pub(crate) fn triggers(
         let text = ["plpgsql", "sql"].contains(&cell(row, 2)).then(|| cell(row, 3).to_owned());
         let routine =
             text.as_deref().map_or_else(Routine::unknown, |text| routine::read(text, Language::Postgres));
+        // The server's own triggers do no more than change or skip the row.
+        let own = cell(row, 2) == "internal" && OWN_TRIGGERS.contains(&cell(row, 3));
+        let text = if own { Some(String::new()) } else { text };
         let name = cell(row, 0).to_owned();
         all.push(Trigger {
             name: name.clone(),

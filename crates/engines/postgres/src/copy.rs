@@ -69,7 +69,8 @@ fn unhex(hex: &[u8]) -> Option<Vec<u8>> {
 /// The text of a value, as the server reads it back; `None` for NULL.
 pub(crate) fn text(value: &Value) -> Option<Vec<u8>> {
     Some(match value {
-        Value::Null => return None,
+        // What stands for a hidden key is no value, and equal to none.
+        Value::Null | Value::Pseudonym(_) => return None,
         Value::Bool(b) => {
             if *b {
                 b"t".to_vec()

@@ -17,7 +17,7 @@ use marktwice_port::{
     SideHow, SideWrite, Stopper, Watch,
 };
 use marktwice_relational::breaches::Rules;
-use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
+use marktwice_relational::driver::{Driver, Listed, Origin, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::create;
 use marktwice_relational::insert::giving;
@@ -45,7 +45,7 @@ use crate::listing::{listed, rules, viewed};
 use crate::measured::{Books, Measured, between, books};
 use crate::open::may_write;
 use crate::plan::{called_by, elsewhere, plan};
-use crate::touches::{reads, touches};
+use crate::touches::{origin, reads, reads_as_resolved, relatives, touches};
 use crate::way_back::{by_definition, by_rows};
 use crate::{finder, published};
 
@@ -194,6 +194,11 @@ impl Driver for Pg {
         self.within(if temp { TEMPORARY } else { READING }, |pg| reads(pg, question, temp))
     }
 
+    fn reads_as_resolved(&mut self, question: &Question) -> Result<Touches, EngineError> {
+        let temp = self.temp;
+        self.within(if temp { TEMPORARY } else { READING }, |pg| reads_as_resolved(pg, question, temp))
+    }
+
     fn rules(&mut self, table: &Table) -> Result<Rules, EngineError> {
         self.canonical(|pg| rules(pg, table))
     }
@@ -218,6 +223,17 @@ impl Driver for Pg {
         })
     }
 
+    fn unfit_witness(&mut self, table: &Table) -> Result<Option<String>, EngineError> {
+        let oid = quoted(&table.oid);
+        let rules = format!(
+            "SELECT 'a rule (' || rulename || ')' FROM pg_catalog.pg_rewrite WHERE ev_class = {oid}::pg_catalog.oid \
+             UNION ALL SELECT 'a trigger (' || tgname || ')' FROM pg_catalog.pg_trigger WHERE tgrelid = {oid}::pg_catalog.oid \
+             AND NOT tgisinternal UNION ALL SELECT 'row security' FROM pg_catalog.pg_class \
+             WHERE oid = {oid}::pg_catalog.oid AND relrowsecurity AND pg_catalog.row_security_active(oid)"
+        );
+        Ok(self.one(&rules)?.map(|what| format!("it has {what}")))
+    }
+
     fn still(&mut self, table: &Table) -> Result<(), EngineError> {
         elsewhere(table).map_or(Ok(()), |said| Err(EngineError::redefined(said)))
     }
@@ -225,6 +241,14 @@ impl Driver for Pg {
     fn plan(&mut self, source: &str, allow: &[Code], earlier: &[Plan]) -> Result<Plan, EngineError> {
         let temp = self.temp;
         self.within(if temp { TEMPORARY } else { READING }, |pg| plan(pg, source, allow, earlier, temp))
+    }
+
+    fn origin(&mut self, head: &str, name: &str, tail: &str) -> Result<Option<Origin>, EngineError> {
+        self.within(READING, |pg| origin(pg, &format!("{head}\nSELECT {name}\n{tail}")))
+    }
+
+    fn relatives(&mut self, table: &Table) -> Result<Vec<String>, EngineError> {
+        relatives(self, &table.oid)
     }
 
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
@@ -247,7 +271,7 @@ impl Driver for Pg {
 
     fn further(&mut self, written: &Written) -> Result<Vec<SideWrite>, EngineError> {
         let start = vec![Start::Table(written.clone(), true)];
-        Ok(walk(&mut Asking(self), start)?.side_writes(true))
+        Ok(walk(&mut Asking(self), start)?.side_writes())
     }
 
     fn may_hold(&self, detail: &Detail) -> Result<(), EngineError> {
@@ -436,6 +460,24 @@ impl Driver for Pg {
 
     fn settle_constraints(&mut self) -> Result<(), EngineError> {
         self.watched(|pg| pg.run("SET CONSTRAINTS ALL IMMEDIATE"))
+    }
+
+    fn begin_trial(&mut self, _: &[Target]) -> Result<(), EngineError> {
+        self.settle()?;
+        self.run("SAVEPOINT marktwice_trial")
+    }
+
+    fn end_trial(&mut self) -> Result<(), EngineError> {
+        // Whatever has not been sent belongs to the trial; settings go back with the savepoint.
+        self.drop_ahead();
+        self.pins = None;
+        let ended = self.bounded(|pg| {
+            pg.client
+                .batch_execute("ROLLBACK TO SAVEPOINT marktwice_trial; RELEASE SAVEPOINT marktwice_trial")
+                .map_err(engine)
+        });
+        self.pins = None;
+        ended
     }
 
     fn intact(&mut self, here: &String) -> Result<(), EngineError> {

@@ -48,6 +48,14 @@ impl Tabled for Table {
     const NUMBER: Form = Form::Int;
     const TRUTH: Form = Form::Bool;
 
+    fn leaves_doubt(&self) -> bool {
+        self.doubtful
+    }
+
+    fn generated_as(&self, column: usize) -> Option<&str> {
+        self.extras.get(column)?.generated.as_deref()
+    }
+
     fn target(&self) -> &Target {
         &self.target
     }

@@ -146,8 +146,8 @@ pub(crate) fn plan(
     }
     let fired = reached(pg, triggers.iter().map(|t| t.body.clone()).collect(), &[])?;
     let skips = own_writes(&mut foreseen, &table.target, &triggers, &fired, step.kind);
-    let mut writes = functions.side_writes(true);
-    writes.extend(fired.side_writes(true));
+    let mut writes = functions.side_writes();
+    writes.extend(fired.side_writes());
     let columns: Vec<usize> = foreseen.iter().map(|f| f.column).collect();
     let (_, back) = by_definition(pg, &table, inverse_kind(step.kind), &columns)?;
     if !temp && step.sources.is_some() {

@@ -53,6 +53,11 @@ impl Pg {
         self.ahead.sql.push_str("; ");
     }
 
+    /// Forgets what has not been sent yet, inside a transaction that has begun.
+    pub(crate) fn drop_ahead(&mut self) {
+        self.ahead.sql.clear();
+    }
+
     /// Makes the settings those that are meant, in front of the next statement.
     pub(crate) fn pins_first(&mut self) {
         let turn = self.turn();

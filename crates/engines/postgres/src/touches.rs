@@ -1,16 +1,18 @@
 //! What a step reads and writes: its text, the texts that it sets off, and the catalogue's word for what they name.
 
-use marktwice_core::steps::Touches;
+use marktwice_core::steps::{Touch, Touches};
 use marktwice_port::{EngineError, Plan};
+use marktwice_relational::driver::Origin;
 use marktwice_relational::statement::detail;
 use marktwice_relational::touches::{Relation, of_query, of_step};
 use marktwice_sql::query::check::Question;
 
-use crate::calls::reached;
+use crate::calls::{Read, columns_read, reached};
 use crate::catalog::{Table, cell};
 use crate::client::Pg;
 use crate::copy::quoted;
 use crate::detail::Detail;
+use crate::error::engine;
 use crate::plan::called_by;
 
 /// What a step reads and writes.
@@ -24,6 +26,63 @@ pub(crate) fn reads(pg: &mut Pg, question: &Question, temp: bool) -> Result<Touc
     let called = called_by(pg, &question.step, &[], temp)?.0;
     let reached = reached(pg, Vec::new(), &called.bodies)?;
     of_query(question, &[reached], &mut |words| relations(pg, words))
+}
+
+/// The same as the server resolves it.
+pub(crate) fn reads_as_resolved(
+    pg: &mut Pg,
+    question: &Question,
+    temp: bool,
+) -> Result<Touches, EngineError> {
+    let mut touches = reads(pg, question, temp)?;
+    // Where the server can be asked itself, its word counts: names in a text may be anything.
+    if let Some(read) = columns_read(pg, temp, &question.text)? {
+        let of = |Read { table, column, whole }: Read| match column {
+            _ if whole => vec![Touch::all(&table)],
+            Some(column) => vec![Touch::rows(&table), Touch::column(&table, &column)],
+            None => vec![Touch::rows(&table)],
+        };
+        touches.reads = read.into_iter().flat_map(of).collect();
+    } else {
+        // Nobody says which columns it reads of the tables that it names.
+        let tables: Vec<String> = touches.reads.iter().map(|read| read.table.clone()).collect();
+        touches.reads.extend(tables.iter().map(|table| Touch::all(table)));
+    }
+    Ok(touches)
+}
+
+/// The column of a table or view that the one value of a query is, as the server says it.
+pub(crate) fn origin(pg: &mut Pg, query: &str) -> Result<Option<Origin>, EngineError> {
+    pg.later("SAVEPOINT marktwice_origin");
+    pg.settle()?;
+    let sent = pg.with_params(query);
+    let prepared = pg.client.prepare(sent.as_ref().map_or(query, |sent| &sent.text));
+    let found = prepared.map(|prepared| match prepared.columns() {
+        [column] => column.table_oid().zip(column.column_id()),
+        _ => None,
+    });
+    pg.later("ROLLBACK TO SAVEPOINT marktwice_origin; RELEASE SAVEPOINT marktwice_origin");
+    let Some((table, column)) = found.map_err(engine)? else { return Ok(None) };
+    let rows = pg.rows(&format!(
+        "SELECT n.nspname, c.relname, a.attname FROM pg_catalog.pg_attribute a JOIN pg_catalog.pg_class c ON c.oid = a.attrelid \
+         JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE a.attrelid = {table} AND a.attnum = {column}"
+    ))?;
+    Ok(rows.first().map(|row| Origin {
+        schema: Some(cell(row, 0).to_owned()),
+        table: cell(row, 1).to_owned(),
+        column: cell(row, 2).to_owned(),
+    }))
+}
+
+/// Tables that share rows with one: those that it inherits from or is a partition of, and those below, to any depth.
+pub(crate) fn relatives(pg: &mut Pg, oid: &str) -> Result<Vec<String>, EngineError> {
+    let rows = pg.rows(&format!(
+        "WITH RECURSIVE up(oid) AS (SELECT {oid}::pg_catalog.oid UNION SELECT i.inhparent FROM up \
+         JOIN pg_catalog.pg_inherits i ON i.inhrelid = up.oid), \
+         down(oid) AS (SELECT oid FROM up UNION SELECT i.inhrelid FROM down JOIN pg_catalog.pg_inherits i ON i.inhparent = down.oid) \
+         SELECT f.relname FROM down JOIN pg_catalog.pg_class f ON f.oid = down.oid WHERE f.oid <> {oid}"
+    ))?;
+    Ok(rows.iter().map(|row| cell(row, 0).to_owned()).collect())
 }
 
 /// Tables and views of these names, in any schema, with the tables that a partition or a child shares its rows with.

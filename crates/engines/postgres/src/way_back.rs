@@ -22,7 +22,7 @@ pub(crate) fn by_definition(
 ) -> Result<(Vec<SideWrite>, WayBack), EngineError> {
     let fired = triggers(pg, table, kind, columns)?;
     let reached = reached(pg, fired.iter().map(|t| t.body.clone()).collect(), &[])?;
-    let side = reached.side_writes(true);
+    let side = reached.side_writes();
     let mut back = way_back::by_definition(&table.target, &fired, &reached, &side);
     let verb = kind.verb();
     let may = if kind == StepKind::Delete {

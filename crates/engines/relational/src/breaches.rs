@@ -149,7 +149,6 @@ pub fn breaches<D: Driver>(
         let table = || Some(node.along.target.table.clone());
         found.found.extend(more.found.into_iter().map(|breach| Breach { table: table(), ..breach }));
     }
-    driver.unhurried();
     Ok(found)
 }
 

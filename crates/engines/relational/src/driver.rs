@@ -43,6 +43,17 @@ pub struct Listed {
     pub from: String,
 }
 
+/// A column of a table or view, as the engine resolves a name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Origin {
+    /// The schema, where the engine has several.
+    pub schema: Option<String>,
+    /// The table or view.
+    pub table: String,
+    /// The column.
+    pub column: String,
+}
+
 /// A view.
 #[derive(Debug)]
 pub struct Viewed<T> {
@@ -111,9 +122,6 @@ pub trait Driver: Shell + 'static {
 
     /// One question with a limit, of which nothing is left but its answer.
     fn ask_until(&mut self, sql: &str, until: Instant) -> Result<Texts, EngineError>;
-
-    /// Gives the time back that questions took away.
-    fn unhurried(&mut self) {}
 
     /// Ends what reading has left open, where an end waits for the next statement.
     fn rest(&mut self) -> Result<(), EngineError> {
@@ -225,9 +233,22 @@ pub trait Driver: Shell + 'static {
     /// What a query of somebody's reads: through views and functions too.
     fn reads(&mut self, question: &Question) -> Result<Touches, EngineError>;
 
+    /// The same as the engine itself resolves the names in it, where it can be asked; no column may be left out.
+    fn reads_as_resolved(&mut self, question: &Question) -> Result<Touches, EngineError> {
+        self.reads(question)
+    }
+
     /// The same inside a view, whose rows stay held.
     fn ask_here(&mut self, sql: &str, until: Instant) -> Result<Texts, EngineError> {
         self.ask_until(sql, until)
+    }
+
+    /// The column that a name stands for in `{head} SELECT {name} {tail}`; `None` where it stands for anything else.
+    fn origin(&mut self, head: &str, name: &str, tail: &str) -> Result<Option<Origin>, EngineError>;
+
+    /// Bare names of tables that a table shares rows with: what it is a part of, and its parts.
+    fn relatives(&mut self, _: &Self::Table) -> Result<Vec<String>, EngineError> {
+        Ok(Vec::new())
     }
 
     /// What a table demands of its rows.
@@ -240,6 +261,30 @@ pub trait Driver: Shell + 'static {
     fn unchanged(&mut self, detail: &Detail<Self::Table>) -> Result<(), EngineError> {
         around::still_defined(self, &detail.table)
     }
+
+    /// What makes a table unfit to be the witness: triggers and rules, or that its rows are not rolled back.
+    fn unfit_witness(&mut self, table: &Self::Table) -> Result<Option<String>, EngineError> {
+        let triggers = self.declared(table)?.triggers;
+        Ok(triggers.first().map(|trigger| format!("it has a trigger ({trigger})")))
+    }
+
+    /// What would make COMMIT fail, of constraints that only COMMIT looks at.
+    fn would_commit(&mut self) -> Result<(), EngineError> {
+        Ok(())
+    }
+
+    /// Begins what [`Driver::end_trial`] takes back: a savepoint.
+    fn begin_trial(&mut self, _: &[Target]) -> Result<(), EngineError> {
+        self.execute("SAVEPOINT marktwice_trial").map(drop)
+    }
+
+    /// What COMMIT would say inside a trial, of constraints that only COMMIT looks at.
+    fn would_commit_trial(&mut self) -> Result<(), EngineError> {
+        Ok(())
+    }
+
+    /// Takes back what was written since [`Driver::begin_trial`].
+    fn end_trial(&mut self) -> Result<(), EngineError>;
 
     /// What else speaks against the table of a plan being what it was.
     fn still(&mut self, _: &Self::Table) -> Result<(), EngineError> {

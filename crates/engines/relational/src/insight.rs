@@ -41,7 +41,6 @@ pub fn study<D: Driver>(
     let subject = Subject { step: &detail.step, target, links: &links, pinned };
     let until = Instant::now() + PATIENCE_IN_ALL;
     let found = look_closer(subject, wish, &mut |sql| driver.ask_until(sql, until));
-    driver.unhurried();
     Ok(found)
 }
 
@@ -57,7 +56,6 @@ pub fn tables<D: Driver>(driver: &mut D) -> Result<Vec<TableSummary>, EngineErro
         about.rows = rows.map(|a| a.count(0, 0));
         all.push(about);
     }
-    driver.unhurried();
     Ok(all)
 }
 
@@ -141,7 +139,6 @@ pub fn survey<D: Driver>(driver: &mut D, schema: Option<&str>, name: &str) -> Re
     let (language, from) = (D::Table::LANGUAGE, table.from());
     let ask = &mut |sql: &str| driver.ask_until(sql, until);
     let unique = unique_in_fact(language, &target, &from, &declared.keys, rows, ask);
-    driver.unhurried();
     let skipped = unique.is_err().then(|| "what is unique in the data: it takes too long".to_owned());
     let unique_in_fact = unique.unwrap_or_default();
     Ok(Survey { target, declared, view: None, rows, unique_in_fact, skipped })

@@ -9,6 +9,7 @@ pub mod around;
 pub mod asked;
 pub mod breaches;
 pub mod detail;
+pub mod disclosure;
 pub mod driver;
 pub mod each;
 pub mod finder;

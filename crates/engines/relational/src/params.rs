@@ -16,7 +16,7 @@ pub fn text(value: &Value) -> Option<String> {
         Value::Int(number) => Some(number.to_string()),
         Value::Real(number) => Some(format!("{number:?}")),
         Value::Decimal(text) | Value::Text(text) => Some(text.clone().into()),
-        Value::Null | Value::Bytes(_) | Value::TextBytes(_) => None,
+        Value::Null | Value::Bytes(_) | Value::TextBytes(_) | Value::Pseudonym(_) => None,
     }
 }
 

@@ -23,6 +23,7 @@ use marktwice_sql::query::row_query::Ask;
 use marktwice_sql::statement::step::Brought;
 
 use crate::detail::Detail;
+use crate::disclosure::{self, Hidden};
 use crate::driver::Driver;
 use crate::held::stream_plainly;
 use crate::insight;
@@ -30,7 +31,7 @@ use crate::shell::{Tabled, forms};
 use crate::statement::detail;
 use crate::transaction::Transaction;
 use crate::view::View;
-use crate::{along, archive, asked, secret, sheet, through, ties, triggered, witness};
+use crate::{along, archive, asked, sheet, through, ties, triggered, witness};
 
 /// An open database of a relational engine.
 pub struct Opened<D> {
@@ -38,12 +39,11 @@ pub struct Opened<D> {
     database: DatabaseId,
     notes: Vec<String>,
     named_by: NamedBy,
-    /// Columns that are hidden, and what numbers of rows are made under.
-    hide: Option<(HiddenColumns, HashKey)>,
+    /// What is hidden, and whether the named columns are closed already over those that are computed from them.
+    hidden: Hidden,
+    closed: bool,
     /// Settings that a change makes, in words.
     set_up: Vec<String>,
-    /// Parameters whose values are never shown.
-    secrets: Vec<String>,
 }
 
 impl<D: Driver> Opened<D> {
@@ -54,15 +54,18 @@ impl<D: Driver> Opened<D> {
             database,
             notes,
             named_by: NamedBy::default(),
-            hide: None,
+            hidden: Hidden::default(),
+            closed: false,
             set_up: Vec::new(),
-            secrets: Vec::new(),
         }
     }
 
-    /// Hides what is to be hidden of a table.
-    fn hidden(&self, target: &mut Target) {
-        hide_in(self.hide.as_ref(), target);
+    /// What is hidden here, with all columns that are computed from hidden ones.
+    fn closed(&mut self) -> Result<&Hidden, EngineError> {
+        if !std::mem::replace(&mut self.closed, true) && !self.hidden.columns.is_empty() {
+            self.hidden.columns = disclosure::closed(&mut self.driver, &self.hidden.columns)?;
+        }
+        Ok(&self.hidden)
     }
 
     /// The target with the name that was said for its rows, and what is hidden of them.
@@ -72,16 +75,23 @@ impl<D: Driver> Opened<D> {
         {
             self.notes.push(wrong);
         }
-        self.hidden(&mut target);
+        self.hidden.columns.apply_to_named(&mut target, self.hidden.key);
         target
     }
 }
 
-/// Hides these columns in a table.
-fn hide_in(hide: Option<&(HiddenColumns, HashKey)>, target: &mut Target) {
-    if let Some((columns, key)) = hide {
-        columns.apply(target, *key);
-    }
+/// What putting rows back reaches.
+pub(crate) fn reach_of<D: Driver>(driver: &mut D, batch: &Batch) -> Result<Reach, EngineError> {
+    let (side, back) = driver.restore_reach(batch)?;
+    let table = driver.described(&batch.target.schema, &batch.target.table)?;
+    let keys = driver.foreign_keys(&table)?;
+    let graph = along::of_batch(driver, &table, &keys, batch)?;
+    let along = graph.as_ref().map(|graph| graph.along()).unwrap_or_default();
+    let fired = match &graph {
+        Some(graph) => triggered::of_graph(driver, graph)?,
+        None => Vec::new(),
+    };
+    Ok(Reach { side, back, along, fired })
 }
 
 /// The columns of a table in order, quoted.
@@ -123,11 +133,12 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn hide(&mut self, columns: &HiddenColumns, key: HashKey) {
-        self.hide = Some((columns.clone(), key));
+        (self.hidden.columns, self.hidden.key, self.closed) = (columns.clone(), key, false);
     }
 
     fn bind(&mut self, values: &[Bound]) -> Result<(), EngineError> {
-        self.secrets.extend(values.iter().filter(|value| value.secret).map(|value| value.name.clone()));
+        let secret = values.iter().filter(|value| value.secret).map(|value| value.name.clone());
+        self.hidden.secrets.extend(secret);
         values.iter().try_for_each(|value| self.driver.bind(value.clone()))
     }
 
@@ -185,18 +196,31 @@ impl<D: Driver> Session for Opened<D> {
         along::settle(&mut self.driver, &mut plan)?;
         triggered::settle(&mut self.driver, &mut plan)?;
         // What a mark covers was settled before: it is the same whatever is shown.
+        let hidden = self.closed()?.clone();
         plan.target = self.named(plan.target);
-        secret::settle::<D::Table>(&mut plan, &self.secrets)?;
-        if let Some((columns, key)) = &self.hide {
-            secret::follow::<D::Table>(&mut plan, columns, *key)?;
-        }
-        for along in &mut plan.along {
-            self.hidden(&mut along.target);
-        }
-        for table in plan.triggered.iter_mut().filter_map(|table| table.target.as_mut().ok()) {
-            self.hidden(table);
-        }
+        disclosure::follow(&mut self.driver, &mut plan, &hidden)?;
+        let detail = detail::<D::Table>(&plan)?;
+        plan.doubt = detail.table.leaves_doubt()
+            || detail.fires.for_rows
+            || detail.fires.for_statement
+            || !plan.along.is_empty()
+            || !plan.triggered.is_empty();
+        let along = plan.along.iter_mut().map(|along| &mut along.target);
+        let fired = plan.triggered.iter_mut().filter_map(|table| table.target.as_mut().ok());
+        along.chain(fired).for_each(|target| hidden.columns.apply_to_named(target, hidden.key));
         Ok(plan)
+    }
+
+    fn conceal(&mut self, plan: &mut Plan, also: &[(String, String)]) -> Result<(), EngineError> {
+        let mut hidden = self.closed()?.clone();
+        hidden.columns = hidden.columns.and(also.iter().cloned());
+        disclosure::follow(&mut self.driver, plan, &hidden)
+    }
+
+    fn discloses(&mut self, query: &str, also: &[(String, String)]) -> Result<bool, EngineError> {
+        let mut hidden = self.closed()?.clone();
+        hidden.columns = hidden.columns.and(also.iter().cloned());
+        Ok(disclosure::discloses(&mut self.driver, query, &hidden))
     }
 
     fn view(&mut self, plans: &[&Plan], work: &mut Viewing<'_>) -> Result<(), EngineError> {
@@ -215,8 +239,9 @@ impl<D: Driver> Session for Opened<D> {
             false if make => archive::promise(&mut self.driver, plan, table)?,
             false => return Err(archive::missing(&mut self.driver, plan, table)?),
         }
+        let hidden = self.closed()?;
         if let Some(archive) = &mut plan.archive {
-            self.hidden(&mut archive.target);
+            hidden.columns.apply_to_named(&mut archive.target, hidden.key);
         }
         Ok(())
     }
@@ -262,10 +287,10 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn study(&mut self, plan: &Plan, wish: &Wish) -> Result<Study, EngineError> {
-        let (named_by, hide) = (self.named_by.clone(), self.hide.clone());
+        let (named_by, hidden) = (self.named_by.clone(), self.closed()?.clone());
         let named = |target: &mut Target| {
             named_by.apply(target);
-            hide_in(hide.as_ref(), target);
+            hidden.columns.apply_to_named(target, hidden.key);
         };
         self.driver.looking(|driver| insight::study(driver, plan, wish, &named))
     }
@@ -287,9 +312,10 @@ impl<D: Driver> Session for Opened<D> {
 
     fn survey(&mut self, schema: Option<&str>, table: &str) -> Result<Survey, EngineError> {
         let mut survey = self.driver.looking(|driver| insight::survey(driver, schema, table))?;
+        let hidden = self.closed()?.clone();
         survey.target = self.named(survey.target);
-        if let (Some(view), Some((columns, key))) = (&survey.view, &self.hide) {
-            columns.apply_to_view(&mut survey.target, &view.definition, *key);
+        if survey.view.is_some() {
+            disclosure::hide_in_view(&mut self.driver, &mut survey.target, &hidden)?;
         }
         Ok(survey)
     }
@@ -311,6 +337,7 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError> {
+        self.closed()?;
         let target = self.driver.looking(|driver| Ok(driver.described(schema, table)?.target().clone()))?;
         Ok(self.named(target))
     }
@@ -343,18 +370,7 @@ impl<D: Driver> Session for Opened<D> {
     }
 
     fn restore_reach(&mut self, batch: &Batch) -> Result<Reach, EngineError> {
-        self.driver.looking(|driver| {
-            let (side, back) = driver.restore_reach(batch)?;
-            let table = driver.described(&batch.target.schema, &batch.target.table)?;
-            let keys = driver.foreign_keys(&table)?;
-            let graph = along::of_batch(driver, &table, &keys, batch)?;
-            let along = graph.as_ref().map(|graph| graph.along()).unwrap_or_default();
-            let fired = match &graph {
-                Some(graph) => triggered::of_graph(driver, graph)?,
-                None => Vec::new(),
-            };
-            Ok(Reach { side, back, along, fired })
-        })
+        self.driver.looking(|driver| reach_of(driver, batch))
     }
 
     fn restorable(

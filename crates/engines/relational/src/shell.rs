@@ -118,6 +118,15 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
         self.target().columns.get(column).is_some_and(|c| !c.generated)
     }
 
+    /// Whether its definition leaves doubt that rows can be put back as they were: triggers, conditions, foreign keys that rows may break
+    /// already.
+    fn leaves_doubt(&self) -> bool;
+
+    /// The expression that a generated column is computed by, where it can be read.
+    fn generated_as(&self, _column: usize) -> Option<&str> {
+        None
+    }
+
     /// An assigned expression as the column would hold it.
     fn computed(&self, _column: usize, expression: &str) -> String {
         // The line break ends a comment that the user's text may end in.

@@ -258,6 +258,7 @@ const FOLLOWS: &[&str] = &[
 
 /// Adds what routines and triggers write, and what cannot be seen of them.
 fn routines(touches: &mut Touches, reached: &Reached) {
+    touches.bodies.extend(reached.texts.iter().cloned());
     for (written, _) in &reached.writes {
         let touch = |part| Touch { table: written.table.clone(), part };
         match written.verb {

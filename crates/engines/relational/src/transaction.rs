@@ -14,7 +14,7 @@ use marktwice_core::table::Target;
 use marktwice_core::triggered::{self, Copied, Triggered};
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
-    Batch, ChangeSource, CommitOutcome, EngineError, Hold, KeepSink, Matched, PairSink, Plan, RowSink,
+    Batch, ChangeSource, CommitOutcome, EngineError, Hold, KeepSink, Matched, PairSink, Plan, Reach, RowSink,
     Settings, SideHow, SideWrite, Stopper, Tx,
 };
 use marktwice_sql::dialect::ours::wanted;
@@ -28,6 +28,7 @@ use crate::driver::Driver;
 use crate::each;
 use crate::held::{Held, create};
 use crate::put;
+use crate::session::reach_of;
 use crate::shell::Tabled;
 use crate::statement::{detail, may_write};
 use crate::triggered::{arrivals, batch as triggered_batch, copy, restore, wanted as wanted_as};
@@ -60,7 +61,17 @@ pub struct Transaction<'d, D: Driver> {
     triggered: Vec<Held<D::Table>>,
     /// Rows of those that go back, or are left, by the numbers that they carry.
     back: BTreeMap<usize, Held<D::Table>>,
+    /// All of that of the run itself, while its undo is tried.
+    aside: Option<Aside<D>>,
     open: bool,
+}
+
+/// What a run has held, put aside.
+struct Aside<D: Driver> {
+    steps: BTreeMap<usize, OfStep<D>>,
+    along: BTreeMap<usize, Gathered<D::Table>>,
+    triggered: Vec<Held<D::Table>>,
+    back: BTreeMap<usize, Held<D::Table>>,
 }
 
 impl<'d, D: Driver> Transaction<'d, D> {
@@ -79,7 +90,8 @@ impl<'d, D: Driver> Transaction<'d, D> {
         let (here, settings) = (D::Here::default(), Settings::default());
         let (steps, along) = (BTreeMap::new(), BTreeMap::new());
         let (triggered, back) = (Vec::new(), BTreeMap::new());
-        let mut tx = Transaction { driver, here, settings, steps, along, triggered, back, open: true };
+        let mut tx =
+            Transaction { driver, here, settings, steps, along, triggered, back, aside: None, open: true };
         (tx.here, tx.settings) = tx.driver.arrive()?;
         Ok(tx)
     }
@@ -304,8 +316,52 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         Ok(done)
     }
 
+    fn describe(&mut self, schema: &str, table: &str) -> Result<Target, EngineError> {
+        Ok(self.driver.described(schema, table)?.target().clone())
+    }
+
+    fn restore_reach(&mut self, batch: &Batch) -> Result<Reach, EngineError> {
+        reach_of(self.driver, batch)
+    }
+
+    fn restorable(
+        &mut self,
+        written: &[SideWrite],
+        known: &[Target],
+        own: &[Target],
+    ) -> Result<Vec<Triggered>, EngineError> {
+        crate::triggered::which(self.driver, written, known, own, true)
+    }
+
+    fn begin_trial(&mut self, tables: &[Target]) -> Result<bool, EngineError> {
+        self.driver.begin_trial(tables)?;
+        self.aside = Some(Aside {
+            steps: std::mem::take(&mut self.steps),
+            along: std::mem::take(&mut self.along),
+            triggered: std::mem::take(&mut self.triggered),
+            back: std::mem::take(&mut self.back),
+        });
+        Ok(true)
+    }
+
+    fn would_commit_trial(&mut self) -> Result<(), EngineError> {
+        self.driver.would_commit_trial()
+    }
+
+    fn end_trial(&mut self) -> Result<(), EngineError> {
+        if let Some(Aside { steps, along, triggered, back }) = self.aside.take() {
+            (self.steps, self.along, self.triggered, self.back) = (steps, along, triggered, back);
+        }
+        self.driver.end_trial()?;
+        self.intact()
+    }
+
     fn settle_constraints(&mut self) -> Result<(), EngineError> {
         self.driver.settle_constraints()
+    }
+
+    fn would_commit(&mut self) -> Result<(), EngineError> {
+        self.driver.would_commit()
     }
 
     fn pair(&mut self, step: usize, sink: &mut PairSink<'_>) -> Result<(), EngineError> {

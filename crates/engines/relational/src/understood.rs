@@ -90,6 +90,9 @@ impl<T: Tabled> Understood<T> {
             triggered: Vec::new(),
             archive: None,
             counted: false,
+            doubt: false,
+            reads_hidden: false,
+            runs_hidden: false,
             settings,
             detail: Box::new(detail),
         };

@@ -66,9 +66,9 @@ pub struct Reached {
 }
 
 impl Reached {
-    /// The same as side effects; of what is done beyond rows nobody can say how to measure it. Where the server does not
-    /// tell afterwards which tables were written (`measured` is false), what cannot be seen through counts as such too.
-    pub fn side_writes(&self, measured: bool) -> Vec<SideWrite> {
+    /// The same as side effects; of what is done beyond rows nobody can say how to measure it, and what cannot be seen through may do
+    /// that: counters of rows do not see a right that is granted, or a large object that is written.
+    pub fn side_writes(&self) -> Vec<SideWrite> {
         let mut all: Vec<SideWrite> = Vec::new();
         for (written, how) in &self.writes {
             let write = SideWrite::new(shown(written), how.clone(), None);
@@ -81,7 +81,7 @@ impl Reached {
             let how = SideHow::Unmeasured(format!("{by} does {what}, which nobody can measure or take back"));
             all.push(SideWrite::new(String::new(), how, None));
         }
-        for name in self.unseen.iter().filter(|_| !measured) {
+        for name in &self.unseen {
             let what = format!(
                 "{name} runs what cannot be seen through here, and nobody can measure what that writes"
             );

@@ -24,13 +24,49 @@ fn parts(table: &str) -> Vec<String> {
 ///
 /// # Errors
 /// What the engine says.
-pub fn leave<D: Driver>(driver: &mut D, table: &str, row: Vec<Value>) -> Result<(), EngineError> {
+pub fn leave<D: Driver>(driver: &mut D, said: &str, row: Vec<Value>) -> Result<(), EngineError> {
     let names: Vec<String> = COLUMNS.iter().map(|(column, _)| D::Table::LANGUAGE.quoted(column)).collect();
-    let table = name::<D>(table);
+    let table = name::<D>(said);
     // Under the user's own settings, which say where the name leads. What is wrong with the table is told by a question: it ends no
     // copying half way.
     driver.number(&format!("SELECT count(*) FROM {table} WHERE 1 = 0"))?;
-    driver.load(&table, &names, vec![row])
+    fit(driver, said)?;
+    let id = row.first().cloned().unwrap_or(Value::Null);
+    driver.load(&table, &names, vec![row])?;
+    // A row that something in the database swallows, or takes away, is no evidence.
+    let Value::Text(id) = id else { return Err(EngineError::Other("the row has no identifier".to_owned())) };
+    let own = D::Table::LANGUAGE.quoted("id");
+    match driver.number(&format!("SELECT count(*) FROM {table} WHERE {own} = '{id}'"))? {
+        1 => Ok(()),
+        rows => {
+            Err(EngineError::Other(format!("1 row was inserted into {said} and {rows} can be read back")))
+        }
+    }
+}
+
+/// Refuses what is no table, and a table that does more than keep the row.
+///
+/// # Errors
+/// [`EngineError::Other`] in our words; what the engine says.
+pub fn fit<D: Driver>(driver: &mut D, said: &str) -> Result<(), EngineError> {
+    let parts = parts(said);
+    let (schema, bare) = match parts.as_slice() {
+        [schema, bare] => (Some(schema.as_str()), bare.as_str()),
+        [bare] => (None, bare.as_str()),
+        _ => (None, said),
+    };
+    let unfit = if driver.viewed(schema, bare)?.is_some() {
+        Some("it is a view".to_owned())
+    } else {
+        let table = driver.named(schema, bare)?;
+        driver.unfit_witness(&table)?
+    };
+    match unfit {
+        Some(why) => Err(EngineError::Other(format!(
+            "{said} cannot be the witness: {why}; marktwice witness prints the definition of one that can"
+        ))),
+        None => Ok(()),
+    }
 }
 
 /// Whether one is there; `None` where the table cannot be asked. A transaction that is not ended yet is waited for, where the engine

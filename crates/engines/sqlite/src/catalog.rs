@@ -1,6 +1,6 @@
 //! The catalogue: a table's columns, keys, foreign keys and definition.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use marktwice_core::hash;
 use marktwice_core::survey::{OfView, TableSummary};
@@ -41,6 +41,8 @@ pub(crate) struct Table {
     pub(crate) collations: Vec<String>,
     /// Expressions of generated columns by column.
     pub(crate) generated: Vec<Option<String>>,
+    /// Whether triggers, conditions or foreign keys stand in its definition.
+    pub(crate) doubtful: bool,
     /// A conflict clause in the definition that skips or deletes rows without a word.
     pub(crate) conflict_clause: Option<String>,
 }
@@ -212,6 +214,7 @@ pub(crate) fn viewed(connection: &mut Connection, name: &str) -> Result<Option<V
         keys: Vec::new(),
         collations: Vec::new(),
         generated: vec![None; columns.len()],
+        doubtful: false,
         conflict_clause: None,
         target: Target {
             table: view,
@@ -252,6 +255,13 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
         })
         .collect();
     let conflict_clause = silent_conflict_clause(&create);
+    let doubtful = texts.iter().any(|text| {
+        let text = text.to_ascii_lowercase();
+        text.contains("check")
+            || text.contains("references")
+            || text.trim_start().starts_with("create trigger")
+            || text.contains(" trigger ")
+    });
     let naming = naming(&table, &columns, &key);
     let definition = hash::texts(texts.iter().map(String::as_str));
     let target = Target {
@@ -265,7 +275,7 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
         hidden: Vec::new(),
         veil: Default::default(),
     };
-    Ok(Table { target, strict, row, row_column, keys, collations, generated, conflict_clause })
+    Ok(Table { target, strict, row, row_column, keys, collations, generated, doubtful, conflict_clause })
 }
 
 fn columns(connection: &Connection, table: &str) -> rusqlite::Result<Vec<RawColumn>> {
@@ -389,4 +399,39 @@ fn declared_keys(connection: &Connection) -> rusqlite::Result<Vec<ForeignKey>> {
         }
     }
     Ok(all.into_iter().map(|(_, key)| key).collect())
+}
+
+/// Whether any foreign key is looked at only by COMMIT.
+pub(crate) fn defers(connection: &Connection) -> Result<bool, EngineError> {
+    let sql = "SELECT EXISTS (SELECT 1 FROM main.sqlite_schema WHERE type = 'table' AND sql LIKE '%references%' AND sql LIKE '%deferred%')";
+    connection.query_row(sql, [], |row| row.get(0)).map_err(engine)
+}
+
+/// How many rows refer to no row, by table and parent.
+pub(crate) type Orphans = BTreeMap<(String, String), u64>;
+
+/// The same of some tables.
+pub(crate) fn orphans_of(connection: &Connection, tables: &[String]) -> Result<Orphans, EngineError> {
+    let mut all = Orphans::new();
+    let mut statement = connection
+        .prepare("SELECT \"table\", parent, count(*) FROM pragma_foreign_key_check(?1) GROUP BY 1, 2")
+        .map_err(engine)?;
+    for table in tables {
+        let rows = statement
+            .query_map([table], |row| Ok(((row.get(0)?, row.get(1)?), row.get::<_, i64>(2)?.unsigned_abs())))
+            .map_err(engine)?;
+        all.extend(rows.collect::<rusqlite::Result<Vec<_>>>().map_err(engine)?);
+    }
+    Ok(all)
+}
+
+/// How many rows of the whole database refer to no row, by table and parent.
+pub(crate) fn orphans(connection: &Connection) -> Result<Orphans, EngineError> {
+    let mut statement = connection
+        .prepare("SELECT \"table\", parent, count(*) FROM pragma_foreign_key_check GROUP BY 1, 2")
+        .map_err(engine)?;
+    let rows = statement
+        .query_map([], |row| Ok(((row.get(0)?, row.get(1)?), row.get::<_, i64>(2)?.unsigned_abs())))
+        .map_err(engine)?;
+    rows.collect::<rusqlite::Result<_>>().map_err(engine)
 }

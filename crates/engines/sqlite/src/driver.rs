@@ -11,11 +11,11 @@ use marktwice_core::survey::Declared;
 use marktwice_core::table::{COUNTED, Target};
 use marktwice_core::way_back::WayBack;
 use marktwice_port::{
-    Batch, ChangeSource, CommitOutcome, EngineError, FoundSink, Intent, PATIENCE, Plan, Settings, SideWrite,
-    Stopper, Told, Unusable, Watch,
+    Batch, Broken, ChangeSource, CommitOutcome, Constraint, EngineError, FoundSink, Intent, PATIENCE, Plan,
+    Settings, SideWrite, Stopper, Told, Unusable, Watch,
 };
 use marktwice_relational::breaches::Rules;
-use marktwice_relational::driver::{Driver, Listed, Viewed, Working};
+use marktwice_relational::driver::{Driver, Listed, Origin, Viewed, Working};
 use marktwice_relational::finder::{Asked, Finder, Found, Lock};
 use marktwice_relational::held::{create, names as held_names};
 use marktwice_relational::insert::giving;
@@ -31,7 +31,9 @@ use rusqlite::{ErrorCode, params_from_iter};
 
 use crate::ask::ask;
 use crate::backup::copy_database;
-use crate::catalog::{Sort, Table, describe, foreign_keys, listed, names, viewed};
+use crate::catalog::{
+    Orphans, Sort, Table, defers, describe, foreign_keys, listed, names, orphans, orphans_of, viewed,
+};
 use crate::detail::Detail;
 use crate::error::{engine, locked};
 use crate::held::{Filled, Held, fill, recipe};
@@ -42,7 +44,7 @@ use crate::plan::plan;
 use crate::plan::schema_version;
 use crate::rules::rules;
 use crate::session::{Lite, STEPS};
-use crate::touches::{of_text, touches};
+use crate::touches::{of_text, origin, touches};
 use crate::values::{self, Bind};
 use crate::way_back::{by_definition, by_rows};
 
@@ -216,6 +218,10 @@ impl Driver for Lite {
         of_text(self.connection_mut()?, &question.text)
     }
 
+    fn origin(&mut self, head: &str, name: &str, tail: &str) -> Result<Option<Origin>, EngineError> {
+        origin(self.connection_mut()?, head, name, tail)
+    }
+
     fn touches(&mut self, plan: &Plan) -> Result<Touches, EngineError> {
         touches(self.connection_mut()?, plan)
     }
@@ -327,7 +333,12 @@ impl Driver for Lite {
         self.stop = Some(stop);
         self.connection()?
             .execute_batch("BEGIN IMMEDIATE")
-            .map_err(|e| locked(e, &self.name, self.waits.lock))
+            .map_err(|e| locked(e, &self.name, self.waits.lock))?;
+        self.orphans = match defers(self.connection()?)? {
+            true => Some(orphans(self.connection()?)?),
+            false => None,
+        };
+        Ok(())
     }
 
     fn arrive(&mut self) -> Result<((), Settings), EngineError> {
@@ -370,6 +381,43 @@ impl Driver for Lite {
             ));
         }
         Ok(())
+    }
+
+    /// Rows that deferred foreign keys left without a parent, beside those that had none when the transaction began.
+    fn would_commit(&mut self) -> Result<(), EngineError> {
+        let Some(before) = self.orphans.clone() else { return Ok(()) };
+        more_orphans(&before, &orphans(self.connection()?)?)
+    }
+
+    fn begin_trial(&mut self, tables: &[Target]) -> Result<(), EngineError> {
+        let names = tables.iter().map(|target| target.table.as_str()).collect::<Vec<_>>();
+        let connection = self.connection()?;
+        let mut children: Vec<String> = Vec::new();
+        for key in foreign_keys(connection)? {
+            let reached = |name: &str| names.iter().any(|known| known.eq_ignore_ascii_case(name));
+            if (reached(&key.child) || reached(&key.parent)) && !children.contains(&key.child) {
+                children.push(key.child);
+            }
+        }
+        let before = orphans_of(connection, &children)?;
+        self.trial = Some((children, before));
+        self.batch("SAVEPOINT marktwice_trial")
+    }
+
+    /// All foreign keys wait while rows are put back.
+    fn would_commit_trial(&mut self) -> Result<(), EngineError> {
+        let Some((children, before)) = self.trial.clone() else { return Ok(()) };
+        more_orphans(&before, &orphans_of(self.connection()?, &children)?)
+    }
+
+    fn end_trial(&mut self) -> Result<(), EngineError> {
+        self.trial = None;
+        if self.connection()?.is_autocommit() {
+            // A trigger has ended the transaction; what looks at it next says so.
+            return Ok(());
+        }
+        self.batch("ROLLBACK TO marktwice_trial; RELEASE marktwice_trial")?;
+        self.connection()?.pragma_update(None, "defer_foreign_keys", false).map_err(engine)
     }
 
     fn commit(&mut self, (): &()) -> CommitOutcome {
@@ -415,4 +463,16 @@ impl Driver for Lite {
         }
         self.batch("ROLLBACK")
     }
+}
+
+/// A row without a parent that had one before, or was not there.
+fn more_orphans(before: &Orphans, now: &Orphans) -> Result<(), EngineError> {
+    let Some((table, parent)) =
+        now.iter().find(|(of, n)| before.get(*of).is_none_or(|was| was < *n)).map(|(of, _)| of)
+    else {
+        return Ok(());
+    };
+    let message =
+        format!("COMMIT would fail: a row of {table} refers to no row of {parent} (FOREIGN KEY constraint)");
+    Err(EngineError::Constraint(Box::new(Broken::new(Constraint::ForeignKey, message))))
 }

@@ -52,6 +52,14 @@ impl Tabled for Table {
     const NUMBER: () = ();
     const TRUTH: () = ();
 
+    fn leaves_doubt(&self) -> bool {
+        self.doubtful
+    }
+
+    fn generated_as(&self, column: usize) -> Option<&str> {
+        self.generated.get(column)?.as_deref()
+    }
+
     fn target(&self) -> &Target {
         &self.target
     }

@@ -7,6 +7,7 @@ use marktwice_core::param::Bound;
 use marktwice_port::{EngineError, Intent, Limits, Stopper};
 use rusqlite::{Connection, OpenFlags};
 
+use crate::catalog::Orphans;
 use crate::error::engine;
 
 /// Virtual machine steps between two looks whether somebody asked to stop.
@@ -25,6 +26,10 @@ pub(crate) struct Lite {
     pub(crate) params: Vec<Bound>,
     /// By how much our own definitions have counted the version of all of them up.
     pub(crate) own_definitions: i64,
+    /// Rows without a parent when the transaction began, where a foreign key is looked at only by COMMIT.
+    pub(crate) orphans: Option<Orphans>,
+    /// Tables whose foreign keys a trial may break, and their rows without a parent before it.
+    pub(crate) trial: Option<(Vec<String>, Orphans)>,
     /// Whether a view is open in which rows can be held.
     pub(crate) reading: bool,
     /// Set when a reading session may leave log files of the engine's behind that were not there before.
@@ -76,6 +81,8 @@ impl Lite {
             tidy,
             unlocked,
             own_definitions: 0,
+            orphans: None,
+            trial: None,
         }
     }
 

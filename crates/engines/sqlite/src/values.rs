@@ -21,7 +21,8 @@ pub(crate) struct Bind<'a>(pub(crate) &'a Value);
 impl ToSql for Bind<'_> {
     fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
         Ok(ToSqlOutput::Borrowed(match self.0 {
-            Value::Null => ValueRef::Null,
+            // What stands for a hidden key is no value, and equal to none.
+            Value::Null | Value::Pseudonym(_) => ValueRef::Null,
             Value::Bool(b) => ValueRef::Integer(i64::from(*b)),
             Value::Int(i) => ValueRef::Integer(*i),
             Value::Real(r) => ValueRef::Real(*r),

@@ -90,6 +90,7 @@ fn mark_header() -> MarkHeader {
         change: "UPDATE".into(),
         checks: Vec::new(),
         params: serde_json::Map::new(),
+        key: None,
         keyed: false,
         seed: Some(0xfeed),
         sheets: Vec::new(),

@@ -145,10 +145,6 @@ impl<'a> Prepared<'a> {
     /// Writes the end of a run that did not commit; `step` is the one that it ended in.
     pub(super) fn ended(self, end: End, step: Option<usize>) -> RunOutcome {
         let step = step.filter(|_| self.steps.len() > 1);
-        let end = match end {
-            End::Failed(Failure::Engine(error)) => End::Failed(Failure::Engine(self.context.discreet(error))),
-            other => other,
-        };
         let Some(Record { mut folder, mut receipt, _lock }) = self.record else {
             return RunOutcome { step, ..RunOutcome::of(end) };
         };

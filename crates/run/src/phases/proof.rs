@@ -18,7 +18,7 @@ use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
 use marktwice_core::verify::{Fate, judge};
 use marktwice_core::witness::Witness;
-use marktwice_port::{CommitOutcome, EngineError, Matched, Phase, SnapshotWriter, Tx};
+use marktwice_port::{CommitOutcome, CommitState, EngineError, Matched, Phase, SnapshotWriter, Tx};
 
 use super::odd::Odd;
 use super::prepared::Record;
@@ -240,6 +240,13 @@ impl<'a, 's> Written<'a, 's> {
             collector.measured(&measured);
         }
         let all_declared = facts.terms.declares_all(&self.held.side);
+        let nameless = measured.iter().find(|write| write.table == ELSEWHERE).filter(|_| all_declared);
+        // What a trigger writes in the table itself is compared with the step's own rows.
+        let bare = |table: &str| table.rsplit('.').next().unwrap_or(table).to_ascii_lowercase();
+        let own = self.held.side.iter().any(|write| bare(&write.table) == bare(&facts.target.table));
+        if let Some(write) = nameless.filter(|_| !own).cloned() {
+            self.begun.to_explain.push((step, write));
+        }
         // A table that was made here holds copies, and was counted.
         if let Some(name) = &facts.keep_copy {
             let made = AlsoWrites { table: name.clone(), rows: None };
@@ -473,6 +480,9 @@ impl<'a, 's> Begun<'a, 's> {
         if let Err(end) = self.fired(None) {
             return Err(self.end(*end));
         }
+        if let Err(error) = self.tx.would_commit() {
+            return Err(self.end(ended_by(error)));
+        }
         if let Err(end) = self.ask_last() {
             return Err(self.over(*end));
         }
@@ -565,18 +575,26 @@ impl<'a, 's> AllProven<'a, 's> {
         self.record.receipt.token = self.tx.token();
         self.record.receipt.state = RunState::Committing;
         self.record.receipt.scrub(&self.run.secrets);
+        let ambient = self.run.context.ambient;
+        ambient.commit_state(CommitState::Asked);
         if let Err(error) = self.record.folder.receipt(&self.record.receipt) {
-            return *self.roll_back(End::Failed(error.into()));
+            let ended = self.roll_back(End::Failed(error.into()));
+            ambient.commit_state(CommitState::NotAsked);
+            return *ended;
         }
         let AllProven { mut run, record, tx } = self;
-        run.context.ambient.progress(Phase::Committing, 0, None);
+        ambient.progress(Phase::Committing, 0, None);
         match tx.commit() {
             CommitOutcome::Committed => {
+                ambient.commit_state(CommitState::Answered);
                 let Record { mut folder, mut receipt, _lock } = record;
                 receipt.state = RunState::Committed;
                 receipt.ended = Some(run.context.ambient.now().rfc3339);
                 let end = match folder.receipt(&receipt) {
-                    Ok(()) => End::Committed,
+                    Ok(()) => {
+                        ambient.commit_state(CommitState::Recorded);
+                        End::Committed
+                    }
                     Err(error) => End::ReceiptIncomplete(error),
                 };
                 // What makes a commit less than safe was found out when the transaction was begun.
@@ -584,6 +602,7 @@ impl<'a, 's> AllProven<'a, 's> {
                 RunOutcome { notes, receipt: Some(receipt), ..RunOutcome::of(end) }
             }
             CommitOutcome::RolledBack(error) => {
+                ambient.commit_state(CommitState::NotAsked);
                 run.record = Some(record);
                 run.ended(ended_by(error), None)
             }

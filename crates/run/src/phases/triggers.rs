@@ -6,7 +6,7 @@ use marktwice_core::along::AlongRecord;
 use marktwice_core::archive::{Archive, PutAway};
 use marktwice_core::asked::QueryFound;
 use marktwice_core::image::{Place, Role};
-use marktwice_core::side::{AlsoWrites, SideWrite};
+use marktwice_core::side::{AlsoWrites, SideHow, SideWrite};
 use marktwice_core::table::Target;
 use marktwice_core::triggered::{Triggered, TriggeredReceipt, is_fired};
 use marktwice_port::{Batch, ChangeSource, EngineError, KeepSink, Phase, Tx};
@@ -162,6 +162,9 @@ impl<'a, 's> Begun<'a, 's> {
             self.beside += receipt.rows();
             receipts.push(receipt);
         }
+        if let Some(what) = self.unexplained(&receipts) {
+            return Err(Box::new(End::SideEffects(what, Code::UndeclaredWrite)));
+        }
         if let Some(what) = self.not_as_declared(&receipts) {
             return Err(Box::new(End::SideEffects(what, Code::UndeclaredWrite)));
         }
@@ -178,6 +181,18 @@ impl<'a, 's> Begun<'a, 's> {
         let mut tables = steps.iter().flat_map(|facts| &facts.triggered);
         tables.any(|table| table.target.is_ok() && declared.names(&table.shown))
             && steps.iter().filter(|facts| names(facts)).count() == 1
+    }
+
+    /// Rows that were counted and that no compared table shows: something was written where nobody looked. A table that is not
+    /// compared, and was declared, may hold them; so may one whose rows were written and put back on the way.
+    fn unexplained(&self, written: &[TriggeredReceipt]) -> Option<String> {
+        let seen =
+            written.is_empty() || written.iter().any(|table| table.unheld.is_some() || table.rows() > 0);
+        let (_, write) = self.to_explain.first().filter(|_| !seen)?;
+        let SideHow::Measured(what) = &write.how else { return None };
+        Some(format!(
+            "{what} in a table that no trigger is known to write; none of the tables that were compared has changed"
+        ))
     }
 
     /// A table of which another number of rows was written than was declared.
@@ -219,6 +234,9 @@ impl<'a, 's> Begun<'a, 's> {
     pub(crate) fn end_rehearsal_before(mut self, looking: &mut Fired) -> Result<Vec<QueryFound>, Ended> {
         if let Err(end) = self.fired(Some(looking)) {
             return Err(self.end(*end));
+        }
+        if let Err(error) = self.tx.would_commit() {
+            return Err(self.end(ended_by(error)));
         }
         match self.ask_last() {
             Ok(found) => self.end_rehearsal().map(|()| found),

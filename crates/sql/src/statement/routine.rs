@@ -67,6 +67,25 @@ impl Routine {
     }
 }
 
+impl Routine {
+    /// What it runs as a text of its own.
+    fn take_over(&mut self, inner: Routine) {
+        self.writes.extend(inner.writes);
+        self.calls.extend(inner.calls);
+        self.acts.extend(inner.acts);
+        self.dynamic |= inner.dynamic;
+        self.variables |= inner.variables;
+    }
+}
+
+/// The text that EXECUTE at `at` runs, where it is written out whole.
+fn constant(tokens: &[&Tok], at: usize) -> Option<String> {
+    let Token::SingleQuotedString(text) = &tokens.get(at + 1)?.token.token else { return None };
+    let next = tokens.get(at + 2);
+    let ends = next.is_none_or(|t| t.is(&Token::SemiColon) || t.is_any(&["into", "using", "loop"]));
+    ends.then(|| text.replace("''", "'"))
+}
+
 /// Reads a routine's text. One that cannot be cut into words may do anything.
 pub fn read(text: &str, language: Language) -> Routine {
     let Ok(all) = tokenize(text, language.dialect()) else { return Routine::unknown() };
@@ -94,7 +113,12 @@ pub fn read(text: &str, language: Language) -> Routine {
                         b.is_any(&["for", "on", "key", "do", "of", "or", "after", "before"])
                     }) =>
             {
-                if let Some((written, last)) = written(&tokens, at, language, verb(&tokens, at, &word)) {
+                let several = if language == Language::Mysql { several(&tokens, at, &word) } else { None };
+                if let Some((all, last)) = several {
+                    routine.writes.extend(all);
+                    table = Some(last);
+                } else if let Some((written, last)) = written(&tokens, at, language, verb(&tokens, at, &word))
+                {
                     routine.writes.push(written);
                     table = Some(last);
                 }
@@ -104,7 +128,11 @@ pub fn read(text: &str, language: Language) -> Routine {
                     .calls
                     .extend(next.and_then(|_| last_part(&tokens, at + 1)).and_then(|t| as_name(t, language)));
             }
-            "execute" | "copy" | "prepare" => routine.dynamic = true,
+            "execute" => match constant(&tokens, at) {
+                Some(inner) => routine.take_over(read(&inner, language)),
+                None => routine.dynamic = true,
+            },
+            "copy" | "prepare" => routine.dynamic = true,
             "create" | "drop" | "alter" | "grant" | "revoke" | "lock" | "listen" | "notify" | "cluster"
             | "vacuum" | "analyze" | "reindex" | "refresh" | "comment" | "rename" | "flush" | "kill"
             | "load" | "install"
@@ -224,6 +252,180 @@ fn as_name(token: &Tok, language: Language) -> Option<String> {
     Some(if word.quote_style.is_none() { language.folded(&word.value) } else { word.value.clone() })
 }
 
+/// A table of a joined UPDATE or DELETE.
+struct Joined {
+    schema: Option<String>,
+    table: String,
+    /// The name that it has in the statement.
+    visible: String,
+}
+
+/// The tables of a list, `a JOIN b AS x ON …, c`, and where it ends.
+fn table_list(tokens: &[&Tok], from: usize, ends: &[&str]) -> (Vec<Joined>, usize) {
+    let opens = ["join", "straight_join"];
+    let follows = [
+        "on",
+        "using",
+        "join",
+        "inner",
+        "left",
+        "right",
+        "cross",
+        "natural",
+        "straight_join",
+        "outer",
+        "use",
+        "force",
+        "ignore",
+        "partition",
+    ];
+    let mut all = Vec::new();
+    let (mut at, mut expects, mut depth) = (from, true, 0_i32);
+    while let Some(token) = tokens.get(at).filter(|t| !t.is(&Token::SemiColon)) {
+        if depth == 0 && token.is_any(ends) {
+            break;
+        }
+        if token.is(&Token::LParen) && !expects {
+            depth += 1;
+        } else if token.is(&Token::RParen) {
+            depth = (depth - 1).max(0);
+        } else if depth == 0 && (token.is_any(&opens) || token.is(&Token::Comma)) {
+            expects = true;
+        } else if token.is_any(&["on", "using"]) {
+            expects = false;
+        } else if expects
+            && !token.is(&Token::LParen)
+            && !token.is_any(&["ignore", "low_priority", "quick", "from"])
+        {
+            let mut schema = None;
+            let Some(mut name) = as_name(token, Language::Mysql) else { break };
+            while tokens.get(at + 1).is_some_and(|t| t.is(&Token::Period)) {
+                at += 2;
+                schema = Some(name);
+                let Some(next) = tokens.get(at).and_then(|t| as_name(t, Language::Mysql)) else {
+                    return (all, at);
+                };
+                name = next;
+            }
+            let mut next = at + 1 + usize::from(tokens.get(at + 1).is_some_and(|t| t.is_word("as")));
+            let alias = tokens.get(next).filter(|t| !t.is_any(&follows) && !t.is_any(ends));
+            let alias = alias.and_then(|t| as_name(t, Language::Mysql));
+            if alias.is_none() {
+                next = at;
+            }
+            let visible = alias.unwrap_or_else(|| name.clone());
+            all.push(Joined { schema, table: name, visible });
+            (at, expects) = (next, false);
+        }
+        at += 1;
+    }
+    (all, at)
+}
+
+/// What an UPDATE or DELETE of joined tables writes, table by table, and the last word of its list; `None` for one of a single
+/// table. A column that no table is named for may be any table's.
+fn several(tokens: &[&Tok], at: usize, word: &str) -> Option<(Vec<Written>, usize)> {
+    let is = |name: &str, other: &str| name.eq_ignore_ascii_case(other);
+    match word {
+        "update" => {
+            let (tables, set) = table_list(tokens, at + 1, &["set"]);
+            if tables.len() < 2 {
+                return None;
+            }
+            let mut all: Vec<Written> = Vec::new();
+            for (owner, column) in set_pairs(tokens, set) {
+                let named =
+                    tables.iter().filter(|t| owner.as_ref().is_none_or(|owner| is(owner, &t.visible)));
+                for Joined { schema, table, .. } in named {
+                    match all.iter_mut().find(|w| w.schema == *schema && w.table == *table) {
+                        Some(known) => known.columns.push(column.clone()),
+                        None => all.push(Written {
+                            schema: schema.clone(),
+                            table: table.clone(),
+                            verb: Verb::Update,
+                            columns: vec![column.clone()],
+                        }),
+                    }
+                }
+            }
+            Some((all, set))
+        }
+        "delete" => {
+            // `DELETE a, b FROM list`, or `DELETE FROM a, b USING list`.
+            let first = tokens.get(at + 1)?;
+            let (targets, then) = match first.is_word("from") {
+                true => table_list(tokens, at + 2, &["using", "where", "order", "limit", "returning"]),
+                false => table_list(tokens, at + 1, &["from"]),
+            };
+            if first.is_word("from") && !tokens.get(then).is_some_and(|t| t.is_word("using")) {
+                return None;
+            }
+            let (tables, end) = table_list(tokens, then + 1, &["where", "order", "limit", "returning"]);
+            let gone = |target: &Joined| {
+                let of = tables.iter().find(|t| is(&t.visible, &target.table));
+                let (schema, table) = of.map_or((&target.schema, &target.table), |t| (&t.schema, &t.table));
+                Written {
+                    schema: schema.clone(),
+                    table: table.clone(),
+                    verb: Verb::Delete,
+                    columns: Vec::new(),
+                }
+            };
+            Some((targets.iter().map(gone).collect(), end.saturating_sub(1)))
+        }
+        _ => None,
+    }
+}
+
+/// The columns that SET at `at` assigns, each with the table that is named for it.
+fn set_pairs(tokens: &[&Tok], at: usize) -> Vec<(Option<String>, String)> {
+    let mut all = Vec::new();
+    let (mut depth, mut expects) = (0_usize, true);
+    let mut here = at + 1;
+    while let Some(token) = tokens.get(here).filter(|t| !t.is(&Token::SemiColon)) {
+        match &token.token.token {
+            Token::LParen => depth += 1,
+            Token::RParen => depth = depth.saturating_sub(1),
+            Token::Comma if depth == 0 => expects = true,
+            _ if depth == 0 && token.is_any(&["where", "order", "limit", "end"]) => break,
+            _ if expects => {
+                let mut parts: Vec<String> = as_name(token, Language::Mysql).into_iter().collect();
+                while tokens.get(here + 1).is_some_and(|t| t.is(&Token::Period)) {
+                    here += 2;
+                    parts.extend(tokens.get(here).and_then(|t| as_name(t, Language::Mysql)));
+                }
+                if let Some(column) = parts.pop() {
+                    all.push((parts.pop(), column));
+                }
+                expects = false;
+            }
+            _ => {}
+        }
+        here += 1;
+    }
+    all
+}
+
+/// A text in which words in double quotes are names (the mode ANSI_QUOTES), written as everybody reads it; `None` for one that cannot
+/// be cut into words.
+pub fn without_ansi_quotes(text: &str) -> Option<String> {
+    let tokens = tokenize(text, Language::Mysql.dialect()).ok()?;
+    let mut out = String::new();
+    let mut end = 0;
+    for token in &tokens {
+        let name = match &token.token.token {
+            Token::DoubleQuotedString(name) => name,
+            Token::Word(word) if word.quote_style == Some('"') => &word.value,
+            _ => continue,
+        };
+        out.push_str(text.get(end..token.slice.start)?);
+        out.push_str(&format!("`{}`", name.replace('`', "``")));
+        end = token.slice.end;
+    }
+    out.push_str(text.get(end..)?);
+    Some(out)
+}
+
 /// The table behind a writing verb, and where its name ends.
 fn written(tokens: &[&Tok], at: usize, language: Language, verb: Verb) -> Option<(Written, usize)> {
     let fillers = ["into", "from", "only", "ignore", "low_priority", "delayed", "quick", "table"];
@@ -272,8 +474,13 @@ mod tests {
         );
         assert!(read("BEGIN SELECT * INTO NEW FROM x; RETURN NEW; END", Language::Postgres).new_whole);
         assert!(read("BEGIN r := NEW; r.a := 1; RETURN r; END", Language::Postgres).new_whole);
-        let odd = read("BEGIN NEW := f(NEW); EXECUTE 'x'; RETURN NULL; END", Language::Postgres);
+        let odd = read("BEGIN NEW := f(NEW); EXECUTE x; RETURN NULL; END", Language::Postgres);
         assert_eq!((odd.new_whole, odd.dynamic, odd.skips), (true, true, true));
+        let known = read("BEGIN EXECUTE 'UPDATE log SET n = 1' USING x; RETURN NEW; END", Language::Postgres);
+        assert_eq!((tables(&known), known.dynamic), (vec!["log".to_owned()], false));
+        assert!(read("BEGIN EXECUTE 'UPDATE ' || t; END", Language::Postgres).dynamic);
+        let grant = read("BEGIN EXECUTE 'GRANT SELECT ON t TO bob'; END", Language::Postgres);
+        assert_eq!(grant.acts.len(), 1);
         let my = read(
             "BEGIN SET NEW.total = NEW.qty * 2; DELETE FROM `old log` WHERE id = OLD.id; UPDATE hive SET n = insert('a',1,1,'b') ON DUPLICATE KEY UPDATE x; END",
             Language::Mysql,
@@ -305,6 +512,24 @@ mod tests {
             (set.sets, set.writes[0].columns.clone()),
             (vec!["x".to_owned(), "z".to_owned()], vec!["kilos".to_owned(), "note".to_owned()])
         );
+        for (text, written) in [
+            ("UPDATE a JOIN b ON a.i = b.i SET b.x = 1", vec!["b(x)"]),
+            ("UPDATE a, b SET b.x = 1, a.y = 2 WHERE a.i = b.i", vec!["a(y)", "b(x)"]),
+            (
+                "UPDATE log AS l JOIN deep.b AS k ON l.i = k.i SET k.x = f(1, 2), l.y = 3",
+                vec!["b(x)", "log(y)"],
+            ),
+            ("UPDATE a JOIN b ON a.i = b.i SET x = 1", vec!["a(x)", "b(x)"]),
+            ("DELETE k FROM a JOIN b AS k ON k.i = a.i", vec!["b()"]),
+            ("DELETE FROM a, b USING a JOIN b ON a.i = b.i WHERE a.n IN (1, 2)", vec!["a()", "b()"]),
+            ("DELETE FROM a WHERE i = 1", vec!["a()"]),
+        ] {
+            let found = read(&format!("BEGIN {text}; END"), Language::Mysql);
+            let shown = found.writes.iter().map(|w| format!("{}({})", w.table, w.columns.join(" ")));
+            assert_eq!(shown.collect::<Vec<_>>(), written, "{text}");
+        }
+        let quoted = without_ansi_quotes("UPDATE \"a\" JOIN \"b c\" SET \"b c\".x = 'it''s \"so\"'").unwrap();
+        assert_eq!(quoted, "UPDATE `a` JOIN `b c` SET `b c`.x = 'it''s \"so\"'");
         let drop = read("BEGIN DROP TABLE IF EXISTS x; PERFORM setval('s', 1); END", Language::Postgres);
         assert_eq!((drop.acts.len(), drop.calls), (1, vec!["setval".to_owned()]));
         assert_eq!(read("'open", Language::Postgres), Routine::unknown());
