@@ -60,7 +60,8 @@ pub(crate) fn of_end(end: &End) -> u8 {
         | End::Checks(..)
         | End::Queries(_)
         | End::Verification(_)
-        | End::SideEffects(..) => NOT_AS_EXPECTED,
+        | End::SideEffects(..)
+        | End::NoUndo(_) => NOT_AS_EXPECTED,
         End::Moved(_) | End::Conflicts(_) | End::Changed(_) => MOVED,
         End::Declined(
             Answer::Yes | Answer::No | Answer::NobodyThere | Answer::TooLate | Answer::Interrupted,

@@ -372,6 +372,7 @@ fn end_name(end: &End) -> &'static str {
         End::Changed(_) => "changed",
         End::Verification(_) => "verification",
         End::SideEffects(..) => "side-effects",
+        End::NoUndo(_) => "no-way-back",
         End::Declined(Answer::NobodyThere | Answer::TooLate) => "no-answer",
         End::Declined(_) => "declined",
         End::Failed(_) => "failed",
@@ -383,7 +384,9 @@ fn end_name(end: &End) -> &'static str {
 pub(crate) fn outcome(format: &str, shown: Option<Json>, outcome: &RunOutcome, status: u8) -> Json {
     let end = &outcome.end;
     let message = match end {
-        End::NothingToDo(text) | End::Changed(text) | End::SideEffects(text, _) => Some(text.clone()),
+        End::NothingToDo(text) | End::Changed(text) | End::SideEffects(text, _) | End::NoUndo(text) => {
+            Some(text.clone())
+        }
         End::Failed(failure) => Some(failure.to_string()),
         End::Unknown(error) => Some(error.to_string()),
         End::ReceiptIncomplete(error) => Some(error.to_string()),

@@ -165,6 +165,45 @@ pub struct SnapshotRef {
     pub encrypted_for: Option<String>,
 }
 
+/// What is known of the undo of a run when it commits.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "is", content = "why")]
+pub enum UndoProof {
+    /// It was carried out after the change, every row was compared, and all of it was taken back.
+    Proven,
+    /// Nothing in the definitions leaves doubt, so it was not tried.
+    Expected,
+    /// It could not be tried, for this reason.
+    NotTried(String),
+    /// It was tried and fails, for this reason.
+    Fails(String),
+}
+
+impl UndoProof {
+    /// Why an undo is known to fail.
+    pub fn fails(&self) -> Option<&str> {
+        match self {
+            UndoProof::Fails(why) => Some(why),
+            UndoProof::Proven | UndoProof::Expected | UndoProof::NotTried(_) => None,
+        }
+    }
+
+    /// In one sentence.
+    pub fn in_words(&self) -> String {
+        match self {
+            UndoProof::Proven => {
+                "proven: it was run after the change, every row was compared, and all of it was rolled back"
+                    .to_owned()
+            }
+            UndoProof::Expected => {
+                "expected to work: no trigger, condition or foreign key stands in its way".to_owned()
+            }
+            UndoProof::NotTried(why) => format!("not tried: {why}"),
+            UndoProof::Fails(why) => format!("fails: {why}"),
+        }
+    }
+}
+
 /// Where a run leaves its row.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Witness {
@@ -288,6 +327,9 @@ pub struct Receipt {
     /// Whether and how an undo will succeed, as it was judged before the run was agreed to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub back: Option<WayBack>,
+    /// Whether the undo was tried, and how that ended; `None` for an undo, and in receipts of before it was tried.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub undo_proof: Option<UndoProof>,
     /// When the snapshot was removed on request; from then on the run cannot be taken back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub forgotten: Option<String>,
@@ -362,6 +404,7 @@ impl Receipt {
             after: None,
             snapshot: None,
             back: None,
+            undo_proof: None,
             forgotten: None,
         }
     }

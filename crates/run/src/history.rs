@@ -1,6 +1,6 @@
 //! The history of a database: its runs, newest first, with which can still be taken back.
 
-use marktwice_core::receipt::{Receipt, RunKind, RunState};
+use marktwice_core::receipt::{Receipt, RunKind, RunState, UndoProof};
 use marktwice_core::words;
 use marktwice_port::{Logbook, Session};
 
@@ -32,6 +32,10 @@ impl Entry {
         let open = match (&self.obstacle, &self.receipt.back) {
             _ if !self.can_undo => None,
             (Some(why), _) => Some(format!("cannot be undone ({why})")),
+            (None, _) if self.receipt.undo_proof.as_ref().and_then(UndoProof::fails).is_some() => {
+                let why = self.receipt.undo_proof.as_ref().and_then(UndoProof::fails).unwrap_or_default();
+                Some(format!("cannot be undone ({why})"))
+            }
             (None, Some(back)) => Some(back.in_words()),
             (None, None) => Some("can be undone".to_owned()),
         };

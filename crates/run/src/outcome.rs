@@ -77,6 +77,8 @@ pub enum End {
     Verification(Faults),
     /// Rows outside the matched ones would be, or were, written without that being allowed.
     SideEffects(String, Code),
+    /// The undo was tried after the change, and fails.
+    NoUndo(String),
     /// Nobody agreed.
     Declined(Answer),
     /// The engine or the logbook failed.

@@ -38,11 +38,13 @@ mod odd;
 mod prepared;
 mod proof;
 mod records;
+mod trial;
 mod triggers;
 
-pub(crate) use prepared::{Prepared, makings};
+pub(crate) use prepared::{Prepared, makings, reason};
 
 use proof::Written;
+use trial::Kept;
 
 /// A run that ended before its commit.
 pub(crate) type Ended = Box<RunOutcome>;
@@ -60,6 +62,8 @@ pub(crate) struct StepFacts {
     pub(crate) archive: Option<Archive>,
     /// The table that is made of them as they are.
     pub(crate) keep_copy: Option<String>,
+    /// Whether definitions leave doubt that an undo would go through.
+    pub(crate) doubt: bool,
     pub(crate) allowed: Vec<Code>,
     pub(crate) terms: Terms,
 }
@@ -76,6 +80,7 @@ impl StepFacts {
             triggered: plan.triggered.clone(),
             archive: plan.archive.clone(),
             keep_copy: None,
+            doubt: plan.doubt,
             allowed: change.allowed(plan.step),
             terms: change.terms(plan.step),
         }
@@ -106,6 +111,8 @@ pub(crate) struct Begun<'a, 's> {
     put_away: Vec<(Archive, PutAway)>,
     /// Rows that the engine has counted without saying where, by step: what is compared in the end has to explain them.
     to_explain: Vec<(usize, SideWrite)>,
+    /// The rows that the run has changed, where its undo is to be tried.
+    kept: Kept,
     /// What checks gave at the beginning that compare the end with it.
     first_answers: Vec<Option<marktwice_core::asked::Answer>>,
 }
@@ -140,10 +147,21 @@ fn roll_back_and<'a>(
 }
 
 impl<'a, 's> Begun<'a, 's> {
-    fn new(run: Prepared<'a>, tx: Box<dyn Tx + 's>) -> Self {
+    pub(crate) fn new(run: Prepared<'a>, tx: Box<dyn Tx + 's>) -> Self {
         let (unheld, put_away, first_answers) = (Vec::new(), Vec::new(), Vec::new());
-        let to_explain = Vec::new();
-        Begun { run, tx, snapshot: None, proven: 0, beside: 0, unheld, put_away, to_explain, first_answers }
+        let (to_explain, kept) = (Vec::new(), Kept::of(&run.steps));
+        Begun {
+            run,
+            tx,
+            snapshot: None,
+            proven: 0,
+            beside: 0,
+            unheld,
+            put_away,
+            to_explain,
+            kept,
+            first_answers,
+        }
     }
 
     /// Ends it here, for a reason that has come up before a step is held.

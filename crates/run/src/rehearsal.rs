@@ -6,13 +6,14 @@ use marktwice_core::asked::QueryFound;
 use marktwice_core::change::Change;
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::StepKind;
+use marktwice_core::receipt::{Receipt, RunKind};
 use marktwice_port::{DraftMark, EngineError, Intent};
 
 use crate::collect::{Collector, Fired};
 use crate::context::Context;
 use crate::outcome::{Failure, RunOutcome};
 use crate::phases::{Ended, Prepared, StepFacts};
-use crate::planned::{Planned, made_first, set_up};
+use crate::planned::{Planned, made_first, set_up, step_receipts};
 use crate::preview::{Block, Show};
 use crate::sheets::spread;
 
@@ -47,8 +48,12 @@ pub(crate) fn rehearse(
     let mut session = context.open(Intent::Write)?;
     spread(context, &mut *session, change)?;
     set_up(&mut *session, change)?;
+    let database = session.database().clone();
     let run = || -> Result<Rehearsed, Ended> {
-        let prepared = Prepared::unrecorded(context, facts).of(change);
+        let started = context.ambient.now().rfc3339;
+        let receipt =
+            Receipt::prepared("rehearsal", RunKind::Apply, &database, started, step_receipts(steps, change));
+        let prepared = Prepared::unrecorded(context, facts).of(change).noting(receipt);
         let mut begun = prepared.begin(&mut *session)?;
         for (planned, collector) in steps.iter().zip(seen) {
             let marked = begun.look(&planned.plan, draft, collector)?;

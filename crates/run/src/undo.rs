@@ -9,7 +9,7 @@ use marktwice_core::change::Terms;
 use marktwice_core::image::{Place, Role};
 use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::receipt::{Receipt, RunKind, RunState, SnapshotRef, StepReceipt};
-use marktwice_core::record::StepRecord;
+use marktwice_core::record::{SnapshotHeader, StepRecord};
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
 use marktwice_core::triggered::Triggered;
@@ -30,11 +30,14 @@ mod by_triggers;
 mod compared;
 mod parts;
 mod readback;
+mod rows;
+pub(crate) mod trial;
 
 use by_triggers::{by_triggers, redefined};
 use compared::{Judge, Only, Sight, hold_triggered};
 use parts::{Part, parts};
 use readback::{Source, first_differing};
+use rows::{Definitions, KeptRows, RowsOf};
 
 /// How to undo.
 #[derive(Debug, Clone)]
@@ -156,9 +159,19 @@ pub fn undo(
             "its rows hang on one another, so the undo is now rehearsed: run in a transaction that is rolled back; \
              its rows are locked until then",
         );
-        compared::rehearse(context, &*book, &undoing, options, &only, (database, notes))?
+        compared::rehearse(
+            context,
+            &RowsOf::new(&*book, &undoing),
+            &undoing,
+            options,
+            &only,
+            (database, notes),
+        )?
     } else {
-        let sight = compared::look(context, &mut *session, &*book, &undoing, options, &only, notes)?;
+        let sight = {
+            let rows = RowsOf::new(&*book, &undoing);
+            compared::look(context, &mut *session, &rows, &undoing, options, &only, notes)?
+        };
         // While somebody thinks no connection is held open.
         kept = Some(session).filter(|_| options.agreement == Agreement::Given);
         // Whoever reads what is shown may take their time too.
@@ -250,10 +263,23 @@ fn what_to_take_back(
         return Err(Failure::usage(format!("run {run} changed nothing"), "there is nothing to take back"));
     };
     let header = book.snapshot(run, &snapshot)?.header().clone();
+    batches_of(&mut Definitions::Session(session), entry, snapshot, &header, options)
+}
+
+/// The batches of an undo, and the tables that triggers write in it.
+fn batches_of(
+    session: &mut Definitions<'_>,
+    entry: Entry,
+    snapshot: SnapshotRef,
+    header: &SnapshotHeader,
+    options: &UndoOptions,
+) -> Result<Result<Undoing, End>, Failure> {
+    let receipt = &entry.receipt;
+    let run = &receipt.run;
     let mut batches = Vec::new();
     let only_triggers = receipt.steps.iter().all(|step| step.changed == 0);
     for (at, step) in header.steps.iter().enumerate().rev() {
-        for part in parts((receipt.steps.get(at), only_triggers), &header, (at, step)) {
+        for part in parts((receipt.steps.get(at), only_triggers), header, (at, step)) {
             let Some(target) = header.tables.get(part.table) else {
                 return Err(Failure::usage(
                     format!("the snapshot of {run} holds no table for its step {}", at + 1),
@@ -292,7 +318,7 @@ fn what_to_take_back(
         unheld: Vec::new(),
         standing: Vec::new(),
     };
-    match by_triggers(session, &header, &mut undoing, options)? {
+    match by_triggers(session, header, &mut undoing, options)? {
         Ok(()) => Ok(Ok(undoing)),
         Err(end) => Ok(Err(end)),
     }
@@ -300,7 +326,7 @@ fn what_to_take_back(
 
 /// How the rows of one step are put back.
 fn back(
-    session: &mut dyn Session,
+    session: &mut Definitions<'_>,
     part: &Part,
     target: &Target,
     (number, of): (usize, Place),
@@ -345,7 +371,10 @@ fn back(
 const BEHIND: i64 = 1 << 40;
 
 /// The rows of a step to put back: the inverse of each change that made a difference.
-fn inverse(reader: &RefCell<Box<dyn SnapshotReader>>, back: &Back) -> Result<Option<RowChange>, SinkError> {
+fn inverse(
+    reader: &RefCell<Box<dyn SnapshotReader + '_>>,
+    back: &Back,
+) -> Result<Option<RowChange>, SinkError> {
     let of = back.batch.of;
     loop {
         match reader.borrow_mut().next().map_err(Box::new)? {
@@ -395,6 +424,7 @@ fn facts(undoing: &Undoing, options: &UndoOptions) -> Vec<StepFacts> {
         keep: None,
         archive: None,
         keep_copy: None,
+        doubt: false,
         target: back.batch.target.clone(),
         record: StepRecord {
             kind: back.batch.kind,
@@ -442,17 +472,18 @@ fn put_back(
         Err(error) => return Ok(prepared.failed(error)),
     };
     let hold = options.hold && options.agreement == Agreement::Ask;
+    let rows = RowsOf::new(book, undoing);
     let run = || -> Result<RunOutcome, Ended> {
         let mut begun = prepared.begin(&mut *session)?;
         let mut again = compared::Seen::default();
         begun =
-            hold_triggered(begun, (context, book), undoing, options, &mut |(_, found)| again.push(found))?;
+            hold_triggered(begun, (context, &rows), undoing, options, &mut |(_, found)| again.push(found))?;
         let whole = again.len();
         if seen.get(..whole) != again.get(..whole) {
             return Err(begun.end(End::Changed(MOVED.to_owned())));
         }
         for (at, back) in undoing.batches.iter().enumerate() {
-            let reader = match book.snapshot(undoing.run(), &undoing.snapshot) {
+            let reader = match rows.open() {
                 Ok(reader) => RefCell::new(reader),
                 Err(error) => return Err(begun.end(End::Failed(error.into()))),
             };
@@ -468,7 +499,7 @@ fn put_back(
             if seen.get(whole + at) != again.last() {
                 return Err(marked.end(End::Changed(MOVED.to_owned())));
             }
-            begun = marked.put(&back.batch)?.prove_sent(&mut Source { book, undoing, back })?;
+            begun = marked.put(&back.batch)?.prove_sent(&mut Source { rows: &rows, back })?;
         }
         if undoing.restores {
             begun = begun.restore_triggered()?;

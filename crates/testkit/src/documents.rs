@@ -198,7 +198,7 @@ parts! {
         copy: Option<Json>, kept_copy: Option<Json>, makes: Option<Vec<Json>>, params: Option<Json>,
         sheets: Option<Vec<Json>>, session: Option<Json>, checks: Option<Vec<Json>>, triggered: Option<Vec<Json>>,
         before: Option<String>, after: Option<String>, snapshot: Option<Snapshot>, token: Option<String>,
-        witness: Option<Witness>, back: Option<Json>, forgotten: Option<String>, origin: Option<String>,
+        witness: Option<Witness>, back: Option<Json>, undo_proof: Option<Json>, forgotten: Option<String>, origin: Option<String>,
     }
     Previewed { by: Option<String>, at: String, }
     Snapshot {

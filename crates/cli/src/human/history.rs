@@ -5,7 +5,7 @@ use std::fmt::Write;
 
 use marktwice_core::mark::StepKind;
 use marktwice_core::param::from_map;
-use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState, StepReceipt};
+use marktwice_core::receipt::{DatabaseId, Receipt, RunKind, RunState, StepReceipt, UndoProof};
 use marktwice_run::{Entry, Kept, side_text};
 
 use super::table::{Text, TextColumn, draw};
@@ -202,6 +202,7 @@ pub(crate) fn facts(entry: &Entry) -> Vec<(&'static str, String)> {
         checks(step).iter().for_each(|text| line("check", text));
     }
     receipt.checks.iter().for_each(|found| line("check", &found.told()));
+    line("undo", &receipt.undo_proof.as_ref().map_or(String::new(), UndoProof::in_words));
     if let Some((file, bytes)) = &receipt.copy {
         line("copy", &format!("the whole database as it was before, {} in {file}", size(*bytes)));
     }

@@ -2,9 +2,10 @@
 
 use std::fmt::Write;
 
+use marktwice_core::Code;
 use marktwice_core::archive::{Made, stays};
 use marktwice_core::mark::StepKind;
-use marktwice_core::receipt::{Came, Receipt, RunKind, StepReceipt};
+use marktwice_core::receipt::{Came, Receipt, RunKind, StepReceipt, UndoProof};
 use marktwice_core::triggered::TriggeredReceipt;
 use marktwice_core::value::{Value, key_text};
 use marktwice_run::{Answer, Compared, End, Preview, RunOutcome, Settling, Shown, UndoPreview, Verdict};
@@ -153,6 +154,15 @@ pub(crate) fn ended(outcome: &RunOutcome, begun: bool, (tables, file): (&[&str],
                 writeln!(out, "{}: {what}. {begun}", styled(STOP, "It would write outside the matched rows"));
             let _ = writeln!(out, "  look at what is named; let it pass with --allow {code}");
         }
+        End::NoUndo(why) => {
+            let _ = writeln!(
+                out,
+                "{}: {}. {begun}",
+                styled(STOP, "An undo of this change would fail"),
+                cells::escape(why)
+            );
+            let _ = writeln!(out, "  if the change is wanted all the same, add --allow {}", Code::NoWayBack);
+        }
         End::Declined(answer) => {
             let why = match answer {
                 Answer::NobodyThere => {
@@ -279,8 +289,10 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
     };
     let way = receipt.back.clone().unwrap_or_default();
     let _ = write!(out, "{} as {}.", styled(GOOD, &done), styled(BOLD, &receipt.run));
-    if let Some(why) = way.obstacles.first() {
-        let _ = writeln!(out, " It cannot be taken back: {}", cells::escape(why));
+    let tried = receipt.undo_proof.as_ref();
+    let fails = way.obstacles.first().map(String::as_str).or_else(|| tried.and_then(UndoProof::fails));
+    if let Some(why) = fails {
+        let _ = writeln!(out, " It cannot be undone: {}", cells::escape(why));
         return;
     }
     let allow: String = way.allow.iter().map(|code| format!(" --allow {code}")).collect();
@@ -323,7 +335,16 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
         let _ = writeln!(out, "  {}", styled(DIM, &cells::escape(&text)));
     }
     if let Some(owned) = way.owned_in_words() {
-        let _ = writeln!(out, "  an undo puts back all but {}", cells::escape(&owned));
+        let _ = writeln!(out, "  undo will restore everything except {}", cells::escape(&owned));
+    }
+    match &receipt.undo_proof {
+        Some(UndoProof::Proven) => {
+            let _ = writeln!(out, "  {}", styled(DIM, "the undo was tried and works"));
+        }
+        Some(UndoProof::NotTried(why)) => {
+            let _ = writeln!(out, "  {}", cells::escape(&format!("the undo was not tried: {why}")));
+        }
+        Some(UndoProof::Expected | UndoProof::Fails(_)) | None => {}
     }
 }
 

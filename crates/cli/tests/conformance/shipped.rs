@@ -1,7 +1,7 @@
 //! The demo with the change files that come with it, on every engine.
 
 use marktwice_testkit::stage::{On, Stage};
-use marktwice_testkit::{Answer, finished};
+use marktwice_testkit::{Answer, finished, with_last};
 
 use marktwice_testkit::sql::Db;
 
@@ -9,9 +9,11 @@ use crate::each;
 
 /// Runs the program in the demo's folder, which knows where its database is.
 fn there(stage: &Stage, args: &[&str]) -> Answer {
-    let mut command = stage.scene.command();
-    command.current_dir(stage.scene.path("there")).args(args);
-    finished(&mut command)
+    with_last(args, &|args| {
+        let mut command = stage.scene.command();
+        command.current_dir(stage.scene.path("there")).args(args);
+        finished(&mut command)
+    })
 }
 
 /// Every row of the demo.

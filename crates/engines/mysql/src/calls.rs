@@ -76,6 +76,11 @@ impl Catalogue for Asking<'_> {
         false
     }
 
+    fn identified(&mut self, written: Written) -> Result<Written, EngineError> {
+        let schema = written.schema.clone().filter(|schema| schema != self.schema);
+        Ok(Written { schema, ..written })
+    }
+
     fn routines(&mut self, name: &str) -> Result<Vec<Body>, EngineError> {
         let unseen = |acts: bool| vec![Body { name: name.to_owned(), text: None, acts, volatile: true }];
         if ACTS.iter().any(|act| act.eq_ignore_ascii_case(name)) {

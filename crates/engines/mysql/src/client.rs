@@ -51,6 +51,8 @@ pub(crate) struct My {
     pub(crate) own_guard: bool,
     /// What stands for `:name`.
     pub(crate) params: Vec<Bound>,
+    /// Whether the transaction of a run is open: nothing may begin another one then.
+    pub(crate) open: bool,
     /// The limit on one statement, and whether the server counts it in milliseconds.
     pub(crate) limit: Option<Duration>,
     pub(crate) milliseconds: bool,
@@ -198,6 +200,14 @@ impl My {
         watched(Some(&stop), None, &cancel, || work(self))
     }
 
+    /// Refuses what begins a transaction of its own while one is open, which the server would commit without a word.
+    pub(crate) fn not_inside(&self) -> Result<(), EngineError> {
+        match self.open {
+            true => Err(EngineError::Other("a transaction is open, and reading would end it".to_owned())),
+            false => Ok(()),
+        }
+    }
+
     /// On a cluster what looks like a deadlock may be another node's change that came first.
     pub(crate) fn cluster_words(&self, error: EngineError) -> EngineError {
         match error {
@@ -273,6 +283,10 @@ impl My {
         &mut self,
         work: impl FnOnce(&mut My) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
+        if self.open {
+            // Beginning another transaction would commit the one that is open.
+            return self.with_pins(work);
+        }
         self.later("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")?;
         let done = self.with_pins(work);
         let ended = self.run("ROLLBACK");

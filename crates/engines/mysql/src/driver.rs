@@ -117,6 +117,9 @@ impl Driver for My {
         if left.is_zero() {
             return Err(EngineError::Interrupted);
         }
+        if self.open {
+            return self.within_limit(left, |my| my.ask(sql));
+        }
         self.within_limit(left, |my| {
             my.later("START TRANSACTION READ ONLY")?;
             let answer = my.ask(sql);
@@ -316,6 +319,7 @@ impl Driver for My {
     }
 
     fn viewing(&mut self, plans: &[&Plan], work: &mut Working<'_, My>) -> Result<(), EngineError> {
+        self.not_inside()?;
         // Inside a transaction that only reads no table can be made; writing into a temporary one is allowed there.
         let mut made = Vec::new();
         for plan in plans {
@@ -362,6 +366,7 @@ impl Driver for My {
         source: &mut ChangeSource<'_>,
         sink: &mut FoundSink<'_>,
     ) -> Result<(), EngineError> {
+        self.not_inside()?;
         let mut table = describe(self, &target.schema, &target.table)?;
         table.tell_by(&target.key);
         self.room_to_find(&table)?;
@@ -460,7 +465,9 @@ impl Driver for My {
     fn start(&mut self, stop: Stopper) -> Result<(), EngineError> {
         self.stop = Some(stop);
         self.later("SET TRANSACTION ISOLATION LEVEL SERIALIZABLE")?;
-        self.later("START TRANSACTION READ WRITE")
+        self.later("START TRANSACTION READ WRITE")?;
+        self.open = true;
+        Ok(())
     }
 
     fn arrive(&mut self) -> Result<((), Settings), EngineError> {
@@ -560,6 +567,14 @@ impl Driver for My {
         self.run("SAVEPOINT marktwice_here")
     }
 
+    /// Without that word the server would commit.
+    fn drop_held(&mut self, names: &[String]) -> Result<(), EngineError> {
+        if names.is_empty() {
+            return Ok(());
+        }
+        self.run(&format!("DROP TEMPORARY TABLE IF EXISTS {}", names.join(", ")))
+    }
+
     fn end_trial(&mut self) -> Result<(), EngineError> {
         self.settle()?;
         self.run("ROLLBACK TO SAVEPOINT marktwice_trial")?;
@@ -585,6 +600,7 @@ impl Driver for My {
 
     fn commit(&mut self, (): &()) -> CommitOutcome {
         self.stop = None;
+        self.open = false;
         // A savepoint that waits to be made is of no use any more.
         self.ahead.clear();
         match self.conn.query_drop("COMMIT") {
@@ -596,6 +612,7 @@ impl Driver for My {
 
     fn roll_back(&mut self) -> Result<(), EngineError> {
         self.stop = None;
+        self.open = false;
         self.run("ROLLBACK")
     }
 

@@ -159,6 +159,7 @@ pub(crate) fn connect(
         brand: String::new(),
         cluster: None,
         own_guard: false,
+        open: false,
         limit: None,
         milliseconds: false,
         intent: Intent::Read,

@@ -242,6 +242,17 @@ impl Catalogue for Asking<'_> {
         true
     }
 
+    fn identified(&mut self, written: Written) -> Result<Written, EngineError> {
+        let rows = self.0.rows(&format!(
+            "SELECT n.nspname, c.relname, pg_catalog.pg_table_is_visible(c.oid) FROM pg_catalog.pg_class c \
+             JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = {}",
+            regclass(&written)
+        ))?;
+        let Some(row) = rows.first() else { return Ok(written) };
+        let schema = (cell(row, 2) != "t").then(|| cell(row, 0).to_owned());
+        Ok(Written { schema, table: cell(row, 1).to_owned(), ..written })
+    }
+
     fn routines(&mut self, name: &str) -> Result<Vec<Body>, EngineError> {
         bodies(self.0, &format!("p.proname = {}", quoted(name)))
     }

@@ -467,6 +467,13 @@ impl Driver for Pg {
         self.run("SAVEPOINT marktwice_trial")
     }
 
+    fn drop_held(&mut self, names: &[String]) -> Result<(), EngineError> {
+        if !names.is_empty() {
+            self.later(&format!("DROP TABLE IF EXISTS {}", names.join(", ")));
+        }
+        Ok(())
+    }
+
     fn end_trial(&mut self) -> Result<(), EngineError> {
         // Whatever has not been sent belongs to the trial; settings go back with the savepoint.
         self.drop_ahead();

@@ -278,6 +278,11 @@ pub trait Driver: Shell + 'static {
         self.execute("SAVEPOINT marktwice_trial").map(drop)
     }
 
+    /// Drops temporary tables that rows were held in.
+    fn drop_held(&mut self, names: &[String]) -> Result<(), EngineError> {
+        names.iter().try_for_each(|name| self.execute(&format!("DROP TABLE IF EXISTS {name}")).map(drop))
+    }
+
     /// What COMMIT would say inside a trial, of constraints that only COMMIT looks at.
     fn would_commit_trial(&mut self) -> Result<(), EngineError> {
         Ok(())

@@ -335,6 +335,11 @@ impl<D: Driver> Tx for Transaction<'_, D> {
 
     fn begin_trial(&mut self, tables: &[Target]) -> Result<bool, EngineError> {
         self.driver.begin_trial(tables)?;
+        // What the run has held is not needed any more, and the undo holds its rows under the same names.
+        let own = self.steps.values().map(|of| &of.held).chain(self.along.values().map(|rows| &rows.held));
+        let held = own.chain(&self.triggered).chain(self.back.values());
+        let names: Vec<String> = held.map(|held| held.table.held_name(held.layout.step)).collect();
+        self.driver.drop_held(&names)?;
         self.aside = Some(Aside {
             steps: std::mem::take(&mut self.steps),
             along: std::mem::take(&mut self.along),

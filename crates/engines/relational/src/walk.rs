@@ -31,6 +31,15 @@ pub trait Catalogue {
     /// Whether a foreign key's action fires the triggers of the table that it writes.
     fn actions_fire_triggers(&self) -> bool;
 
+    /// A written table as the engine tells it from others, however the text names it: with its schema only where its bare name means
+    /// something else.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn identified(&mut self, written: Written) -> Result<Written, EngineError> {
+        Ok(written)
+    }
+
     /// What a called name may mean: users' routines, and those of the server's own that do more than give a value.
     ///
     /// # Errors
@@ -161,6 +170,7 @@ pub fn walk(catalogue: &mut dyn Catalogue, start: Vec<Start>) -> Result<Reached,
                 }
                 reached.acts.extend(read.acts.into_iter().map(|what| (what, how.clone())));
                 for written in read.writes {
+                    let written = catalogue.identified(written)?;
                     if written.verb == Verb::Truncate {
                         reached.acts.push((format!("TRUNCATE {}", shown(&written)), how.clone()));
                     }

@@ -29,6 +29,8 @@ pub(super) struct Record {
 pub(crate) struct Prepared<'a> {
     pub(super) context: &'a Context<'a>,
     pub(super) record: Option<Record>,
+    /// What its receipt would say, where it is not recorded.
+    pub(super) notes: Option<Receipt>,
     /// What a snapshot records of the steps.
     pub(super) records: Records,
     pub(super) steps: Vec<StepFacts>,
@@ -69,7 +71,8 @@ impl<'a> Prepared<'a> {
         let receipt = first.ok_or_else(|| Failure::usage("the run has no receipt", "try again"))?;
         let records = records(&steps);
         let record = Some(Record { folder, receipt, _lock: lock });
-        Ok(Prepared { context, record, records, steps, checks: Vec::new(), secrets: Secrets::default() })
+        let (notes, checks) = (None, Vec::new());
+        Ok(Prepared { context, record, notes, records, steps, checks, secrets: Secrets::default() })
     }
 
     /// Notes a copy of the whole database that was made before anything began.
@@ -77,11 +80,17 @@ impl<'a> Prepared<'a> {
         self.receipt(|receipt| receipt.copy = Some((file.to_owned(), bytes)));
     }
 
+    /// The same with what a receipt of it would say, where somebody reads that before nothing of it is left.
+    pub(crate) fn noting(self, receipt: Receipt) -> Prepared<'a> {
+        Prepared { notes: Some(receipt), ..self }
+    }
+
     /// A rehearsal: nothing of it is written down.
     pub(crate) fn unrecorded(context: &'a Context<'a>, steps: Vec<StepFacts>) -> Prepared<'a> {
         Prepared {
             context,
             record: None,
+            notes: None,
             records: records(&steps),
             steps,
             checks: Vec::new(),
@@ -165,8 +174,10 @@ impl<'a> Prepared<'a> {
     }
 
     pub(super) fn receipt(&mut self, with: impl FnOnce(&mut Receipt)) {
-        if let Some(record) = &mut self.record {
-            with(&mut record.receipt);
+        match (&mut self.record, &mut self.notes) {
+            (Some(record), _) => with(&mut record.receipt),
+            (None, Some(receipt)) => with(receipt),
+            (None, None) => {}
         }
     }
 
@@ -208,10 +219,11 @@ pub(crate) fn makings<'m>(archives: impl Iterator<Item = &'m Archive>) -> Vec<Ma
 }
 
 /// Why a run did not commit, in one sentence for its receipt.
-fn reason(end: &End) -> String {
+pub(crate) fn reason(end: &End) -> String {
     match end {
         End::Committed | End::ReceiptIncomplete(_) => String::new(),
         End::NothingToDo(why) | End::Changed(why) | End::SideEffects(why, _) => why.clone(),
+        End::NoUndo(why) => format!("an undo would fail: {why}"),
         End::Stopped(codes) => {
             format!("stopped by {}", codes.iter().map(|c| c.as_str()).collect::<Vec<_>>().join(", "))
         }

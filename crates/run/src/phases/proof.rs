@@ -10,7 +10,6 @@ use marktwice_core::image::{Image, Place, Role};
 use marktwice_core::mark::{Foreseen, HeldRow, StepKind};
 use marktwice_core::param::Bound;
 use marktwice_core::receipt::{Came, RunState};
-use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader};
 use marktwice_core::side::{AlsoWrites, ELSEWHERE, SideWrite};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::triggered::Triggered;
@@ -312,17 +311,7 @@ impl<'a, 's> Written<'a, 's> {
     fn snapshot(&mut self) -> Result<(), Failure> {
         let Some(record) = &mut self.begun.run.record else { return Ok(()) };
         if self.begun.snapshot.is_none() {
-            let Records { steps, along, tables } = &self.begun.run.records;
-            let header = SnapshotHeader {
-                format: SNAPSHOT_FORMAT.to_owned(),
-                version: SNAPSHOT_VERSION,
-                run: record.receipt.run.clone(),
-                database: record.receipt.database.clone(),
-                params: serde_json::Map::new(),
-                steps: steps.clone(),
-                tables: tables.clone(),
-                along: along.clone(),
-            };
+            let header = self.begun.run.records.header(&record.receipt);
             self.begun.snapshot = Some(record.folder.snapshot(&header)?);
         }
         Ok(())
@@ -347,7 +336,7 @@ impl<'a, 's> Written<'a, 's> {
             }
         };
         let place = Place { step, table: table.unwrap_or_default(), role };
-        let Begun { run, tx, snapshot, put_away, .. } = &mut self.begun;
+        let Begun { run, tx, snapshot, put_away, kept, .. } = &mut self.begun;
         let context = run.context;
         let stop = context.ambient.stopper();
         let mut pass =
@@ -403,8 +392,15 @@ impl<'a, 's> Written<'a, 's> {
                         Fate::Changed | Fate::Same => 0,
                     };
                     // Once a row is not as it should be, all is rolled back, and the snapshot goes with it.
-                    if let (Some(snapshot), 0) = (snapshot.as_mut(), pass.faults.count + odd.count) {
-                        row_change(place, rows.target, held, now).map_or(Ok(()), |row| snapshot.row(row))?;
+                    let keeps = kept.wants() && fate != Fate::Same;
+                    if pass.faults.count + odd.count == 0 && (keeps || snapshot.is_some()) {
+                        let row = row_change(place, rows.target, held, now);
+                        if keeps && let Some(row) = &row {
+                            kept.add(row.clone());
+                        }
+                        if let (Some(snapshot), Some(row)) = (snapshot.as_mut(), row) {
+                            snapshot.row(row)?;
+                        }
                     }
                 }
                 Err(fault) => pass.faults.add(&held.key, fault),
@@ -483,6 +479,9 @@ impl<'a, 's> Begun<'a, 's> {
         if let Err(error) = self.tx.would_commit() {
             return Err(self.end(ended_by(error)));
         }
+        if let Err(end) = self.try_undo() {
+            return Err(self.over(*end));
+        }
         if let Err(end) = self.ask_last() {
             return Err(self.over(*end));
         }
@@ -512,6 +511,14 @@ impl<'a, 's> Begun<'a, 's> {
             return Err(roll_back(run, tx, End::Failed(no_step()), None));
         };
         Ok(AllProven { run, record, tx })
+    }
+
+    /// The end of an undo's rehearsal: constraints that only COMMIT looks at are asked, and nothing of it is left.
+    pub(crate) fn end_undo_rehearsal(mut self) -> Result<(), Ended> {
+        match self.tx.would_commit() {
+            Ok(()) => self.end_rehearsal(),
+            Err(error) => Err(self.end(ended_by(error))),
+        }
     }
 
     /// The end of a rehearsal: nothing of it is left.

@@ -2,7 +2,8 @@
 
 use marktwice_core::along::{Along, AlongRecord};
 use marktwice_core::image::Role;
-use marktwice_core::record::StepRecord;
+use marktwice_core::receipt::Receipt;
+use marktwice_core::record::{SNAPSHOT_FORMAT, SNAPSHOT_VERSION, SnapshotHeader, StepRecord};
 use marktwice_core::table::Target;
 use marktwice_core::triggered;
 
@@ -14,6 +15,22 @@ pub(super) struct Records {
     pub(super) steps: Vec<StepRecord>,
     pub(super) along: Vec<AlongRecord>,
     pub(super) tables: Vec<Target>,
+}
+
+impl Records {
+    /// The header of the run's snapshot.
+    pub(super) fn header(&self, receipt: &Receipt) -> SnapshotHeader {
+        SnapshotHeader {
+            format: SNAPSHOT_FORMAT.to_owned(),
+            version: SNAPSHOT_VERSION,
+            run: receipt.run.clone(),
+            database: receipt.database.clone(),
+            params: serde_json::Map::new(),
+            steps: self.steps.clone(),
+            tables: self.tables.clone(),
+            along: self.along.clone(),
+        }
+    }
 }
 
 /// What the snapshot of a run of these steps records of them.

@@ -121,7 +121,7 @@ impl<'a, 's> Begun<'a, 's> {
             let target = Target { hidden, ..target };
             let place = Place { step, table, role: Role::Trigger };
             let stop = self.run.context.ambient.stopper();
-            let (context, snapshot) = (self.run.context, &mut self.snapshot);
+            let (context, snapshot, kept) = (self.run.context, &mut self.snapshot, &mut self.kept);
             let mut receipt = TriggeredReceipt::unheld(&target.table, "");
             receipt.unheld = None;
             let mut seen = 0;
@@ -147,10 +147,13 @@ impl<'a, 's> Begun<'a, 's> {
                 if let Some(looking) = looking.as_deref_mut() {
                     looking.row(&target, &held.key, (before, now));
                 }
-                if let (Some(snapshot), Some(row)) =
-                    (snapshot.as_mut(), row_change(place, &target, held, now))
-                {
-                    snapshot.row(row)?;
+                if let Some(row) = row_change(place, &target, held, now) {
+                    if kept.wants() {
+                        kept.add(row.clone());
+                    }
+                    if let Some(snapshot) = snapshot.as_mut() {
+                        snapshot.row(row)?;
+                    }
                 }
                 Ok(())
             });
@@ -237,6 +240,9 @@ impl<'a, 's> Begun<'a, 's> {
         }
         if let Err(error) = self.tx.would_commit() {
             return Err(self.end(ended_by(error)));
+        }
+        if let Err(end) = self.try_undo() {
+            return Err(self.over(*end));
         }
         match self.ask_last() {
             Ok(found) => self.end_rehearsal().map(|()| found),

@@ -10,8 +10,9 @@ use marktwice_core::table::Target;
 use marktwice_core::triggered::{self, is_fired, tell};
 use marktwice_core::undo::{OnChanged, OnGone, Policy};
 use marktwice_core::way_back::WayBack;
-use marktwice_port::{Batch, EngineError, Session};
+use marktwice_port::{Batch, EngineError};
 
+use super::rows::Definitions;
 use super::{Back, UndoOptions, Undoing};
 use crate::outcome::{End, Failure};
 
@@ -59,7 +60,7 @@ impl Undoing {
 
 /// Why the definition of a table stands in the way, where it is not what it was.
 pub(super) fn redefined(
-    session: &mut dyn Session,
+    session: &mut Definitions<'_>,
     target: &Target,
     run: &str,
 ) -> Result<Option<End>, EngineError> {
@@ -70,7 +71,7 @@ pub(super) fn redefined(
 
 /// Finds out which tables go back as a whole, and which are left to the undo's own triggers.
 pub(super) fn by_triggers(
-    session: &mut dyn Session,
+    session: &mut Definitions<'_>,
     header: &SnapshotHeader,
     undoing: &mut Undoing,
     options: &UndoOptions,

@@ -8,9 +8,10 @@ use marktwice_core::table::Target;
 use marktwice_core::totals::Totals;
 use marktwice_core::undo::{RowChange, Treatment, treat};
 use marktwice_core::{Image, Role, Value};
-use marktwice_port::{Intent, Keep, Logbook, Phase, Session, Tx};
+use marktwice_port::{Intent, Keep, Phase, Session, Tx};
 
 use super::by_triggers::leniently;
+use super::rows::KeptRows;
 use super::{Back, Source, UndoOptions, Undoing, facts, first_differing, inverse};
 use crate::collect::{Fired, unwrap_sink};
 use crate::context::Context;
@@ -316,14 +317,14 @@ fn sight(
 pub(super) fn look(
     context: &Context<'_>,
     session: &mut dyn Session,
-    book: &dyn Logbook,
+    kept: &dyn KeptRows,
     undoing: &Undoing,
     options: &UndoOptions,
     only: &Only,
     notes: Vec<String>,
 ) -> Result<Sight, Failure> {
     let mut look = |back: &Back, options: &UndoOptions, only: &Only| -> Result<_, Failure> {
-        let reader = RefCell::new(book.snapshot(undoing.run(), &undoing.snapshot)?);
+        let reader = RefCell::new(kept.open()?);
         let mut looker = Looker::new(context, undoing, back, options, only);
         session
             .look_up(&back.batch.target, &mut || inverse(&reader, back), &mut |change, now| {
@@ -344,7 +345,7 @@ pub(super) fn look(
 /// Holds the tables that go back as a whole, and the rows of the run in them.
 pub(super) fn hold_triggered<'a, 's>(
     mut begun: Begun<'a, 's>,
-    (context, book): (&Context<'_>, &dyn Logbook),
+    (context, kept): (&Context<'_>, &dyn KeptRows),
     undoing: &Undoing,
     options: &UndoOptions,
     each: &mut dyn FnMut((BatchPreview, Tally)),
@@ -357,7 +358,7 @@ pub(super) fn hold_triggered<'a, 's>(
     for back in undoing.with_rows() {
         let mut looker = Looker::new(context, undoing, back, &lenient, &all);
         for left in [false, true] {
-            let reader = match book.snapshot(undoing.run(), &undoing.snapshot) {
+            let reader = match kept.open() {
                 Ok(reader) => RefCell::new(reader),
                 Err(error) => return Err(begun.end(End::Failed(error.into()))),
             };
@@ -374,7 +375,7 @@ pub(super) fn hold_triggered<'a, 's>(
                         _ => Keep::Leave,
                     })
                 },
-                &mut |tx: &mut dyn Tx, number| first_differing(tx, book, undoing, (back, number)),
+                &mut |tx: &mut dyn Tx, number| first_differing(tx, kept, (back, number)),
             )?;
             if looker.judge.left_alone.count == 0 {
                 break;
@@ -389,7 +390,7 @@ pub(super) fn hold_triggered<'a, 's>(
 /// rows.
 pub(super) fn rehearse(
     context: &Context<'_>,
-    book: &dyn Logbook,
+    kept: &dyn KeptRows,
     undoing: &Undoing,
     options: &UndoOptions,
     only: &Only,
@@ -400,30 +401,41 @@ pub(super) fn rehearse(
     let (mut seen, mut triggered) = (Vec::new(), Vec::new());
     let run = || -> Result<(), Ended> {
         let begun = prepared.begin(&mut *session)?;
-        let mut begun =
-            hold_triggered(begun, (context, book), undoing, options, &mut |found| triggered.push(found))?;
-        for back in &undoing.batches {
-            let reader = match book.snapshot(undoing.run(), &undoing.snapshot) {
-                Ok(reader) => RefCell::new(reader),
-                Err(error) => return Err(begun.end(End::Failed(error.into()))),
-            };
-            let mut looker = Looker::new(context, undoing, back, options, only);
-            let held = begun.hold_rows(&back.batch, &mut || inverse(&reader, back), &mut |change, now| {
-                Ok(looker.row(change, now))
-            });
-            let conflicts = looker.judge.conflicts.clone();
-            seen.push(looker.preview(back));
-            let marked = held?;
-            if conflicts.count > 0 {
-                return Err(marked.end(End::Conflicts(conflicts)));
-            }
-            begun = marked.put(&back.batch)?.prove_sent(&mut Source { book, undoing, back })?;
-        }
-        if undoing.restores {
-            begun = begun.restore_triggered()?;
-        }
-        begun.end_rehearsal()
+        carried_out(begun, (context, kept), undoing, (options, only), (&mut seen, &mut triggered))
     };
     let ended = run().err().map(|ended| *ended);
     Ok(Sight { ended, ..sight(undoing, options, only, about, (seen, triggered), true)? })
+}
+
+/// The whole undo, batch by batch, with what was seen of each; the transaction is then rolled back.
+pub(super) fn carried_out(
+    begun: Begun<'_, '_>,
+    (context, kept): (&Context<'_>, &dyn KeptRows),
+    undoing: &Undoing,
+    (options, only): (&UndoOptions, &Only),
+    (seen, triggered): (&mut Looked, &mut Looked),
+) -> Result<(), Ended> {
+    let mut begun =
+        hold_triggered(begun, (context, kept), undoing, options, &mut |found| triggered.push(found))?;
+    for back in &undoing.batches {
+        let reader = match kept.open() {
+            Ok(reader) => RefCell::new(reader),
+            Err(error) => return Err(begun.end(End::Failed(error.into()))),
+        };
+        let mut looker = Looker::new(context, undoing, back, options, only);
+        let held = begun.hold_rows(&back.batch, &mut || inverse(&reader, back), &mut |change, now| {
+            Ok(looker.row(change, now))
+        });
+        let conflicts = looker.judge.conflicts.clone();
+        seen.push(looker.preview(back));
+        let marked = held?;
+        if conflicts.count > 0 {
+            return Err(marked.end(End::Conflicts(conflicts)));
+        }
+        begun = marked.put(&back.batch)?.prove_sent(&mut Source { rows: kept, back })?;
+    }
+    if undoing.restores {
+        begun = begun.restore_triggered()?;
+    }
+    begun.end_undo_rehearsal()
 }

@@ -6,27 +6,27 @@ use marktwice_core::cell::{CellDiff, diff};
 use marktwice_core::mark::StepKind;
 use marktwice_core::undo::RowChange;
 use marktwice_core::value::Value;
-use marktwice_port::{EngineError, LogError, Logbook, SnapshotReader, Tx};
+use marktwice_port::{EngineError, LogError, SnapshotReader, Tx};
 
-use super::{Back, Undoing, inverse};
+use super::rows::KeptRows;
+use super::{Back, inverse};
 use crate::phases::Sent;
 use marktwice_core::secret::hide_cell;
 use marktwice_core::value::key_text;
 
 /// The rows of a batch as the run's snapshot has them.
 pub(super) struct Source<'a> {
-    pub(super) book: &'a dyn Logbook,
-    pub(super) undoing: &'a Undoing,
+    pub(super) rows: &'a dyn KeptRows,
     pub(super) back: &'a Back,
 }
 
 impl Sent for Source<'_> {
     fn differing(&mut self, tx: &mut dyn Tx) -> Result<String, EngineError> {
-        first_differing(tx, self.book, self.undoing, (self.back, self.back.batch.step))
+        first_differing(tx, self.rows, (self.back, self.back.batch.step))
     }
 
     fn each(&mut self, sink: &mut dyn FnMut(&RowChange)) -> Result<(), EngineError> {
-        let reader = rows_of(self.book, self.undoing)?;
+        let reader = rows_of(self.rows)?;
         while let Some(change) = inverse(&reader, self.back).map_err(EngineError::Sink)? {
             sink(&change);
         }
@@ -35,20 +35,19 @@ impl Sent for Source<'_> {
 }
 
 /// The rows of the run, from its snapshot.
-fn rows_of(book: &dyn Logbook, undoing: &Undoing) -> Result<RefCell<Box<dyn SnapshotReader>>, EngineError> {
-    let reader = book.snapshot(undoing.run(), &undoing.snapshot);
+fn rows_of(rows: &dyn KeptRows) -> Result<RefCell<Box<dyn SnapshotReader + '_>>, EngineError> {
+    let reader = rows.open();
     reader.map(RefCell::new).map_err(|error: LogError| EngineError::Sink(Box::new(error)))
 }
 
 /// The first held row that does not say what the snapshot says. Both come in the order of their numbers.
 pub(super) fn first_differing(
     tx: &mut dyn Tx,
-    book: &dyn Logbook,
-    undoing: &Undoing,
+    rows: &dyn KeptRows,
     (back, number): (&Back, usize),
 ) -> Result<String, EngineError> {
     let batch = &back.batch;
-    let reader = rows_of(book, undoing)?;
+    let reader = rows_of(rows)?;
     let mut found = None;
     let mut kept = None;
     tx.held(number, &mut |row| {
