@@ -149,6 +149,10 @@ impl<A: Around> Session for AroundSession<A> {
         self.around.look(|| self.inner.conceal(plan, also))
     }
 
+    fn shown_name(&mut self, typed: &str) -> Result<Option<String>, EngineError> {
+        self.around.look(|| self.inner.shown_name(typed))
+    }
+
     fn discloses(&mut self, query: &str, also: &[(String, String)]) -> Result<bool, EngineError> {
         self.around.look(|| self.inner.discloses(query, also))
     }

@@ -173,6 +173,14 @@ pub trait Session {
         Ok(())
     }
 
+    /// How a table is named where writes of it are told, however somebody has typed its name; `None` where it stands for none.
+    ///
+    /// # Errors
+    /// When the engine fails.
+    fn shown_name(&mut self, _typed: &str) -> Result<Option<String>, EngineError> {
+        Ok(None)
+    }
+
     /// Whether the answer to a query may show a hidden column, or one of these, or a secret parameter. An engine that does not know
     /// says that it may, where anything is hidden.
     ///

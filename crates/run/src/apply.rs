@@ -148,8 +148,9 @@ pub fn apply(
         }
     }
     let keep_copy = options.keep_copy.clone();
-    let facts =
-        steps.iter().map(|step| StepFacts { keep_copy: keep_copy.clone(), ..StepFacts::of(step, change) });
+    let facts = steps
+        .iter()
+        .map(|step| StepFacts { keep_copy: keep_copy.clone(), ..StepFacts::of(step, &taken.change) });
     let facts = facts.collect();
     let mark = agreed.name.clone();
     let mut prepared = Prepared::new(context, &**book as &dyn Logbook, facts, &change.source, &mut |run| {
@@ -157,7 +158,7 @@ pub fn apply(
         receipt.scrub(&Secrets::of(&change.params));
         receipt
     })?
-    .of(&Change { checks: taken.checks.clone(), ..change.clone() });
+    .of(&taken.change);
     let opened = context.to_write(session).and_then(|(mut session, fresh)| {
         if fresh {
             set_up(&mut *session, change)?;

@@ -1,7 +1,6 @@
 //! How the first mark is taken: by looking, or, where steps rest on one another, by a rehearsal.
 
 use marktwice_core::Finding;
-use marktwice_core::asked::QueryCheck;
 use marktwice_core::change::Change;
 use marktwice_core::check::CheckFound;
 use marktwice_core::finding::{Code, Level};
@@ -48,8 +47,8 @@ pub(crate) struct Taken {
     pub(crate) book: Box<dyn Logbook>,
     /// The session that it was previewed in: set up as the change says, and with its sheets.
     pub(crate) session: Option<Box<dyn Session>>,
-    /// The checks of the whole change.
-    pub(crate) checks: Vec<QueryCheck>,
+    /// The change, with tables that it declares named as the engine names them, and what its checks may show.
+    pub(crate) change: Change,
     /// The mark that it is held to.
     pub(crate) held_to: Option<Box<dyn Mark>>,
     /// How the rehearsal ended, where it did not come to its end.
@@ -113,6 +112,17 @@ pub fn rehearse_change(
     Ok(Rehearsal { preview: taken.preview, ended: taken.ended })
 }
 
+/// Tables that a change declares with their schemas are named as the engine names them: writes are told apart by that.
+fn name_declared_tables(session: &mut dyn Session, change: &mut Change) -> Result<(), Failure> {
+    let declared = change.steps.iter_mut().flat_map(|step| &mut step.terms.also_writes);
+    for declared in declared.filter(|declared| declared.table.contains('.')) {
+        if let Some(name) = session.shown_name(&declared.table)? {
+            declared.table = name;
+        }
+    }
+    Ok(())
+}
+
 /// The change with its checks, of which those are marked whose answers may show what is hidden.
 fn with_hidden_checks(
     session: &mut dyn Session,
@@ -158,7 +168,9 @@ pub(crate) fn take(
         Some(mark) => mark.header().seed,
         None => Some(earlier.as_ref().and_then(|mark| mark.header().seed).unwrap_or_else(fresh_seed)),
     };
-    let change = &Change { hash_key, seed, ..change.clone() };
+    let mut change = Change { hash_key, seed, ..change.clone() };
+    name_declared_tables(&mut *session, &mut change)?;
+    let change = &change;
     let sheets = spread(context, &mut *session, change)?;
     let steps = plan_all(&mut *session, context.engine.language(), change)?;
     there_to_show(change, &steps)?;
@@ -328,7 +340,6 @@ pub(crate) fn take(
         checks,
         steps: previews,
     };
-    let checks_of = change.checks.clone();
     Ok(Taken {
         preview,
         steps,
@@ -336,7 +347,7 @@ pub(crate) fn take(
         tidied,
         book,
         session: Some(session),
-        checks: checks_of,
+        change: change.clone(),
         held_to,
         ended,
     })

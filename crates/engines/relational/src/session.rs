@@ -19,6 +19,7 @@ use marktwice_port::{
     Batch, ChangeSource, EngineError, FoundSink, Plan, Reach, RowSink, Session, SheetRows, SheetTable,
     Stopper, Told, Tx, Viewing, Watch,
 };
+use marktwice_sql::compose::table_name;
 use marktwice_sql::query::row_query::Ask;
 use marktwice_sql::statement::step::Brought;
 
@@ -215,6 +216,12 @@ impl<D: Driver> Session for Opened<D> {
         let mut hidden = self.closed()?.clone();
         hidden.columns = hidden.columns.and(also.iter().cloned());
         disclosure::follow(&mut self.driver, plan, &hidden)
+    }
+
+    fn shown_name(&mut self, typed: &str) -> Result<Option<String>, EngineError> {
+        let (schema, table) = table_name(typed);
+        let found = self.driver.looking(|driver| driver.named(schema.as_deref(), &table));
+        Ok(found.ok().map(|table| table.shown().to_owned()))
     }
 
     fn discloses(&mut self, query: &str, also: &[(String, String)]) -> Result<bool, EngineError> {
