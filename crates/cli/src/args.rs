@@ -46,6 +46,9 @@ pub(crate) struct Common {
     /// Whether the database was named on the command line itself.
     #[arg(skip)]
     pub(crate) on_is_said: bool,
+    /// Whether the line names the logbook.
+    #[arg(skip)]
+    pub(crate) logbook_is_said: bool,
     /// Where marks, snapshots and receipts are kept
     #[arg(help_heading = WHERE, long, global = true, value_name = "DIR", env = "MARKTWICE_LOGBOOK", hide_env_values = true)]
     pub(crate) logbook: Option<PathBuf>,
@@ -70,13 +73,11 @@ impl Common {
     /// What a command that is printed to be run next must say of the database: the same as this one did, without a
     /// password.
     pub(crate) fn on_again(&self) -> String {
-        match &self.on {
-            Some(on) if self.on_is_said => {
-                let shown = marktwice_network::address::without_password(on);
-                format!(" --on {}", word(&shown))
-            }
-            _ => String::new(),
-        }
+        let on = self.on.as_ref().filter(|_| self.on_is_said);
+        let on = on.map(|on| format!(" --on {}", word(&marktwice_network::address::without_password(on))));
+        let book = self.logbook.as_ref().filter(|_| self.logbook_is_said);
+        let book = book.map(|folder| format!(" --logbook {}", word(&folder.display().to_string())));
+        on.into_iter().chain(book).collect()
     }
 }
 

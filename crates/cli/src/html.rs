@@ -64,6 +64,8 @@ pub(crate) struct About<'a> {
     pub(crate) reason: Option<&'a str>,
     /// What else stands in a command for the same database.
     pub(crate) again: &'a str,
+    /// The part of it that says which database and logbook.
+    pub(crate) on: &'a str,
     /// When the page is made.
     pub(crate) now: String,
 }
@@ -165,13 +167,8 @@ fn collected(work: impl FnOnce(&mut String)) -> Vec<String> {
 
 impl<'a> About<'a> {
     /// What is known now.
-    pub(crate) fn of(reason: Option<&'a str>, again: &'a str) -> About<'a> {
+    pub(crate) fn of(reason: Option<&'a str>, again: &'a str, on: &'a str) -> About<'a> {
         let now = jiff::Timestamp::now().strftime("%Y-%m-%d %H:%M UTC").to_string();
-        About { reason, again, now }
-    }
-
-    /// What else stands in a command that takes nothing but the database.
-    fn again_plainly(&self) -> &str {
-        self.again.split(" --allow").next().unwrap_or_default()
+        About { reason, again, on, now }
     }
 }

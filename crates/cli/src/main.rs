@@ -21,6 +21,7 @@ mod out;
 mod parents;
 mod past;
 mod place;
+mod printed;
 mod report;
 mod screen;
 mod sheet;
@@ -43,6 +44,7 @@ fn main() -> ExitCode {
     let matches = args::Args::command().get_matches();
     let mut args = args::Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
     args.common.on_is_said = matches.value_source("on") == Some(ValueSource::CommandLine);
+    args.common.logbook_is_said = matches.value_source("logbook") == Some(ValueSource::CommandLine);
     ambient::catch_interrupts();
     ambient::catch_file_limit();
     ambient::catch_panics();

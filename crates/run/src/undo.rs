@@ -532,6 +532,17 @@ fn step_receipt(facts: &StepFacts, options: &UndoOptions) -> StepReceipt {
     }
 }
 
+/// What has to be allowed where an undo is itself undone: it sets off what the run did.
+fn allow_again(of: &Receipt) -> Vec<Code> {
+    let mut allow = of.back.clone().unwrap_or_default().allow;
+    let unheld = of.triggered.iter().flatten().any(|table| table.unheld.is_some());
+    let undeclared = of.allowed.contains(&Code::UndeclaredWrite) || unheld;
+    if undeclared && !allow.contains(&Code::UndeclaredWrite) {
+        allow.push(Code::UndeclaredWrite);
+    }
+    allow
+}
+
 fn undo_receipt(
     context: &Context<'_>,
     undoing: &Undoing,
@@ -551,6 +562,7 @@ fn undo_receipt(
         allowed: options.allow.clone(),
         findings: preview.batches.iter().flat_map(|batch| batch.block.findings.clone()).collect(),
         rehearsed: preview.rehearsed,
+        back: Some(WayBack { allow: allow_again(of), ..WayBack::default() }),
         ..Receipt::prepared(run, RunKind::Undo, &preview.database, started, steps.clone())
     }
 }

@@ -9,6 +9,7 @@ use crate::exit;
 use crate::handover;
 use crate::html::{self, About};
 use crate::out::tell;
+use crate::printed;
 use crate::report::Trouble;
 use crate::screen::{Screen, show};
 
@@ -23,10 +24,10 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
     let status = exit::of_preview(&preview);
     let again = format!("{}{}", common.on_again(), args.change.said_again());
     if let Some(file) = &args.html {
-        html::preview(file, &preview, &About::of(change.reason.as_deref(), &again))?;
+        html::preview(file, &preview, &About::of(change.reason.as_deref(), &again, &common.on_again()))?;
         html::cut(&mut preview, args.change.show);
     }
-    args.hand_on(&desk, (&preview, &change), &name)?;
+    args.hand_on(&desk, (&preview, &change), &name, &common.on_again())?;
     show(common, &Screen::Preview(&preview, status, &again));
     Ok(status)
 }
@@ -43,10 +44,17 @@ impl PreviewArgs {
     }
 
     /// Writes a preview down for somebody else, where that is wanted.
-    pub(super) fn hand_on(&self, desk: &Desk, seen: (&Preview, &Change), name: &str) -> Result<(), Trouble> {
+    pub(super) fn hand_on(
+        &self,
+        desk: &Desk,
+        seen: (&Preview, &Change),
+        name: &str,
+        on: &str,
+    ) -> Result<(), Trouble> {
         let Some(file) = &self.out else { return Ok(()) };
         handover::write(file, desk, seen, &self.change, name)?;
-        tell(&format!("{} holds it with its mark, to be handed on: marktwice apply {0}\n", file.display()));
+        let apply = printed::apply_handed(file, on);
+        tell(&format!("{} holds it with its mark, to be handed on: {apply}\n", file.display()));
         Ok(())
     }
 }

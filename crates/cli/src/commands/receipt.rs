@@ -51,7 +51,8 @@ pub(crate) fn run(
         let many = html::gathered(first);
         let kept =
             desk.with(|context| kept_rows(context, &entry, many)).map_err(|failure| failure.to_string());
-        html::receipt(file, &entry, &kept, &About::of(None, &common.on_again()))?;
+        let on = common.on_again();
+        html::receipt(file, &entry, &kept, &About::of(None, &on, &on))?;
     }
     // A receipt is shown whatever became of its rows.
     let kept = desk.with(|context| kept_rows(context, &entry, first)).map_err(|failure| failure.to_string());

@@ -26,10 +26,15 @@ pub(crate) fn run(common: &Common, args: PreviewArgs) -> Result<u8, Trouble> {
         seen.ended.as_ref().map_or(exit::of_preview(&seen.preview), |ended| exit::of_end(&ended.end));
     let again = format!("{}{}", common.on_again(), args.change.said_again());
     if let Some(file) = &args.html {
-        html::rehearsal(file, &seen, &About::of(change.reason.as_deref(), &again), &name)?;
+        html::rehearsal(
+            file,
+            &seen,
+            &About::of(change.reason.as_deref(), &again, &common.on_again()),
+            &name,
+        )?;
         html::cut(&mut seen.preview, args.change.show);
     }
-    args.hand_on(&desk, (&seen.preview, &change), &name)?;
+    args.hand_on(&desk, (&seen.preview, &change), &name, &common.on_again())?;
     show(common, &Screen::Rehearsal(&seen, status, &name, &again));
     Ok(status)
 }

@@ -73,7 +73,7 @@ pub(super) fn of_preview(preview: &Preview, about: &About<'_>, (kind, told): (&s
         back,
         commands: Vec::from_iter(goes.then(|| Command {
             what: "The command that takes an application back; the run's name is told once it is committed:",
-            text: format!("marktwice undo RUN{}", about.again_plainly()),
+            text: format!("marktwice undo RUN{}", about.on),
         })),
         version: env!("CARGO_PKG_VERSION"),
         made: about.now.clone(),

@@ -10,6 +10,7 @@ use super::About;
 use super::page::{Command, Fact, Marks, Page, Said, Step};
 use super::rows::{holds, noticed, table};
 use crate::human::{self, number, rows};
+use crate::printed;
 
 pub(super) fn of_run(entry: &Entry, kept: &Result<Kept, String>, about: &About<'_>) -> Page {
     let receipt = &entry.receipt;
@@ -64,7 +65,7 @@ pub(super) fn of_run(entry: &Entry, kept: &Result<Kept, String>, about: &About<'
         back.push(format!("It {}.", entry.in_words()));
         commands.push(Command {
             what: "The command that takes it back:",
-            text: format!("marktwice undo {}{}", receipt.run, about.again),
+            text: printed::undo(receipt, about.on),
         });
     } else {
         back.push(match &entry.undone_by {

@@ -67,7 +67,9 @@ pub(crate) fn escape(text: &str) -> String {
             continue;
         }
         let direction = matches!(c, '\u{2028}' | '\u{2029}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{61c}');
-        let invisible = c != ' ' && (c.is_control() || c.width().is_none_or(|w| w == 0) && !is_joining(c));
+        let blank = matches!(c, '\u{2800}' | '\u{3164}' | '\u{ffa0}' | '\u{115f}' | '\u{1160}');
+        let invisible =
+            blank || c != ' ' && (c.is_control() || c.width().is_none_or(|w| w == 0) && !is_joining(c));
         match c {
             '\n' => out.push_str("\\n"),
             '\r' => out.push_str("\\r"),
@@ -198,6 +200,7 @@ mod tests {
 
     #[test]
     fn data_does_not_drive_the_terminal() {
+        assert_eq!(escape("a\u{2800}b"), "a\\u{2800}b");
         let shown = value(&Value::Text("a\u{1b}[31mred\u{202e}\u{200b}\nb\u{7}\0é".into()));
         assert_eq!(shown, "a\\u{1b}[31mred\\u{202e}\\u{200b}\\nb\\u{7}\\u{0}é");
         let own: String =

@@ -11,6 +11,7 @@ use marktwice_core::value::{Value, key_text};
 use marktwice_run::{Answer, Compared, End, Preview, RunOutcome, Settling, Shown, UndoPreview, Verdict};
 
 use super::{BOLD, DIM, GOOD, STOP, WARN, cells, conflicts, number, rows, styled, trouble, verb};
+use crate::printed;
 use crate::report::Trouble;
 
 /// The question before the transaction is opened.
@@ -130,7 +131,9 @@ pub(crate) fn ended(outcome: &RunOutcome, begun: bool, (tables, file): (&[&str],
             let what = format!("{} {} moved since the preview", rows(n), verb(n, "has", "have"));
             let _ = writeln!(out, "{}. {begun}", styled(STOP, &what));
             out.push_str(&conflicts::moved(moved, table));
-            let _ = writeln!(out, "  look again: marktwice preview");
+            if let Some(preview) = printed::preview(file, on) {
+                let _ = writeln!(out, "  preview it again: {}", cells::escape(&preview));
+            }
         }
         End::Conflicts(found) => {
             let _ = writeln!(
@@ -295,8 +298,7 @@ fn committed(out: &mut String, outcome: &RunOutcome, on: &str) {
         let _ = writeln!(out, " It cannot be undone: {}", cells::escape(why));
         return;
     }
-    let allow: String = way.allow.iter().map(|code| format!(" --allow {code}")).collect();
-    let back = format!("marktwice undo {}{on}{allow}", receipt.run);
+    let back = printed::undo(receipt, on);
     let again = if receipt.kind == RunKind::Undo { "To take the undo back" } else { "To take it back" };
     let _ = writeln!(out, " {again}: {}", styled(BOLD, &back));
     if let Some(keys) = keys {

@@ -62,9 +62,9 @@ fn bodies(pg: &mut Pg, condition: &str) -> Result<Vec<Body>, EngineError> {
 
 fn bodies_where(condition: &str) -> String {
     format!(
-        "SELECT p.proname, l.lanname, p.prosrc, p.pronamespace = 'pg_catalog'::regnamespace, p.provolatile, \
-         CASE WHEN p.prosrc = '' AND p.prokind IN ('f', 'p') THEN pg_get_functiondef(p.oid) END \
-         FROM pg_proc p JOIN pg_language l ON l.oid = p.prolang WHERE {condition} ORDER BY p.oid"
+        "SELECT p.proname, l.lanname, p.prosrc, p.pronamespace = 'pg_catalog'::pg_catalog.regnamespace, p.provolatile, \
+         CASE WHEN p.prosrc = '' AND p.prokind IN ('f', 'p') THEN pg_catalog.pg_get_functiondef(p.oid) END \
+         FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_language l ON l.oid = p.prolang WHERE {condition} ORDER BY p.oid"
     )
 }
 
@@ -181,8 +181,8 @@ fn called_where(
     elsewhere: Vec<(String, String)>,
 ) -> Result<Called, EngineError> {
     let unsteady = format!(
-        "SELECT DISTINCT p.proname FROM pg_proc p WHERE {condition} AND (p.provolatile = 'v' OR \
-         (p.provolatile = 's' AND p.pronamespace <> 'pg_catalog'::regnamespace)) ORDER BY 1"
+        "SELECT DISTINCT p.proname FROM pg_catalog.pg_proc p WHERE {condition} AND (p.provolatile = 'v' OR \
+         (p.provolatile = 's' AND p.pronamespace <> 'pg_catalog'::pg_catalog.regnamespace)) ORDER BY 1"
     );
     let mut answers = pg.several(&[&bodies_where(condition), &unsteady])?.into_iter();
     let bodies = read_bodies(&answers.next().unwrap_or_default());
@@ -194,27 +194,27 @@ fn called_where(
 /// views stand in it as what they are, and are looked into in turn.
 fn recursive() -> String {
     format!(
-        "WITH RECURSIVE seen(rel) AS (SELECT 'pg_temp.{SEEN}'::regclass::oid UNION \
-         SELECT c.oid FROM seen JOIN pg_rewrite w ON w.ev_class = seen.rel AND w.ev_type = '1' \
-         CROSS JOIN LATERAL regexp_matches(w.ev_action::text, ':relid (\\d+)', 'g') AS m(r) \
-         JOIN pg_class c ON c.oid = (m.r)[1]::oid AND c.relkind IN ('v', 'm'))"
+        "WITH RECURSIVE seen(rel) AS (SELECT 'pg_temp.{SEEN}'::pg_catalog.regclass::pg_catalog.oid UNION \
+         SELECT c.oid FROM seen JOIN pg_catalog.pg_rewrite w ON w.ev_class = seen.rel AND w.ev_type = '1' \
+         CROSS JOIN LATERAL pg_catalog.regexp_matches(w.ev_action::text, ':relid (\\d+)', 'g') AS m(r) \
+         JOIN pg_catalog.pg_class c ON c.oid = (m.r)[1]::pg_catalog.oid AND c.relkind IN ('v', 'm'))"
     )
 }
 
 fn seen(pg: &mut Pg) -> Result<Called, EngineError> {
     let with = recursive();
     let functions = format!(
-        "{with} SELECT string_agg(DISTINCT (m.r)[1], ', ') FROM seen JOIN pg_rewrite w ON w.ev_class = seen.rel \
+        "{with} SELECT pg_catalog.string_agg(DISTINCT (m.r)[1], ', ') FROM seen JOIN pg_catalog.pg_rewrite w ON w.ev_class = seen.rel \
          AND w.ev_type = '1' CROSS JOIN LATERAL \
-         regexp_matches(w.ev_action::text, ':(?:funcid|opfuncid|aggfnoid|winfnoid) (\\d+)', 'g') AS m(r)"
+         pg_catalog.regexp_matches(w.ev_action::text, ':(?:funcid|opfuncid|aggfnoid|winfnoid) (\\d+)', 'g') AS m(r)"
     );
     let read = format!(
-        "{with}, rels(rel) AS (SELECT DISTINCT (m.r)[1]::oid FROM seen JOIN pg_rewrite w ON w.ev_class = seen.rel \
-         AND w.ev_type = '1' CROSS JOIN LATERAL regexp_matches(w.ev_action::text, ':relid (\\d+)', 'g') AS m(r)), \
+        "{with}, rels(rel) AS (SELECT DISTINCT (m.r)[1]::pg_catalog.oid FROM seen JOIN pg_catalog.pg_rewrite w ON w.ev_class = seen.rel \
+         AND w.ev_type = '1' CROSS JOIN LATERAL pg_catalog.regexp_matches(w.ev_action::text, ':relid (\\d+)', 'g') AS m(r)), \
          members(rel) AS (SELECT rel FROM rels UNION SELECT t.relid FROM rels CROSS JOIN LATERAL \
-         pg_partition_tree(rels.rel) AS t) \
-         SELECT f.ftrelid::regclass::text, s.srvname FROM members JOIN pg_foreign_table f ON f.ftrelid = members.rel \
-         JOIN pg_foreign_server s ON s.oid = f.ftserver ORDER BY 1"
+         pg_catalog.pg_partition_tree(rels.rel) AS t) \
+         SELECT f.ftrelid::pg_catalog.regclass::text, s.srvname FROM members JOIN pg_catalog.pg_foreign_table f ON f.ftrelid = members.rel \
+         JOIN pg_catalog.pg_foreign_server s ON s.oid = f.ftserver ORDER BY 1"
     );
     let mut answers = pg.several(&[&functions, &read])?.into_iter();
     let functions = answers.next().and_then(|rows| rows.into_iter().next()?.into_iter().next()?);
@@ -230,7 +230,7 @@ pub(crate) struct Asking<'p>(pub(crate) &'p mut Pg);
 
 fn regclass(written: &Written) -> String {
     let name: Vec<String> = written.schema.iter().chain([&written.table]).map(|n| ident(n)).collect();
-    format!("to_regclass({})", quoted(&name.join(".")))
+    format!("pg_catalog.to_regclass({})", quoted(&name.join(".")))
 }
 
 impl Catalogue for Asking<'_> {
@@ -268,9 +268,9 @@ impl Catalogue for Asking<'_> {
         };
         let class = regclass(written);
         let rows = self.0.rows(&format!(
-            "SELECT t.tgname, t.tgfoid FROM pg_trigger t WHERE NOT t.tgisinternal AND t.tgenabled IN ('O', 'A') \
+            "SELECT t.tgname, t.tgfoid FROM pg_catalog.pg_trigger t WHERE NOT t.tgisinternal AND t.tgenabled IN ('O', 'A') \
              AND (t.tgtype & {bits}) <> 0 AND (t.tgrelid = {class} OR t.tgrelid IN \
-             (SELECT relid FROM pg_partition_tree({class}))) ORDER BY 1"
+             (SELECT relid FROM pg_catalog.pg_partition_tree({class}))) ORDER BY 1"
         ))?;
         let mut all = Vec::new();
         for row in &rows {
@@ -284,8 +284,8 @@ impl Catalogue for Asking<'_> {
 
     fn actions_of(&mut self, written: &Written) -> Result<Vec<(Written, String)>, EngineError> {
         let rows = self.0.rows(&format!(
-            "SELECT n.nspname, c.relname, pg_table_is_visible(c.oid), k.confdeltype FROM pg_constraint k \
-             JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace \
+            "SELECT n.nspname, c.relname, pg_catalog.pg_table_is_visible(c.oid), k.confdeltype FROM pg_catalog.pg_constraint k \
+             JOIN pg_catalog.pg_class c ON c.oid = k.conrelid JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
              WHERE k.contype = 'f' AND k.conparentid = 0 AND k.confdeltype IN ('c', 'n', 'd') \
              AND k.confrelid = {} ORDER BY 1, 2",
             regclass(written)

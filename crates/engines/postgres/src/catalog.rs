@@ -102,16 +102,16 @@ pub(crate) fn yes(row: &TextRow, at: usize) -> bool {
 /// A name as `to_regclass` takes it.
 fn regclass(schema: Option<&str>, table: &str) -> String {
     let schema = schema.map_or(String::new(), |schema| format!("{}.", ident(schema)));
-    format!("to_regclass({})", quoted(&format!("{schema}{}", ident(table))))
+    format!("pg_catalog.to_regclass({})", quoted(&format!("{schema}{}", ident(table))))
 }
 
 /// Asks what a name stands for.
 fn found_as(regclass: &str) -> String {
     format!(
-        "SELECT c.oid, c.relkind, n.nspname, c.relname, c.relrowsecurity AND row_security_active(c.oid), \
-         (SELECT coalesce(string_agg(r.ev_type::text, ''), '') FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.rulename <> '_RETURN'), \
-         EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhparent = c.oid), c.oid::regclass::text \
-         FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = {regclass}"
+        "SELECT c.oid, c.relkind, n.nspname, c.relname, c.relrowsecurity AND pg_catalog.row_security_active(c.oid), \
+         (SELECT coalesce(pg_catalog.string_agg(r.ev_type::text, ''), '') FROM pg_catalog.pg_rewrite r WHERE r.ev_class = c.oid AND r.rulename <> '_RETURN'), \
+         EXISTS (SELECT 1 FROM pg_catalog.pg_inherits i WHERE i.inhparent = c.oid), c.oid::pg_catalog.regclass::text \
+         FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = {regclass}"
     )
 }
 
@@ -158,7 +158,7 @@ pub(crate) fn describe(pg: &mut Pg, schema: &str, name: &str) -> Result<Table, E
     // It is looked up under the settings that are in force, and read under pinned ones, in one message.
     pg.pins_first();
     pg.canonical(|pg| {
-        let (turn, [columns, keys, rest]) = (pg.turn(), about(&format!("{regclass}::oid")));
+        let (turn, [columns, keys, rest]) = (pg.turn(), about(&format!("{regclass}::pg_catalog.oid")));
         let all = [found_as(&regclass), format!("{turn}{columns}"), keys, rest];
         let mut answers = pg.several(&all.each_ref().map(String::as_str))?.into_iter();
         let mut answer = || answers.next().unwrap_or_default();
@@ -180,17 +180,17 @@ pub(crate) fn describe_found(pg: &mut Pg, found: &Found) -> Result<Table, Engine
 /// Asks for the columns, the keys and the rest of a definition.
 fn about(oid: &str) -> [String; 3] {
     let columns = format!(
-        "SELECT a.attnum, a.attname, format_type(a.atttypid, a.atttypmod), base.oid, \
-         format_type(base.oid, base.typmod), a.attnotnull, a.attgenerated, a.attidentity, \
-         pg_get_expr(d.adbin, d.adrelid), \
-         (SELECT quote_ident(n.nspname) || '.' || quote_ident(c.collname) FROM pg_collation c \
-          JOIN pg_namespace n ON n.oid = c.collnamespace WHERE c.oid = a.attcollation) \
-         FROM pg_attribute a LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum \
+        "SELECT a.attnum, a.attname, pg_catalog.format_type(a.atttypid, a.atttypmod), base.oid, \
+         pg_catalog.format_type(base.oid, base.typmod), a.attnotnull, a.attgenerated, a.attidentity, \
+         pg_catalog.pg_get_expr(d.adbin, d.adrelid), \
+         (SELECT pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(c.collname) FROM pg_catalog.pg_collation c \
+          JOIN pg_catalog.pg_namespace n ON n.oid = c.collnamespace WHERE c.oid = a.attcollation) \
+         FROM pg_catalog.pg_attribute a LEFT JOIN pg_catalog.pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum \
          CROSS JOIN LATERAL (WITH RECURSIVE b AS (\
           SELECT t.oid, a.atttypmod AS typmod, t.typtype, t.typbasetype, t.typtypmod, 0 AS depth \
-          FROM pg_type t WHERE t.oid = a.atttypid \
+          FROM pg_catalog.pg_type t WHERE t.oid = a.atttypid \
           UNION ALL SELECT t.oid, b.typtypmod, t.typtype, t.typbasetype, t.typtypmod, depth + 1 \
-          FROM b JOIN pg_type t ON t.oid = b.typbasetype WHERE b.typtype = 'd') \
+          FROM b JOIN pg_catalog.pg_type t ON t.oid = b.typbasetype WHERE b.typtype = 'd') \
           SELECT b.oid, b.typmod FROM b ORDER BY depth DESC LIMIT 1) base \
          WHERE a.attrelid = {oid} AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum"
     );
@@ -286,9 +286,9 @@ pub(crate) fn equals(keys: &[UniqueKey], operators: &[Vec<String>], key: &Key) -
 /// A member of a partition tree whose rows are another server's, whatever its depth, and that server.
 fn foreign_member(pg: &mut Pg, oid: &str) -> Result<Option<(String, String)>, EngineError> {
     let rows = pg.rows(&format!(
-        "SELECT n.nspname || '.' || c.relname, s.srvname FROM pg_partition_tree({oid}) p \
-         JOIN pg_foreign_table f ON f.ftrelid = p.relid JOIN pg_foreign_server s ON s.oid = f.ftserver \
-         JOIN pg_class c ON c.oid = p.relid JOIN pg_namespace n ON n.oid = c.relnamespace ORDER BY p.level, 1 LIMIT 1"
+        "SELECT n.nspname || '.' || c.relname, s.srvname FROM pg_catalog.pg_partition_tree({oid}) p \
+         JOIN pg_catalog.pg_foreign_table f ON f.ftrelid = p.relid JOIN pg_catalog.pg_foreign_server s ON s.oid = f.ftserver \
+         JOIN pg_catalog.pg_class c ON c.oid = p.relid JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace ORDER BY p.level, 1 LIMIT 1"
     ))?;
     Ok(rows.first().map(|row| (cell(row, 0).to_owned(), cell(row, 1).to_owned())))
 }
@@ -297,14 +297,14 @@ fn foreign_member(pg: &mut Pg, oid: &str) -> Result<Option<(String, String)>, En
 /// operators by which its index compares.
 fn keys_of(oid: &str) -> String {
     format!(
-        "SELECT indisprimary, (SELECT string_agg(k.n::text, ' ' ORDER BY k.o) FROM unnest(indkey) \
+        "SELECT indisprimary, (SELECT pg_catalog.string_agg(k.n::text, ' ' ORDER BY k.o) FROM pg_catalog.unnest(indkey) \
          WITH ORDINALITY AS k(n, o) WHERE k.o <= indnkeyatts), \
-         (SELECT string_agg('OPERATOR(' || quote_ident(n.nspname) || '.' || o.oprname || ')', ' ' ORDER BY k.o) \
-          FROM unnest(indclass) WITH ORDINALITY AS k(class, o) JOIN pg_opclass c ON c.oid = k.class \
-          JOIN pg_amop a ON a.amopfamily = c.opcfamily AND a.amopstrategy = 3 AND a.amoplefttype = c.opcintype \
-          AND a.amoprighttype = c.opcintype JOIN pg_operator o ON o.oid = a.amopopr \
-          JOIN pg_namespace n ON n.oid = o.oprnamespace WHERE k.o <= indnkeyatts) \
-         FROM pg_index WHERE indrelid = {oid} AND indisunique \
+         (SELECT pg_catalog.string_agg('OPERATOR(' || pg_catalog.quote_ident(n.nspname) || '.' || o.oprname || ')', ' ' ORDER BY k.o) \
+          FROM pg_catalog.unnest(indclass) WITH ORDINALITY AS k(class, o) JOIN pg_catalog.pg_opclass c ON c.oid = k.class \
+          JOIN pg_catalog.pg_amop a ON a.amopfamily = c.opcfamily AND a.amopstrategy = 3 AND a.amoplefttype = c.opcintype \
+          AND a.amoprighttype = c.opcintype JOIN pg_catalog.pg_operator o ON o.oid = a.amopopr \
+          JOIN pg_catalog.pg_namespace n ON n.oid = o.oprnamespace WHERE k.o <= indnkeyatts) \
+         FROM pg_catalog.pg_index WHERE indrelid = {oid} AND indisunique \
          AND indisvalid AND indimmediate AND indpred IS NULL AND indexprs IS NULL \
          ORDER BY NOT indisprimary, indnkeyatts, indexrelid"
     )
@@ -324,12 +324,12 @@ fn keys(rows: &[TextRow], numbers: &[&str]) -> Vec<(UniqueKey, Vec<String>)> {
 /// Asks for what bears on what a statement means here, beyond the columns.
 fn rest_of(oid: &str) -> String {
     format!(
-        "SELECT pg_get_constraintdef(oid) AS text FROM pg_constraint WHERE conrelid = {oid} \
-         UNION ALL SELECT pg_get_indexdef(indexrelid) FROM pg_index WHERE indrelid = {oid} \
-         UNION ALL SELECT pg_get_triggerdef(t.oid) || t.tgenabled::text || p.prosrc FROM pg_trigger t \
-         JOIN pg_proc p ON p.oid = t.tgfoid WHERE t.tgrelid = {oid} AND NOT t.tgisinternal \
-         UNION ALL SELECT pg_get_ruledef(oid) FROM pg_rewrite WHERE ev_class = {oid} \
-         UNION ALL SELECT pg_get_partkeydef({oid}) ORDER BY text"
+        "SELECT pg_catalog.pg_get_constraintdef(oid) AS text FROM pg_catalog.pg_constraint WHERE conrelid = {oid} \
+         UNION ALL SELECT pg_catalog.pg_get_indexdef(indexrelid) FROM pg_catalog.pg_index WHERE indrelid = {oid} \
+         UNION ALL SELECT pg_catalog.pg_get_triggerdef(t.oid) || t.tgenabled::text || p.prosrc FROM pg_catalog.pg_trigger t \
+         JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid WHERE t.tgrelid = {oid} AND NOT t.tgisinternal \
+         UNION ALL SELECT pg_catalog.pg_get_ruledef(oid) FROM pg_catalog.pg_rewrite WHERE ev_class = {oid} \
+         UNION ALL SELECT pg_catalog.pg_get_partkeydef({oid}) ORDER BY text"
     )
 }
 
@@ -361,11 +361,11 @@ pub(crate) fn triggers(
     let oid = &table.oid;
     let rows = pg.rows(&format!(
         "SELECT DISTINCT t.tgname, t.tgtype, l.lanname, p.prosrc, \
-         (SELECT string_agg(a.attname, E'\\x1f') FROM unnest(t.tgattr) AS k(n) \
-          JOIN pg_attribute a ON a.attrelid = t.tgrelid AND a.attnum = k.n) \
-         FROM pg_trigger t JOIN pg_proc p ON p.oid = t.tgfoid JOIN pg_language l ON l.oid = p.prolang \
+         (SELECT pg_catalog.string_agg(a.attname, E'\\x1f') FROM pg_catalog.unnest(t.tgattr) AS k(n) \
+          JOIN pg_catalog.pg_attribute a ON a.attrelid = t.tgrelid AND a.attnum = k.n) \
+         FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid JOIN pg_catalog.pg_language l ON l.oid = p.prolang \
          WHERE NOT t.tgisinternal AND t.tgenabled IN ('O', 'A') \
-         AND (t.tgrelid = {oid} OR t.tgrelid IN (SELECT relid FROM pg_partition_tree({oid}))) ORDER BY 1"
+         AND (t.tgrelid = {oid} OR t.tgrelid IN (SELECT relid FROM pg_catalog.pg_partition_tree({oid}))) ORDER BY 1"
     ))?;
     // Bits of tgtype, as in src/include/catalog/pg_trigger.h.
     const ROW: u32 = 1;
@@ -406,26 +406,26 @@ pub(crate) fn triggers(
 pub(crate) fn foreign_keys(pg: &mut Pg) -> Result<Vec<ForeignKey>, EngineError> {
     let columns = |of: &str, key: &str| {
         format!(
-            "(SELECT string_agg(a.attname, E'\\x1f' ORDER BY k.o) FROM unnest({key}) WITH ORDINALITY AS k(n, o) \
-             JOIN pg_attribute a ON a.attrelid = {of} AND a.attnum = k.n)"
+            "(SELECT pg_catalog.string_agg(a.attname, E'\\x1f' ORDER BY k.o) FROM pg_catalog.unnest({key}) WITH ORDINALITY AS k(n, o) \
+             JOIN pg_catalog.pg_attribute a ON a.attrelid = {of} AND a.attnum = k.n)"
         )
     };
     let rows = pg.rows(&format!(
-        "SELECT conrelid::regclass::text, {}, confrelid::regclass::text, {}, confupdtype, confdeltype, \
-         (SELECT nspname FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid WHERE c.oid = confrelid), \
-         (SELECT relname FROM pg_class WHERE oid = confrelid), \
-         (SELECT format('%I.%I', n.nspname, c.relname) FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid \
-          WHERE c.oid = conrelid), has_table_privilege(conrelid, 'SELECT'), \
-         (SELECT nspname FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid WHERE c.oid = conrelid), \
-         (SELECT relname FROM pg_class WHERE oid = conrelid), \
-         (SELECT format('%I.%I', n.nspname, c.relname) FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid \
-          WHERE c.oid = confrelid), has_table_privilege(confrelid, 'SELECT'), convalidated, {} FROM pg_constraint AS f WHERE contype = 'f' AND conparentid = 0 ORDER BY 1, conname",
+        "SELECT conrelid::pg_catalog.regclass::text, {}, confrelid::pg_catalog.regclass::text, {}, confupdtype, confdeltype, \
+         (SELECT nspname FROM pg_catalog.pg_namespace n JOIN pg_catalog.pg_class c ON c.relnamespace = n.oid WHERE c.oid = confrelid), \
+         (SELECT relname FROM pg_catalog.pg_class WHERE oid = confrelid), \
+         (SELECT format('%I.%I', n.nspname, c.relname) FROM pg_catalog.pg_namespace n JOIN pg_catalog.pg_class c ON c.relnamespace = n.oid \
+          WHERE c.oid = conrelid), pg_catalog.has_table_privilege(conrelid, 'SELECT'), \
+         (SELECT nspname FROM pg_catalog.pg_namespace n JOIN pg_catalog.pg_class c ON c.relnamespace = n.oid WHERE c.oid = conrelid), \
+         (SELECT relname FROM pg_catalog.pg_class WHERE oid = conrelid), \
+         (SELECT format('%I.%I', n.nspname, c.relname) FROM pg_catalog.pg_namespace n JOIN pg_catalog.pg_class c ON c.relnamespace = n.oid \
+          WHERE c.oid = confrelid), pg_catalog.has_table_privilege(confrelid, 'SELECT'), convalidated, {} FROM pg_catalog.pg_constraint AS f WHERE contype = 'f' AND conparentid = 0 ORDER BY 1, conname",
         columns("conrelid", "conkey"),
         columns("confrelid", "confkey"),
         // Older servers have no such column.
-        "(SELECT string_agg(a.attname, E'\\x1f' ORDER BY k.o) FROM jsonb_array_elements_text(CASE jsonb_typeof(\
-         to_jsonb(f)->'confdelsetcols') WHEN 'array' THEN to_jsonb(f)->'confdelsetcols' ELSE '[]' END) \
-         WITH ORDINALITY AS k(n, o) JOIN pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.n::int)",
+        "(SELECT pg_catalog.string_agg(a.attname, E'\\x1f' ORDER BY k.o) FROM pg_catalog.jsonb_array_elements_text(CASE pg_catalog.jsonb_typeof(\
+         pg_catalog.to_jsonb(f)->'confdelsetcols') WHEN 'array' THEN pg_catalog.to_jsonb(f)->'confdelsetcols' ELSE '[]' END) \
+         WITH ORDINALITY AS k(n, o) JOIN pg_catalog.pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.n::int)",
     ))?;
     let names = |text: &str| text.split('\u{1f}').map(str::to_owned).collect::<Vec<_>>();
     let action = |letter: &str| match letter {
@@ -459,8 +459,8 @@ pub(crate) fn foreign_keys(pg: &mut Pg) -> Result<Vec<ForeignKey>, EngineError> 
 /// Names of all tables and views that can be meant without a schema, and of their columns where asked.
 pub(crate) fn known_tables(pg: &mut Pg) -> Vec<String> {
     let rows = pg.rows(
-        "SELECT relname FROM pg_class WHERE relkind IN ('r', 'p', 'v', 'm', 'f') AND pg_table_is_visible(oid) \
-         AND relnamespace NOT IN ('pg_catalog'::regnamespace, 'information_schema'::regnamespace) ORDER BY 1",
+        "SELECT relname FROM pg_catalog.pg_class WHERE relkind IN ('r', 'p', 'v', 'm', 'f') AND pg_catalog.pg_table_is_visible(oid) \
+         AND relnamespace NOT IN ('pg_catalog'::pg_catalog.regnamespace, 'information_schema'::pg_catalog.regnamespace) ORDER BY 1",
     );
     rows.unwrap_or_default().iter().map(|row| cell(row, 0).to_owned()).collect()
 }
@@ -478,9 +478,9 @@ pub(crate) fn known_columns(pg: &mut Pg, tables: Option<&[String]>) -> Vec<Strin
         None => "pg_table_is_visible(c.oid)".to_owned(),
     };
     let rows = pg.rows(&format!(
-        "SELECT a.attname FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid WHERE {filter} AND a.attnum > 0 \
+        "SELECT a.attname FROM pg_catalog.pg_attribute a JOIN pg_catalog.pg_class c ON c.oid = a.attrelid WHERE {filter} AND a.attnum > 0 \
          AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND c.relnamespace NOT IN \
-         ('pg_catalog'::regnamespace, 'information_schema'::regnamespace) ORDER BY c.relname, a.attnum LIMIT 2000"
+         ('pg_catalog'::pg_catalog.regnamespace, 'information_schema'::pg_catalog.regnamespace) ORDER BY c.relname, a.attnum LIMIT 2000"
     ));
     rows.unwrap_or_default().iter().map(|row| cell(row, 0).to_owned()).collect()
 }

@@ -164,7 +164,7 @@ impl Pg {
             // protocol's own request goes out. Should neither get through, the next look ends the run.
             let asked = backend.as_ref().and_then(|backend| {
                 let mut other = connect(address.as_ref()?, &mut Vec::new()).ok()?;
-                other.one(&format!("SELECT pg_cancel_backend({backend})")).ok()
+                other.one(&format!("SELECT pg_catalog.pg_cancel_backend({backend})")).ok()
             });
             if asked.is_some() {
                 return;

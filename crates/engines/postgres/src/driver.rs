@@ -118,7 +118,7 @@ impl Driver for Pg {
 
     const SETTINGS: &'static [&'static str] = &["TimeZone", "DateStyle", "IntervalStyle"];
 
-    const HOME: &'static str = "SELECT current_schema()";
+    const HOME: &'static str = "SELECT pg_catalog.current_schema()";
 
     fn may_write(&mut self, database: &DatabaseId) -> Result<bool, EngineError> {
         may_write(self, database).map(|()| true)
@@ -161,8 +161,8 @@ impl Driver for Pg {
         let which =
             if parts { "c.relkind = 'r'" } else { "c.relkind IN ('r', 'p') AND NOT c.relispartition" };
         let rows = self.rows(&format!(
-            "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
-             WHERE {which} AND n.nspname = ANY (current_schemas(false)) ORDER BY 2, 1"
+            "SELECT n.nspname, c.relname FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
+             WHERE {which} AND n.nspname = ANY (pg_catalog.current_schemas(false)) ORDER BY 2, 1"
         ))?;
         let name = |row: &[Option<String>], at: usize| row.get(at).cloned().flatten().unwrap_or_default();
         Ok(rows.iter().map(|row| (name(row, 0), name(row, 1))).collect())
@@ -206,12 +206,12 @@ impl Driver for Pg {
     fn declared(&mut self, table: &Table) -> Result<Declared, EngineError> {
         let oid = quoted(&table.oid);
         let checks = format!(
-            "SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = {oid}::oid \
+            "SELECT pg_catalog.pg_get_constraintdef(oid) FROM pg_catalog.pg_constraint WHERE conrelid = {oid}::pg_catalog.oid \
              AND contype IN ('c', 'x') ORDER BY conname"
         );
         let triggers = format!(
-            "SELECT tgname || ': ' || substring(pg_get_triggerdef(oid) FROM ' ((BEFORE|AFTER|INSTEAD OF) .*) ON ') \
-             FROM pg_trigger WHERE tgrelid = {oid}::oid AND NOT tgisinternal ORDER BY tgname"
+            "SELECT tgname || ': ' || substring(pg_catalog.pg_get_triggerdef(oid) FROM ' ((BEFORE|AFTER|INSTEAD OF) .*) ON ') \
+             FROM pg_catalog.pg_trigger WHERE tgrelid = {oid}::pg_catalog.oid AND NOT tgisinternal ORDER BY tgname"
         );
         let mut answers = self.several(&[&checks, &triggers])?.into_iter();
         let mut next = || first_of(answers.next().unwrap_or_default());
@@ -378,7 +378,7 @@ impl Driver for Pg {
     fn start(&mut self, stop: Stopper) -> Result<(), EngineError> {
         self.stop = Some(stop);
         // Counters of earlier transactions would leak in; older servers do not have the function.
-        let _ = self.run("SELECT pg_stat_force_next_flush()");
+        let _ = self.run("SELECT pg_catalog.pg_stat_force_next_flush()");
         self.begin("ISOLATION LEVEL REPEATABLE READ READ WRITE")
     }
 
@@ -386,8 +386,8 @@ impl Driver for Pg {
         let mut settings = Settings::default();
         let mut answers = self
             .several(&[
-                "SELECT current_setting('track_counts'), current_setting('synchronous_commit'), current_setting('fsync')",
-                "SELECT pg_current_xact_id()",
+                "SELECT pg_catalog.current_setting('track_counts'), pg_catalog.current_setting('synchronous_commit'), pg_catalog.current_setting('fsync')",
+                "SELECT pg_catalog.pg_current_xact_id()",
             ])?
             .into_iter();
         let now = answers.next().unwrap_or_default();
@@ -422,7 +422,7 @@ impl Driver for Pg {
     ) -> Result<Baseline, EngineError> {
         let onto_itself = !onto_itself(keys, &held.table.target, kind, assigned).is_empty();
         let children = format!(
-            "WITH RECURSIVE t(oid) AS (SELECT {}::oid UNION SELECT k.conrelid FROM t JOIN pg_constraint k \
+            "WITH RECURSIVE t(oid) AS (SELECT {}::pg_catalog.oid UNION SELECT k.conrelid FROM t JOIN pg_catalog.pg_constraint k \
              ON k.confrelid = t.oid AND k.contype = 'f' AND (k.confupdtype IN ('c', 'n', 'd') \
              OR k.confdeltype IN ('c', 'n', 'd'))) SELECT oid FROM t",
             held.table.oid
@@ -440,8 +440,10 @@ impl Driver for Pg {
 
     fn effects(&mut self, of: &OfStep<Pg>) -> Result<Vec<SideWrite>, EngineError> {
         let OfStep { held, executed, books: before, .. } = of;
-        let own =
-            format!("SELECT relid::oid FROM pg_partition_tree({0}) UNION SELECT {0}::oid", held.table.oid);
+        let own = format!(
+            "SELECT relid::pg_catalog.oid FROM pg_catalog.pg_partition_tree({0}) UNION SELECT {0}::pg_catalog.oid",
+            held.table.oid
+        );
         let (now, own) = books(self, &own)?;
         let Measured { elsewhere: mut all, own: target, counted } =
             between(&before.books, &now, &own, (&before.children, &of.fired));
@@ -488,7 +490,7 @@ impl Driver for Pg {
     }
 
     fn intact(&mut self, here: &String) -> Result<(), EngineError> {
-        if self.one("SELECT pg_current_xact_id_if_assigned()")?.as_ref() == Some(here) {
+        if self.one("SELECT pg_catalog.pg_current_xact_id_if_assigned()")?.as_ref() == Some(here) {
             return Ok(());
         }
         Err(EngineError::transaction_gone(
@@ -505,7 +507,8 @@ impl Driver for Pg {
             return CommitOutcome::RolledBack(error);
         }
         match self.commit_now() {
-            Ok(()) => match self.one(&format!("SELECT pg_xact_status('{here}'::xid8)")) {
+            Ok(()) => match self.one(&format!("SELECT pg_catalog.pg_xact_status('{here}'::pg_catalog.xid8)"))
+            {
                 // A transaction that failed answers COMMIT by rolling back, and calls that a success.
                 Ok(Some(status)) if status == "aborted" => CommitOutcome::RolledBack(EngineError::Other(
                     "the server rolled the transaction back instead of committing it".to_owned(),
@@ -524,7 +527,7 @@ impl Driver for Pg {
     }
 
     fn outcome(&mut self, token: &str) -> Result<Option<bool>, EngineError> {
-        let sql = format!("SELECT pg_xact_status({}::xid8)", quoted(token));
+        let sql = format!("SELECT pg_catalog.pg_xact_status({}::pg_catalog.xid8)", quoted(token));
         let until = Instant::now() + NOTICED;
         loop {
             match self.looking(|pg| pg.one(&sql)) {

@@ -214,7 +214,7 @@ fn by_content(held: &Held, columns: &str, range: &str) -> String {
         "SELECT {columns}, t.marktwice_n IS NOT NULL, {now} FROM (SELECT h.*, {wanted} AS marktwice_c, \
          row_number() OVER (PARTITION BY {wanted} ORDER BY h.{ORDINAL}) AS marktwice_n FROM {kept} AS h) AS h \
          LEFT JOIN (SELECT t.*, {found} AS marktwice_c, row_number() OVER (PARTITION BY {found}) AS marktwice_n \
-         FROM {from} AS t WHERE age(t.xmin) <= age(pg_current_xact_id()::xid) \
+         FROM {from} AS t WHERE age(t.xmin) <= age(pg_catalog.pg_current_xact_id()::xid) \
          AND t.cmin::text::bigint > (SELECT coalesce(max(o.cmin::text::bigint), -1) FROM {all} AS o)) AS t \
          ON t.marktwice_c = h.marktwice_c AND t.marktwice_n = h.marktwice_n {range}",
         all = held.name(),

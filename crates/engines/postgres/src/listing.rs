@@ -14,14 +14,14 @@ use crate::client::{Pg, TextRow};
 pub(crate) fn rules(pg: &mut Pg, table: &Table) -> Result<Rules, EngineError> {
     let oid = &table.oid;
     let indexes = pg.rows(&format!(
-        "SELECT (SELECT string_agg(pg_get_indexdef(indexrelid, n, false), E'\\x1f' ORDER BY n) \
-         FROM generate_series(1, indnkeyatts) AS g(n)), pg_get_expr(indpred, indrelid), NOT indimmediate, \
-         CASE WHEN x.oid IS NULL THEN array_to_string(array_fill(CASE WHEN to_jsonb(i)->>'indnullsnotdistinct' = 'true' \
+        "SELECT (SELECT pg_catalog.string_agg(pg_catalog.pg_get_indexdef(indexrelid, n, false), E'\\x1f' ORDER BY n) \
+         FROM pg_catalog.generate_series(1, indnkeyatts) AS g(n)), pg_catalog.pg_get_expr(indpred, indrelid), NOT indimmediate, \
+         CASE WHEN x.oid IS NULL THEN array_to_string(array_fill(CASE WHEN pg_catalog.to_jsonb(i)->>'indnullsnotdistinct' = 'true' \
           THEN 'IS NOT DISTINCT FROM' ELSE '=' END, ARRAY[indnkeyatts::int]), E'\\x1f') \
-         ELSE (SELECT string_agg(format('OPERATOR(%I.%s)', n.nspname, o.oprname), E'\\x1f' ORDER BY k.nth) \
-          FROM unnest(x.conexclop) WITH ORDINALITY AS k(op, nth) JOIN pg_operator o ON o.oid = k.op \
-          JOIN pg_namespace n ON n.oid = o.oprnamespace) END, pg_get_constraintdef(x.oid) \
-         FROM pg_index i LEFT JOIN pg_constraint x ON x.conindid = i.indexrelid AND x.contype = 'x' \
+         ELSE (SELECT pg_catalog.string_agg(format('OPERATOR(%I.%s)', n.nspname, o.oprname), E'\\x1f' ORDER BY k.nth) \
+          FROM pg_catalog.unnest(x.conexclop) WITH ORDINALITY AS k(op, nth) JOIN pg_catalog.pg_operator o ON o.oid = k.op \
+          JOIN pg_catalog.pg_namespace n ON n.oid = o.oprnamespace) END, pg_catalog.pg_get_constraintdef(x.oid) \
+         FROM pg_catalog.pg_index i LEFT JOIN pg_catalog.pg_constraint x ON x.conindid = i.indexrelid AND x.contype = 'x' \
          WHERE indrelid = {oid} AND (indisunique OR x.oid IS NOT NULL) AND indisvalid ORDER BY indexrelid"
     ))?;
     let list = |text: &str| text.split('\u{1f}').map(str::to_owned).collect();
@@ -33,11 +33,11 @@ pub(crate) fn rules(pg: &mut Pg, table: &Table) -> Result<Rules, EngineError> {
         at_the_end: yes(row, 2),
     });
     let checks = pg.rows(&format!(
-        "SELECT pg_get_expr(conbin, conrelid) FROM pg_constraint WHERE conrelid = {oid} AND contype = 'c' ORDER BY conname"
+        "SELECT pg_catalog.pg_get_expr(conbin, conrelid) FROM pg_catalog.pg_constraint WHERE conrelid = {oid} AND contype = 'c' ORDER BY conname"
     ))?;
     // A function that is not the server's own may do anything; columns stand there without a table before them.
     let own = |text: &String| qualified_names(text, Language::Postgres).is_empty();
-    let role = pg.one("SELECT current_setting('session_replication_role')")?;
+    let role = pg.one("SELECT pg_catalog.current_setting('session_replication_role')")?;
     Ok(Rules {
         unique: unique.filter(|u| u.terms.iter().chain(&u.only).all(own)).collect(),
         not_null: (0..table.target.columns.len())
@@ -53,17 +53,17 @@ pub(crate) fn rules(pg: &mut Pg, table: &Table) -> Result<Rules, EngineError> {
 pub(crate) fn listed(pg: &mut Pg) -> Result<Vec<Listed>, EngineError> {
     // The key is chosen as `choose_key` does: the primary one, else a unique one whose columns refuse NULL.
     let rows = pg.rows(
-        "SELECT c.oid::regclass::text, c.relkind, format('%I.%I', n.nspname, c.relname), \
-         (SELECT count(*) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped), \
-         (SELECT string_agg(a.attname, E'\\x1f' ORDER BY k.o) FROM unnest(key.columns) WITH ORDINALITY AS k(n, o) \
-          JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.n) \
-         FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace LEFT JOIN LATERAL (\
-          SELECT (i.indkey::int2[])[0:i.indnkeyatts - 1] AS columns FROM pg_index i WHERE i.indrelid = c.oid AND i.indisunique \
+        "SELECT c.oid::pg_catalog.regclass::text, c.relkind, format('%I.%I', n.nspname, c.relname), \
+         (SELECT count(*) FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped), \
+         (SELECT pg_catalog.string_agg(a.attname, E'\\x1f' ORDER BY k.o) FROM pg_catalog.unnest(key.columns) WITH ORDINALITY AS k(n, o) \
+          JOIN pg_catalog.pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.n) \
+         FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace LEFT JOIN LATERAL (\
+          SELECT (i.indkey::int2[])[0:i.indnkeyatts - 1] AS columns FROM pg_catalog.pg_index i WHERE i.indrelid = c.oid AND i.indisunique \
           AND i.indisvalid AND i.indimmediate AND i.indpred IS NULL AND i.indexprs IS NULL \
-          AND (i.indisprimary OR NOT EXISTS (SELECT 1 FROM pg_attribute a WHERE a.attrelid = c.oid \
+          AND (i.indisprimary OR NOT EXISTS (SELECT 1 FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid \
            AND a.attnum = ANY ((i.indkey::int2[])[0:i.indnkeyatts - 1]) AND NOT a.attnotnull)) \
           ORDER BY NOT i.indisprimary, i.indnkeyatts, i.indexrelid LIMIT 1) AS key ON true \
-         WHERE c.relkind IN ('r', 'p', 'v', 'm') AND NOT c.relispartition AND n.nspname = ANY (current_schemas(false)) \
+         WHERE c.relkind IN ('r', 'p', 'v', 'm') AND NOT c.relispartition AND n.nspname = ANY (pg_catalog.current_schemas(false)) \
          ORDER BY c.relname, n.nspname",
     )?;
     let one = |row: &TextRow| {
@@ -91,10 +91,12 @@ pub(crate) fn viewed(
     let found = find(pg, schema, name)?.filter(|f| matches!(f.sort, Sort::View | Sort::Materialized));
     let Some(found) = found else { return Ok(None) };
     let oid = &found.oid;
-    let definition = pg.one(&format!("SELECT pg_get_viewdef({oid}::oid, true)"))?.unwrap_or_default();
+    let definition = pg
+        .one(&format!("SELECT pg_catalog.pg_get_viewdef({oid}::pg_catalog.oid, true)"))?
+        .unwrap_or_default();
     let reads = pg.rows(&format!(
-        "SELECT DISTINCT d.refobjid::regclass::text FROM pg_rewrite r JOIN pg_depend d ON d.objid = r.oid \
-         AND d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass \
+        "SELECT DISTINCT d.refobjid::pg_catalog.regclass::text FROM pg_catalog.pg_rewrite r JOIN pg_catalog.pg_depend d ON d.objid = r.oid \
+         AND d.classid = 'pg_catalog.pg_rewrite'::pg_catalog.regclass AND d.refclassid = 'pg_catalog.pg_class'::pg_catalog.regclass \
          WHERE r.ev_class = {oid} AND d.refobjid <> r.ev_class ORDER BY 1"
     ))?;
     let of = OfView { definition, reads: reads.iter().map(|row| cell(row, 0).to_owned()).collect() };

@@ -23,7 +23,8 @@ pub fn create(
 ) -> Result<String, EngineError> {
     let parsed = Address::parse(address, CUSTOM)?;
     let mut pg = connect(&parsed, &mut Vec::new())?;
-    let there = pg.one(&format!("SELECT 1 FROM pg_namespace WHERE nspname = {}", copy::quoted(schema)))?;
+    let there =
+        pg.one(&format!("SELECT 1 FROM pg_catalog.pg_namespace WHERE nspname = {}", copy::quoted(schema)))?;
     if there.is_some() {
         return Err(EngineError::Other(format!(
             "there is a schema {schema} in {} already",

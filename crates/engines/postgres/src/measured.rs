@@ -31,20 +31,20 @@ pub(crate) fn books(pg: &mut Pg, beside: &str) -> Result<(Books, Vec<String>), E
     let number = |row: &TextRow, at: usize| cell(row, at).parse::<u64>().unwrap_or(0);
     let mut answers = pg
         .several(&[
-        "SELECT relid, relid::regclass::text, n_tup_ins, n_tup_upd, n_tup_del FROM pg_stat_xact_user_tables \
+        "SELECT relid, relid::pg_catalog.regclass::text, n_tup_ins, n_tup_upd, n_tup_del FROM pg_catalog.pg_stat_xact_user_tables \
          WHERE schemaname NOT LIKE 'pg\\_temp%' AND n_tup_ins + n_tup_upd + n_tup_del > 0",
-        "SELECT DISTINCT l.relation, coalesce(c.oid::regclass::text, ''), coalesce(c.relkind::text, ''), \
-         coalesce((SELECT d.refobjid::text FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid \
-          AND d.refclassid = 'pg_class'::regclass AND d.deptype IN ('a', 'i') LIMIT 1), '') \
-         FROM pg_locks l LEFT JOIN pg_class c ON c.oid = l.relation \
-         WHERE l.pid = pg_backend_pid() AND l.locktype = 'relation' AND l.granted \
+        "SELECT DISTINCT l.relation, coalesce(c.oid::pg_catalog.regclass::text, ''), coalesce(c.relkind::text, ''), \
+         coalesce((SELECT d.refobjid::text FROM pg_catalog.pg_depend d WHERE d.classid = 'pg_catalog.pg_class'::pg_catalog.regclass AND d.objid = c.oid \
+          AND d.refclassid = 'pg_catalog.pg_class'::pg_catalog.regclass AND d.deptype IN ('a', 'i') LIMIT 1), '') \
+         FROM pg_catalog.pg_locks l LEFT JOIN pg_catalog.pg_class c ON c.oid = l.relation \
+         WHERE l.pid = pg_catalog.pg_backend_pid() AND l.locktype = 'relation' AND l.granted \
          AND l.mode IN ('RowExclusiveLock', 'ShareUpdateExclusiveLock', 'ShareLock', 'ShareRowExclusiveLock', \
           'ExclusiveLock', 'AccessExclusiveLock') \
-         AND l.database IN (0, (SELECT oid FROM pg_database WHERE datname = current_database())) \
+         AND l.database IN (0, (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())) \
          AND (c.oid IS NULL OR (c.relkind IN ('r', 'p', 'S', 'm', 'f', 'v') \
           AND (c.relkind <> 'v' OR l.mode <> 'RowExclusiveLock') AND c.relpersistence <> 't' \
-          AND c.relnamespace NOT IN ('pg_catalog'::regnamespace, 'pg_toast'::regnamespace)))",
-        "SELECT (SELECT count(*) FROM pg_largeobject_metadata), current_setting('track_counts') = 'on'",
+          AND c.relnamespace NOT IN ('pg_catalog'::pg_catalog.regnamespace, 'pg_toast'::pg_catalog.regnamespace)))",
+        "SELECT (SELECT count(*) FROM pg_catalog.pg_largeobject_metadata), pg_catalog.current_setting('track_counts') = 'on'",
             beside,
         ])?
         .into_iter();

@@ -65,13 +65,13 @@ impl Engine for Postgres {
         pg.lock = waits.lock;
         let (about, cluster) = pg.looking(|pg| {
             let about = pg.rows(&format!(
-                "SELECT pg_is_in_recovery(), current_setting('default_transaction_read_only') = 'on', \
-                 has_database_privilege(current_database(), 'TEMP'), current_database(), \
-                 (SELECT oid FROM pg_database WHERE datname = current_database()), current_setting('server_version'), ({})",
+                "SELECT pg_catalog.pg_is_in_recovery(), pg_catalog.current_setting('default_transaction_read_only') = 'on', \
+                 pg_catalog.has_database_privilege(pg_catalog.current_database(), 'TEMP'), pg_catalog.current_database(), \
+                 (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()), pg_catalog.current_setting('server_version'), ({})",
                 pooler::LEFT
             ))?;
             // A role without the right to ask breaks the transaction off; what was read so far is kept.
-            Ok((about, pg.one("SELECT system_identifier FROM pg_control_system()")))
+            Ok((about, pg.one("SELECT system_identifier FROM pg_catalog.pg_control_system()")))
         })?;
         let about = about.into_iter().next().unwrap_or_default();
         let told = |at: usize| about.get(at).and_then(Option::as_deref);

@@ -169,9 +169,9 @@ pub(crate) fn plan(
         Finding::new(Code::ReadsElsewhere, format!("{table} is read from the server {server}"))
     });
     let settings = pg.rows(
-        "SELECT 'search_path: ' || current_setting('search_path') UNION ALL \
-         SELECT 'TimeZone: ' || current_setting('TimeZone') UNION ALL \
-         SELECT 'DateStyle: ' || current_setting('DateStyle')",
+        "SELECT 'search_path: ' || pg_catalog.current_setting('search_path') UNION ALL \
+         SELECT 'TimeZone: ' || pg_catalog.current_setting('TimeZone') UNION ALL \
+         SELECT 'DateStyle: ' || pg_catalog.current_setting('DateStyle')",
     )?;
     Ok(Understood {
         text: text.to_owned(),
@@ -277,8 +277,8 @@ fn target_of(pg: &mut Pg, step: &Step) -> Result<Found, EngineError> {
 fn as_base_table(pg: &mut Pg, step: &Step, oid: &str) -> Option<String> {
     // Where triggers or rules stand for its writes, the base table is not what the statement would write.
     let sql = format!(
-        "SELECT pg_get_viewdef({oid}::oid) WHERE NOT EXISTS (SELECT 1 FROM pg_trigger WHERE tgrelid = {oid}::oid) \
-         AND NOT EXISTS (SELECT 1 FROM pg_rewrite WHERE ev_class = {oid}::oid AND rulename <> '_RETURN')"
+        "SELECT pg_catalog.pg_get_viewdef({oid}::pg_catalog.oid) WHERE NOT EXISTS (SELECT 1 FROM pg_catalog.pg_trigger WHERE tgrelid = {oid}::pg_catalog.oid) \
+         AND NOT EXISTS (SELECT 1 FROM pg_catalog.pg_rewrite WHERE ev_class = {oid}::pg_catalog.oid AND rulename <> '_RETURN')"
     );
     let definition = pg.one(&sql).ok()??;
     instead::base_table(step, definition.trim().trim_end_matches(';'))
@@ -289,9 +289,9 @@ fn as_base_table(pg: &mut Pg, step: &Step, oid: &str) -> Option<String> {
 fn privileges(pg: &mut Pg, step: &Step, table: &Table) -> Result<(Vec<Finding>, bool), EngineError> {
     let verb = step.kind.verb();
     let may = pg.rows(&format!(
-        "SELECT has_table_privilege({0}, 'SELECT'), has_table_privilege({0}, '{verb}') \
-         OR ('{verb}' = 'UPDATE' AND has_any_column_privilege({0}, 'UPDATE')), \
-         has_any_column_privilege({0}, 'UPDATE')",
+        "SELECT pg_catalog.has_table_privilege({0}, 'SELECT'), pg_catalog.has_table_privilege({0}, '{verb}') \
+         OR ('{verb}' = 'UPDATE' AND pg_catalog.has_any_column_privilege({0}, 'UPDATE')), \
+         pg_catalog.has_any_column_privilege({0}, 'UPDATE')",
         table.oid
     ))?;
     let flag = |at: usize| may.first().and_then(|r| r.get(at)?.as_deref()) == Some("t");

@@ -22,7 +22,7 @@ use crate::sending::pooled;
 static DIRECT: Mutex<Option<HashSet<String>>> = Mutex::new(None);
 
 /// Asks for the names of settings that nobody of ours has made, and no server makes by itself.
-pub(crate) const LEFT: &str = "SELECT string_agg(name, ', ' ORDER BY name) FROM pg_settings WHERE source = 'session' AND name NOT IN \
+pub(crate) const LEFT: &str = "SELECT pg_catalog.string_agg(name, ', ' ORDER BY name) FROM pg_catalog.pg_settings WHERE source = 'session' AND name NOT IN \
                 ('lock_timeout', 'statement_timeout', 'idle_in_transaction_session_timeout', 'client_min_messages', \
                  'application_name', 'client_encoding', 'DateStyle', 'TimeZone', 'IntervalStyle', \
                  'standard_conforming_strings', 'transaction_isolation', 'transaction_read_only', 'transaction_deferrable')";

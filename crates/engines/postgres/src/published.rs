@@ -23,7 +23,7 @@ pub(crate) fn refusal(
         (StepKind::Delete, _) => format!("EXPLAIN DELETE FROM {}", table.name),
         _ => return Ok(None),
     };
-    let published = "SELECT EXISTS (SELECT 1 FROM pg_publication WHERE pubupdate OR pubdelete) AND NOT pg_is_in_recovery()";
+    let published = "SELECT EXISTS (SELECT 1 FROM pg_catalog.pg_publication WHERE pubupdate OR pubdelete) AND NOT pg_catalog.pg_is_in_recovery()";
     if pg.one(published)?.as_deref() != Some("t") {
         return Ok(None);
     }

@@ -138,7 +138,7 @@ impl Pg {
     pub(crate) fn begin(&mut self, mode: &str) -> Result<(), EngineError> {
         let sql = format!(
             "BEGIN {mode}; {}; SELECT pid || ' ' || extract(epoch FROM backend_start) AS {BACKEND} \
-             FROM pg_stat_get_activity(pg_backend_pid()); ",
+             FROM pg_stat_get_activity(pg_catalog.pg_backend_pid()); ",
             self.locals
         );
         self.ahead = Ahead { ends: self.ahead.ends, begins: true, sql };

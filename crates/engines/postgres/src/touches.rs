@@ -92,14 +92,14 @@ fn relations(pg: &mut Pg, words: &[String]) -> Result<Vec<Relation>, EngineError
         return Ok(Vec::new());
     }
     let rows = pg.rows(&format!(
-        "SELECT c.relname, (SELECT string_agg(a.attname, E'\\x1f') FROM pg_attribute a WHERE a.attrelid = c.oid \
+        "SELECT c.relname, (SELECT pg_catalog.string_agg(a.attname, E'\\x1f') FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid \
          AND a.attnum > 0 AND NOT a.attisdropped), \
-         (WITH RECURSIVE up(oid) AS (SELECT c.oid UNION SELECT i.inhparent FROM up JOIN pg_inherits i ON i.inhrelid = up.oid), \
-          down(oid) AS (SELECT oid FROM up UNION SELECT i.inhrelid FROM down JOIN pg_inherits i ON i.inhparent = down.oid) \
-          SELECT string_agg(f.relname, E'\\x1f') FROM down JOIN pg_class f ON f.oid = down.oid WHERE f.oid <> c.oid), \
-         c.relkind IN ('v', 'm'), CASE WHEN c.relkind IN ('v', 'm') THEN pg_get_viewdef(c.oid) END \
-         FROM pg_class c WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND lower(c.relname) IN ({}) \
-         AND c.relnamespace NOT IN ('pg_catalog'::regnamespace, 'information_schema'::regnamespace) ORDER BY c.oid",
+         (WITH RECURSIVE up(oid) AS (SELECT c.oid UNION SELECT i.inhparent FROM up JOIN pg_catalog.pg_inherits i ON i.inhrelid = up.oid), \
+          down(oid) AS (SELECT oid FROM up UNION SELECT i.inhrelid FROM down JOIN pg_catalog.pg_inherits i ON i.inhparent = down.oid) \
+          SELECT pg_catalog.string_agg(f.relname, E'\\x1f') FROM down JOIN pg_catalog.pg_class f ON f.oid = down.oid WHERE f.oid <> c.oid), \
+         c.relkind IN ('v', 'm'), CASE WHEN c.relkind IN ('v', 'm') THEN pg_catalog.pg_get_viewdef(c.oid) END \
+         FROM pg_catalog.pg_class c WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND lower(c.relname) IN ({}) \
+         AND c.relnamespace NOT IN ('pg_catalog'::pg_catalog.regnamespace, 'information_schema'::pg_catalog.regnamespace) ORDER BY c.oid",
         list.join(", ")
     ))?;
     let names = |text: &str| {

@@ -26,11 +26,11 @@ pub(crate) fn by_definition(
     let mut back = way_back::by_definition(&table.target, &fired, &reached, &side);
     let verb = kind.verb();
     let may = if kind == StepKind::Delete {
-        format!("SELECT has_table_privilege({}, 'DELETE')", table.oid)
+        format!("SELECT pg_catalog.has_table_privilege({}, 'DELETE')", table.oid)
     } else {
         format!(
-            "SELECT has_table_privilege({0}, '{verb}') OR (SELECT bool_and(has_column_privilege({0}, attnum, '{verb}')) \
-             FROM pg_attribute WHERE attrelid = {0} AND attnum > 0 AND NOT attisdropped AND attgenerated = '')",
+            "SELECT pg_catalog.has_table_privilege({0}, '{verb}') OR (SELECT bool_and(pg_catalog.has_column_privilege({0}, attnum, '{verb}')) \
+             FROM pg_catalog.pg_attribute WHERE attrelid = {0} AND attnum > 0 AND NOT attisdropped AND attgenerated = '')",
             table.oid
         )
     };
@@ -56,7 +56,7 @@ pub(crate) fn by_rows(pg: &mut Pg, plan: &Plan, detail: &Detail) -> Result<WayBa
 fn older_than_checks(pg: &mut Pg, kept: &str, table: &Table, back: &mut WayBack) -> Result<(), EngineError> {
     let checks = pg.canonical(|pg| {
         pg.rows(&format!(
-            "SELECT conname, pg_get_expr(conbin, conrelid) FROM pg_constraint WHERE conrelid = {} AND contype = 'c' \
+            "SELECT conname, pg_catalog.pg_get_expr(conbin, conrelid) FROM pg_catalog.pg_constraint WHERE conrelid = {} AND contype = 'c' \
              AND NOT convalidated ORDER BY 1",
             table.oid
         ))
@@ -73,7 +73,9 @@ fn older_than_checks(pg: &mut Pg, kept: &str, table: &Table, back: &mut WayBack)
     })?);
     let domains = || table.types.iter().enumerate().filter(|(_, of)| of.declared != of.base);
     let younger = match domains().next() {
-        Some(_) => pg.one("SELECT 1 FROM pg_constraint WHERE contypid <> 0 AND NOT convalidated LIMIT 1")?,
+        Some(_) => {
+            pg.one("SELECT 1 FROM pg_catalog.pg_constraint WHERE contypid <> 0 AND NOT convalidated LIMIT 1")?
+        }
         None => None,
     };
     for (at, of) in domains().filter(|_| younger.is_some()) {
