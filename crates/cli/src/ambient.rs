@@ -177,7 +177,8 @@ impl Real {
     /// Draws until nobody is there any more who could be busy.
     fn draw(&self) {
         let (state, shows) = (Arc::downgrade(&self.state), std::io::stderr().is_terminal());
-        std::thread::spawn(move || {
+        // Without a thread for it there is no progress to be seen, and all else goes on.
+        let _ = std::thread::Builder::new().spawn(move || {
             while let Some(state) = state.upgrade() {
                 if let Some(busy) = lock(&state).as_mut() {
                     busy.tick(shows);

@@ -183,7 +183,7 @@ pub(crate) enum Command {
     )]
     Apply(ApplyArgs),
     /// Put the rows of a run back exactly as they were
-    #[command(after_long_help = "Examples:\n  marktwice undo\n  marktwice undo --yes --rows 12")]
+    #[command(after_long_help = "Examples:\n  marktwice undo\n  marktwice undo --rows 12")]
     Undo(UndoArgs),
     /// Runs on this database, newest first, with which can still be undone
     #[command(after_long_help = "Examples:\n  marktwice history --table keeper --since 2026")]

@@ -56,7 +56,10 @@ fn main() -> ExitCode {
             out::tell(&ambient::last_panic());
             exit::UNKNOWN
         }
-        Err(_) => exit::FAILED,
+        Err(error) => {
+            out::tell(&format!("error: the system gives this program no thread to work in: {error}\n"));
+            exit::FAILED
+        }
     };
     ExitCode::from(status)
 }

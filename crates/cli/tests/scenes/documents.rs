@@ -69,8 +69,18 @@ fn plain(text: &str) -> String {
     said.collect::<Vec<_>>().join(" ")
 }
 
-fn play(s: &Scene, command: &str, shown: &str) {
-    let words = words(command);
+/// The run that a screen tells of: `… as NAME. To take it back: …`.
+fn run_told(text: &str) -> Option<String> {
+    let (_, behind) = text.rsplit_once(" as ").filter(|(_, behind)| behind.contains("To take "))?;
+    Some(behind.chars().take_while(char::is_ascii_alphanumeric).collect())
+}
+
+/// Plays one screen; `last` is the run before, in the words of the document and as it is here.
+fn play(s: &Scene, command: &str, shown: &str, last: &mut Option<(String, String)>) {
+    let mut words = words(command);
+    if let Some((written, run)) = last {
+        words.iter_mut().filter(|word| *word == written).for_each(|word| word.clone_from(run));
+    }
     let (program, args) = words.split_first().unwrap();
     assert_eq!(program, "marktwice", "{command}");
     let args: Vec<&str> = args.iter().map(String::as_str).collect();
@@ -83,6 +93,9 @@ fn play(s: &Scene, command: &str, shown: &str) {
         let answer = s.run(&args);
         answer.out + &answer.err
     };
+    if let (Some(written), Some(run)) = (run_told(shown), run_told(&found)) {
+        *last = Some((written, run));
+    }
     let found = plain(&found);
     let mut rest = found.as_str();
     let (mut first, ends) = (true, !shown.trim_end().ends_with('…') && !shown.contains("[y/N] y"));
@@ -105,13 +118,14 @@ fn their_screens_are_the_programs_own() {
         for (name, text) in marktwice_demo::changes(marktwice_demo::Engine::Sqlite) {
             s.write(&format!("changes/{name}"), text);
         }
+        let mut last = None;
         for (info, body) in blocks(&document(name)) {
             match (info.split_once(' '), body.strip_prefix("$ ")) {
                 // What a file holds stands under its name.
                 (Some((_, file)), _) => drop(s.write(file, body)),
                 (None, Some(command)) => {
                     let (command, shown) = command.split_once('\n').unwrap_or((command, ""));
-                    play(&s, command, shown);
+                    play(&s, command, shown, &mut last);
                     played += 1;
                 }
                 (None, None) => {}

@@ -49,6 +49,8 @@ pub(crate) struct My {
     pub(crate) cluster: Option<String>,
     /// Whether the user's own session refuses statements without a key in their filter.
     pub(crate) own_guard: bool,
+    /// Whether the session checks foreign keys, as it came.
+    pub(crate) checks_keys: bool,
     /// What stands for `:name`.
     pub(crate) params: Vec<Bound>,
     /// Whether the transaction of a run is open: nothing may begin another one then.
@@ -220,6 +222,11 @@ impl My {
             }
             other => other,
         }
+    }
+
+    /// Has foreign keys checked as the session does of itself.
+    pub(crate) fn checking_keys(&mut self) -> Result<(), EngineError> {
+        self.run(&format!("SET SESSION foreign_key_checks = {}", u8::from(self.checks_keys)))
     }
 
     /// Learns the user's own settings.

@@ -430,7 +430,7 @@ impl Driver for My {
             Ok(done)
         };
         let done = put();
-        let ended = self.run("SET SESSION foreign_key_checks = 1");
+        let ended = self.checking_keys();
         ended.and(done)
     }
 
@@ -578,7 +578,7 @@ impl Driver for My {
     fn end_trial(&mut self) -> Result<(), EngineError> {
         self.settle()?;
         self.run("ROLLBACK TO SAVEPOINT marktwice_trial")?;
-        self.run("SET SESSION foreign_key_checks = 1")?;
+        self.checking_keys()?;
         self.run("SAVEPOINT marktwice_here")
     }
 

@@ -78,6 +78,9 @@ impl Engine for Mysql {
         if intent == Intent::Write {
             may_write(&mut my, &database)?;
         }
+        if !my.checks_keys {
+            notes.push(KEYS_UNCHECKED.to_owned());
+        }
         my.intent = intent;
         Ok(Box::new(Opened::new(my, database, notes)))
     }
@@ -159,6 +162,7 @@ pub(crate) fn connect(
         brand: String::new(),
         cluster: None,
         own_guard: false,
+        checks_keys: true,
         open: false,
         limit: None,
         milliseconds: false,
@@ -172,8 +176,9 @@ pub(crate) fn connect(
     })?;
     let told = told.into_iter().last().and_then(|rows| rows.into_iter().next()).unwrap_or_default();
     let cell = |at: usize| told.get(at).cloned().flatten().unwrap_or_default();
-    if told.len() == 6 {
+    if told.len() == 7 {
         my.own_guard = cell(0) == "1";
+        my.checks_keys = cell(6) != "0";
         my.own = (cell(1), cell(2));
         (my.version, my.brand) = (cell(3), brand(&cell(3), &cell(4)));
         my.schema = cell(5);
@@ -190,6 +195,7 @@ pub(crate) fn connect(
     } else {
         // Servers that only speak the protocol may not know all of it at once.
         my.own_guard = my.one("SELECT @@session.sql_safe_updates")?.unwrap_or_default() == "1";
+        my.checks_keys = my.one(CHECKS_KEYS).ok().flatten().as_deref() != Some("0");
         set_aside(&mut my)?;
         my.learn_own()?;
         my.version = my.one("SELECT version()")?.unwrap_or_default();
@@ -204,7 +210,10 @@ pub(crate) fn connect(
 }
 
 /// What is to be known of a server and of the session's own settings, before any of them is set aside.
-const ABOUT: &str = "SELECT @@session.sql_safe_updates, @@session.sql_mode, @@session.time_zone, version(), @@version_comment, database()";
+const ABOUT: &str = "SELECT @@session.sql_safe_updates, @@session.sql_mode, @@session.time_zone, version(), @@version_comment, database(), @@session.foreign_key_checks";
+
+const CHECKS_KEYS: &str = "SELECT @@session.foreign_key_checks";
+const KEYS_UNCHECKED: &str = "foreign_key_checks is off on this server: no foreign key is checked, and none deletes or changes other rows";
 
 const ON_CLUSTER: &str = "SELECT @@wsrep_on";
 const SERVER: &str = "SELECT @@global.server_uid";

@@ -33,7 +33,8 @@ pub fn watched<T>(
     let since = Instant::now();
     std::thread::scope(|scope| {
         let (alive, over) = channel::<()>();
-        scope.spawn(move || {
+        // Where the system gives no thread, Ctrl-C is heard between the calls, and limits are the server's alone.
+        let _ = std::thread::Builder::new().spawn_scoped(scope, move || {
             let mut wait = TICK;
             while over.recv_timeout(wait) == Err(RecvTimeoutError::Timeout) {
                 if stop.is_some_and(|stop| stop()) {

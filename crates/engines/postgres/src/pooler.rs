@@ -28,15 +28,25 @@ pub(crate) const LEFT: &str = "SELECT pg_catalog.string_agg(name, ', ' ORDER BY 
                  'standard_conforming_strings', 'transaction_isolation', 'transaction_read_only', 'transaction_deferrable')";
 
 /// A second connection, on its way; `None` where one has shown already that the address leads to sessions of its own.
-pub(crate) struct Second(Option<JoinHandle<Option<Pg>>>);
+pub(crate) struct Second(Option<Way>);
+
+/// How a second connection is made: beside the first or, where the system gives no thread, after it.
+enum Way {
+    Beside(JoinHandle<Option<Pg>>),
+    After(Box<Address>),
+}
 
 /// Sets out for a second connection, while the first, which has been let in, is asked about itself.
 pub(crate) fn second(address: &Address) -> Second {
     if with_direct(|direct| direct.contains(&name(address))) {
         return Second(None);
     }
-    let address = address.clone();
-    Second(Some(std::thread::spawn(move || connect(&address, &mut Vec::new()).ok())))
+    let own = address.clone();
+    let begun = std::thread::Builder::new().spawn(move || connect(&own, &mut Vec::new()).ok());
+    Second(Some(match begun {
+        Ok(beside) => Way::Beside(beside),
+        Err(_) => Way::After(Box::new(address.clone())),
+    }))
 }
 
 fn name(address: &Address) -> String {
@@ -62,7 +72,11 @@ pub(crate) fn refuse(
     // Only what is in no transaction is handed out to others.
     pg.settle()?;
     // Where no second connection is to be had (a limit of one, say), every transaction still looks at its session.
-    let Ok(Some(mut second)) = second.join() else { return Ok(()) };
+    let made = match second {
+        Way::Beside(beside) => beside.join().ok().flatten(),
+        Way::After(address) => connect(&address, &mut Vec::new()).ok(),
+    };
+    let Some(mut second) = made else { return Ok(()) };
     for last in [false, true] {
         second.looking(Pg::settle)?;
         if second.backend.is_some() && second.backend == pg.backend {
