@@ -41,8 +41,13 @@ fn main() -> ExitCode {
         out::print(&engines::evidence());
         return ExitCode::SUCCESS;
     }
-    let matches = args::Args::command().get_matches();
-    let mut args = args::Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
+    let read = args::Args::command()
+        .try_get_matches()
+        .and_then(|matches| Ok((args::Args::from_arg_matches(&matches)?, matches)));
+    let (mut args, matches) = match read {
+        Ok(read) => read,
+        Err(error) => return misread(&error),
+    };
     args.common.on_is_said = matches.value_source("on") == Some(ValueSource::CommandLine);
     args.common.logbook_is_said = matches.value_source("logbook") == Some(ValueSource::CommandLine);
     ambient::catch_interrupts();
@@ -62,6 +67,22 @@ fn main() -> ExitCode {
         }
     };
     ExitCode::from(status)
+}
+
+/// Says what is wrong with the arguments: as a document where one is asked for, so that a script has it as it has all other errors.
+fn misread(error: &clap::Error) -> ExitCode {
+    let words: Vec<String> = std::env::args().skip(1).collect();
+    let json =
+        words.windows(2).any(|w| w == ["--format", "json"]) || words.iter().any(|w| w == "--format=json");
+    if !json || !error.use_stderr() {
+        error.exit()
+    }
+    let said = error.to_string();
+    let (message, rest) = said.split_once("\n\n").unwrap_or((&said, ""));
+    let message = message.strip_prefix("error: ").unwrap_or(message);
+    let _ = error.print();
+    out::print_document(json::trouble(&report::Trouble::usage(message, rest.trim())));
+    ExitCode::from(exit::USAGE)
 }
 
 /// Whether nothing but the version is asked for, and more than its number.
