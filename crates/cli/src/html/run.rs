@@ -70,7 +70,7 @@ pub(super) fn of_run(entry: &Entry, kept: &Result<Kept, String>, about: &About<'
     } else {
         back.push(match &entry.undone_by {
             Some(by) => format!("It was taken back, by {by}."),
-            None if committed => "It cannot be taken back.".to_owned(),
+            None if committed => "It cannot be undone.".to_owned(),
             None => "Nothing of it stands, so that there is nothing to take back.".to_owned(),
         });
     }

@@ -143,8 +143,12 @@ fn a_column_that_an_undo_changes_by_the_way() {
                RETURN NEW; END $$;
              CREATE TRIGGER turn BEFORE UPDATE ON jar FOR EACH ROW EXECUTE FUNCTION turn();",
         );
-        let allowed = "undeclared-write";
-        stage.apply_allowing("UPDATE jar SET price = price + 1 WHERE shelf = 'top'", "40", allowed, 0);
+        let (allowed, sql) = ("undeclared-write", "UPDATE jar SET price = price + 1 WHERE shelf = 'top'");
+        // The undo that is tried before the commit has told it.
+        stage.apply_allowing(sql, "40", allowed, 4).says("35 rows");
+        let run =
+            ["apply", "--sql", sql, "--rows", "40", "--yes", "--allow", allowed, "--allow", "no-way-back"];
+        stage.scene.run(&run).expect(0).says("cannot be undone");
         let between = stage.dump();
         let undo = stage.undo(&["--allow", allowed], 4);
         undo.says("jar 6  shelf became low, foreseen was top").says("and 15 rows more");

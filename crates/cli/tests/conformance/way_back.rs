@@ -85,7 +85,7 @@ fn rows_that_are_older_than_a_constraint() {
         stage.there_and_back("UPDATE hive SET kilos = 2 WHERE hive_id = 20", "1");
         stage.there_and_back("DELETE FROM hive WHERE hive_id = 12", "1");
         let done = stage.apply_allowing("DELETE FROM hive WHERE hive_id = 20", "1", "no-way-back", 0);
-        done.says("cannot be taken back").says_not("marktwice undo");
+        done.says("cannot be undone").says_not("marktwice undo");
         stage.scene.run(&["history"]).expect(0).says("cannot be undone");
         if stage.on == On::Maria {
             stage.run(
@@ -137,7 +137,7 @@ fn a_right_that_only_the_way_back_needs() {
         };
         run(&[]).expect(3).says("no-way-back").says("INSERT on hive is missing");
         assert_eq!(stage.dump(), before);
-        run(&["--allow", "no-way-back"]).expect(0).says("cannot be taken back");
+        run(&["--allow", "no-way-back"]).expect(0).says("cannot be undone");
         // Somebody with the right can.
         stage.undo(&[], 0);
         assert_eq!(stage.dump(), before);

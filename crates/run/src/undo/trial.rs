@@ -7,6 +7,7 @@ use marktwice_core::receipt::{Receipt, RunKind, SnapshotRef};
 use marktwice_core::record::SnapshotHeader;
 use marktwice_core::table::Target;
 use marktwice_core::undo::{Policy, RowChange};
+use marktwice_core::words;
 use marktwice_port::around::{AroundTx, Plainly};
 use marktwice_port::{EngineError, Tx};
 
@@ -15,6 +16,7 @@ use super::rows::{Definitions, InMemory};
 use super::{UndoOptions, batches_of, facts};
 use crate::apply::Agreement;
 use crate::context::Context;
+use crate::faults::Faults;
 use crate::history::Entry;
 use crate::outcome::{End, Failure};
 use crate::phases::{Begun, Prepared, reason};
@@ -108,11 +110,25 @@ fn inside(
         Ok(()) => {}
         Err(ended) => match ended.end {
             End::Failed(Failure::Engine(EngineError::Interrupted)) => return Err(EngineError::Interrupted),
-            end => return Ok(Tried::Fails(reason(&end))),
+            end => return Ok(Tried::Fails(told(&end))),
         },
     }
     Ok(match tx.would_commit_trial() {
         Ok(()) => Tried::Proven,
         Err(error) => Tried::Fails(error.to_string()),
     })
+}
+
+/// Why a trial failed: what is told of rows after a statement is told of rows that are put back.
+fn told(end: &End) -> String {
+    match end {
+        End::Verification(Faults { count, whole: None, .. }) => {
+            format!(
+                "{} would not be as {} before",
+                words::rows(*count),
+                words::either(*count, "it was", "they were")
+            )
+        }
+        end => reason(end),
+    }
 }
