@@ -428,6 +428,10 @@ impl<A: Around> Tx for AroundTx<'_, A> {
         self.around.call(|| self.inner.tx().would_commit_trial())
     }
 
+    fn asks_keys_again(&self) -> bool {
+        self.inner.as_tx().asks_keys_again()
+    }
+
     fn end_trial(&mut self) -> Result<(), EngineError> {
         self.around.call(|| self.inner.tx().end_trial())
     }

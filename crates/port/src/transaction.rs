@@ -253,6 +253,12 @@ pub trait Tx: Hold {
         Ok(())
     }
 
+    /// Whether the engine asks a foreign key again of a row that this transaction has written before, though its columns stay as
+    /// they are: it would not ask in a transaction of the undo's own.
+    fn asks_keys_again(&self) -> bool {
+        false
+    }
+
     /// Takes everything back that a trial has written.
     ///
     /// # Errors

@@ -116,6 +116,8 @@ impl Driver for Pg {
         Pg::bind(self, value)
     }
 
+    const ASKS_KEYS_AGAIN: bool = true;
+
     const SETTINGS: &'static [&'static str] = &["TimeZone", "DateStyle", "IntervalStyle"];
 
     const HOME: &'static str = "SELECT pg_catalog.current_schema()";

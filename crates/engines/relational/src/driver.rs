@@ -177,6 +177,9 @@ pub trait Driver: Shell + 'static {
         Ok(())
     }
 
+    /// Whether a foreign key is asked again of a row that the same transaction has written before, though its columns stay.
+    const ASKS_KEYS_AGAIN: bool = false;
+
     /// Whether a table that is made inside a transaction is a part of it.
     const MAKES_TABLES_INSIDE: bool = true;
 

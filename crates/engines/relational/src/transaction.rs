@@ -353,6 +353,10 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         self.driver.would_commit_trial()
     }
 
+    fn asks_keys_again(&self) -> bool {
+        D::ASKS_KEYS_AGAIN
+    }
+
     fn end_trial(&mut self) -> Result<(), EngineError> {
         if let Some(Aside { steps, along, triggered, back }) = self.aside.take() {
             (self.steps, self.along, self.triggered, self.back) = (steps, along, triggered, back);

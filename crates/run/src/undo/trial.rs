@@ -3,13 +3,14 @@
 use std::rc::Rc;
 
 use marktwice_core::finding::Code;
+use marktwice_core::image::Image;
 use marktwice_core::receipt::{Receipt, RunKind, SnapshotRef};
 use marktwice_core::record::SnapshotHeader;
 use marktwice_core::table::Target;
 use marktwice_core::undo::{Policy, RowChange};
 use marktwice_core::words;
 use marktwice_port::around::{AroundTx, Plainly};
-use marktwice_port::{EngineError, Tx};
+use marktwice_port::{Constraint, EngineError, Tx};
 
 use super::compared::{Only, carried_out};
 use super::rows::{Definitions, InMemory};
@@ -100,6 +101,7 @@ fn inside(
     if undoing.batches.iter().any(acts) {
         return Ok(Tried::No("its triggers do more than write rows, and would do it again".to_owned()));
     }
+    let again = tx.asks_keys_again() && rows.iter().all(|row| matches!(row.image, Image::Update { .. }));
     let kept = InMemory { header, rows: Rc::new(rows) };
     let only = Only::parse(&[], &undoing.batches);
     let prepared = Prepared::unrecorded(context, facts(&undoing, options));
@@ -110,13 +112,24 @@ fn inside(
         Ok(()) => {}
         Err(ended) => match ended.end {
             End::Failed(Failure::Engine(EngineError::Interrupted)) => return Err(EngineError::Interrupted),
+            End::Failed(Failure::Engine(error)) => return Ok(failed(&error, again)),
             end => return Ok(Tried::Fails(told(&end))),
         },
     }
     Ok(match tx.would_commit_trial() {
         Ok(()) => Tried::Proven,
-        Err(error) => Tried::Fails(error.to_string()),
+        Err(error) => failed(&error, again),
     })
+}
+
+/// A trial that the engine has ended. `again` is whether foreign keys are asked in it that a later undo would not ask.
+fn failed(error: &EngineError, again: bool) -> Tried {
+    if again && error.broken(Constraint::ForeignKey).is_some() {
+        let why = "a foreign key stops it here, and may not stop it later: the engine asks such a key again of rows that the same \
+                   transaction has changed";
+        return Tried::No(format!("{why} ({error})"));
+    }
+    Tried::Fails(error.to_string())
 }
 
 /// Why a trial failed: what is told of rows after a statement is told of rows that are put back.
