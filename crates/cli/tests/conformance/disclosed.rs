@@ -1,12 +1,10 @@
 //! What columns hide stays hidden to any depth: through views of views, generated columns, whole rows, routines, totals, checks,
 //! comparisons and the engines' own words. What the engine says is not hidden is shown.
 
-use std::io::Read;
-use std::path::Path;
-
 use marktwice_testkit::stage::{On, Stage};
 
 use crate::each;
+use crate::hidden::kept;
 
 /// What stands in the hidden columns, in numbers and in texts.
 const PLANTED: [&str; 3] = ["mellon", "731046218", "1462092436"];
@@ -33,22 +31,6 @@ fn tables(on: On) -> String {
         }
     };
     format!("{same}{routine}")
-}
-
-fn kept(folder: &Path) -> String {
-    let mut all = String::new();
-    for entry in std::fs::read_dir(folder).unwrap().flatten() {
-        let path = entry.path();
-        if path.is_dir() {
-            all += &kept(&path);
-            continue;
-        }
-        let bytes = std::fs::read(&path).unwrap();
-        let mut plain = Vec::new();
-        let packed = zstd::Decoder::new(bytes.as_slice()).and_then(|mut d| d.read_to_end(&mut plain)).is_ok();
-        all += &String::from_utf8_lossy(if packed { &plain } else { &bytes });
-    }
-    all
 }
 
 #[track_caller]

@@ -27,7 +27,7 @@ fn tables(on: On) -> String {
 }
 
 /// Whatever has been kept, unpacked where it can be: what is encrypted cannot.
-fn kept(folder: &Path) -> String {
+pub(crate) fn kept(folder: &Path) -> String {
     let mut all = String::new();
     for entry in std::fs::read_dir(folder).unwrap().flatten() {
         let path = entry.path();
