@@ -162,6 +162,40 @@ fn to_any_depth() {
     });
 }
 
+/// What a part of a statement reads depends on what stands around it: queries that are put together, names that WITH gives, columns of
+/// tables outside of a subquery.
+#[test]
+fn a_part_by_itself_says_little() {
+    each(|stage| {
+        configured(stage);
+        let mut changes = vec![
+            "UPDATE note SET body = (SELECT max(x) FROM (SELECT address AS x FROM inner_view UNION SELECT name FROM person) AS q) WHERE id = 1",
+            "INSERT INTO copy (id, a) SELECT id, name FROM person UNION ALL SELECT id + 10, email FROM person",
+            "UPDATE note SET body = (SELECT (SELECT p.email) FROM person AS p WHERE p.id = note.owner) WHERE id < 3",
+            "UPDATE note SET body = (WITH copy AS (SELECT email AS a FROM person) SELECT (SELECT max(a) FROM copy)) WHERE id = 1",
+            "UPDATE note SET body = (SELECT max(a) FROM united) WHERE id = 1",
+        ];
+        stage.run("CREATE VIEW united AS SELECT name AS a FROM person UNION ALL SELECT email FROM person;");
+        if stage.on == On::Maria {
+            changes.push("UPDATE note JOIN person AS p ON p.id = note.owner SET note.body = (SELECT p.email) WHERE note.id < 3");
+        } else {
+            changes.extend([
+                "WITH w AS (SELECT id, email AS m FROM person) UPDATE note SET body = (SELECT m FROM w WHERE w.id = note.owner) WHERE id = 2",
+                "WITH copy AS (SELECT email AS a FROM person) UPDATE note SET body = (SELECT max(a) FROM copy) WHERE id = 2",
+                "UPDATE note SET body = (SELECT p.email) FROM person AS p WHERE p.id = note.owner AND note.id < 3",
+            ]);
+        }
+        for change in changes {
+            let shown = says(stage, &["preview", "--sql", change]);
+            assert!(shown.contains("(hidden"), "{:?} {change}\n{shown}", stage.on);
+        }
+        assert!(says(stage, &["look", "united"]).contains("(hidden)"), "{:?}", stage.on);
+        // By itself or not: what reads no hidden column is shown.
+        let clear = "UPDATE note SET body = (SELECT (SELECT p.name) FROM person AS p WHERE p.id = note.owner) WHERE id = 1";
+        assert!(!says(stage, &["preview", "--sql", clear]).contains("(hidden"), "{:?}", stage.on);
+    });
+}
+
 #[test]
 fn checks_counts_and_the_engines_words() {
     each(|stage| {

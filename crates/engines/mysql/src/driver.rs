@@ -45,7 +45,7 @@ use crate::listing::{listed, rules, viewed};
 use crate::nameless::{put_by_content, several_of_a_content, single_contents};
 use crate::open::may_write;
 use crate::plan::{called_by, plan};
-use crate::touches::{origin, reads, touches};
+use crate::touches::{origin, reads, reads_as_resolved, touches};
 use crate::way_back::{by_definition, by_rows};
 
 /// How long it is waited for the server to end the connection of a client that died.
@@ -225,6 +225,10 @@ impl Driver for My {
 
     fn reads(&mut self, question: &Question) -> Result<Touches, EngineError> {
         reads(self, question)
+    }
+
+    fn reads_as_resolved(&mut self, question: &Question) -> Result<Touches, EngineError> {
+        reads_as_resolved(self, question)
     }
 
     fn ask_here(&mut self, sql: &str, until: Instant) -> Result<Texts, EngineError> {

@@ -8,11 +8,13 @@ use marktwice_relational::touches::{Relation, of_query, of_step};
 use marktwice_sql::Language;
 use marktwice_sql::query::check::Question;
 use marktwice_sql::query::mentions::{From, chain, relations_from};
+use mysql::prelude::Queryable;
 
 use crate::calls::reached;
 use crate::catalog::{Table, cell, describe_found, find};
 use crate::client::{My, literal};
 use crate::detail::Detail;
+use crate::error::engine;
 use crate::grants::grants;
 use crate::plan::called_by;
 
@@ -29,6 +31,15 @@ pub(crate) fn reads(my: &mut My, question: &Question) -> Result<Touches, EngineE
     let called = called_by(my, &question.step, &[], (&grants, &own))?.0;
     let reached = reached(my, &grants, &own, Vec::new(), &called)?;
     of_query(question, &[reached], &mut |words| relations(my, words))
+}
+
+/// The same of a query that the server understands as it stands: a part of one may name what stands around it.
+pub(crate) fn reads_as_resolved(my: &mut My, question: &Question) -> Result<Touches, EngineError> {
+    let (sent, _) = my.sent(&question.text, &[]);
+    my.settle()?;
+    let prepared = my.conn.prep(&*sent).map_err(engine)?;
+    my.conn.close(prepared).map_err(engine)?;
+    reads(my, question)
 }
 
 /// Tables and views of these names, in any database that this user may see.

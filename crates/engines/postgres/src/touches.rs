@@ -44,11 +44,22 @@ pub(crate) fn reads_as_resolved(
         };
         touches.reads = read.into_iter().flat_map(of).collect();
     } else {
+        understands(pg, &question.text)?;
         // Nobody says which columns it reads of the tables that it names.
         let tables: Vec<String> = touches.reads.iter().map(|read| read.table.clone()).collect();
         touches.reads.extend(tables.iter().map(|table| Touch::all(table)));
     }
     Ok(touches)
+}
+
+/// Whether the server understands a query as it stands: a part of one may name what stands around it.
+fn understands(pg: &mut Pg, query: &str) -> Result<(), EngineError> {
+    pg.later("SAVEPOINT marktwice_understood");
+    pg.settle()?;
+    let sent = pg.with_params(query);
+    let prepared = pg.client.prepare(sent.as_ref().map_or(query, |sent| &sent.text)).map(drop);
+    pg.later("ROLLBACK TO SAVEPOINT marktwice_understood; RELEASE SAVEPOINT marktwice_understood");
+    prepared.map_err(engine)
 }
 
 /// The column of a table or view that the one value of a query is, as the server says it.

@@ -12,7 +12,7 @@ use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::veil::Veil;
 use marktwice_port::{EngineError, Plan};
 use marktwice_sql::query::check::Question;
-use marktwice_sql::query::mentions::{compared_with, from_clause, names};
+use marktwice_sql::query::mentions::{compared_with, from_clause, names, puts_together};
 use marktwice_sql::query::placeholders::placeholders;
 use marktwice_sql::statement::slicing::understand;
 use marktwice_sql::statement::step::{Brought, Step};
@@ -281,7 +281,15 @@ fn conceals<D: Driver>(
     if touches.hidden.is_some() || !touches.bodies.is_empty() || depth > DEEPEST {
         return Ok(true);
     }
+    // The engine tells the origin of one of several queries that are put together, and the values come from all.
+    if puts_together(step.text(step.statement), language) {
+        return Ok(true);
+    }
     let Some(names) = names else {
+        // By itself a part would mean a table where it means what WITH has named.
+        if step.with.is_some() {
+            return Ok(true);
+        }
         // What a subquery chooses its rows by is no value of it.
         let inner = text.trim().strip_prefix('(').and_then(|inner| inner.strip_suffix(')')).unwrap_or(text);
         let inner = read_as_insert::<D::Table>(inner);

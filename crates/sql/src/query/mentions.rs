@@ -113,6 +113,14 @@ pub fn names(text: &str, language: Language) -> Option<Vec<String>> {
     Some(found)
 }
 
+/// Whether the rows of several queries are put together in a text: what a column is called then, and where it comes from, is what the
+/// first or the last of them says, and its values come from all. A text that cannot be read counts.
+pub fn puts_together(text: &str, language: Language) -> bool {
+    words(text, language).is_none_or(|tokens| {
+        tokens.iter().any(|token| token.is_any(&["union", "intersect", "except", "minus"]))
+    })
+}
+
 /// What stands behind the values of a query, without what chooses and orders its rows: `FROM …`.
 pub fn from_clause(behind: &str, language: Language) -> Option<&str> {
     let tokens = words(behind, language)?;
@@ -304,6 +312,15 @@ mod tests {
         assert_eq!(of("count(*)"), None);
         assert_eq!(of("(SELECT max(email) FROM person)"), None);
         assert_eq!(of("p.*"), None);
+    }
+
+    #[test]
+    fn queries_put_together() {
+        let of = |text: &str| puts_together(text, Language::Sqlite);
+        assert!(of("SELECT a FROM t UNION ALL SELECT b FROM u"));
+        assert!(of("FROM (SELECT a FROM t EXCEPT SELECT b FROM u) AS q"));
+        assert!(of("'open"), "unreadable");
+        assert!(!of("SELECT 'a UNION b' AS \"union\" FROM t"));
     }
 
     #[test]
