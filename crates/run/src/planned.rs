@@ -242,16 +242,25 @@ fn conceal(session: &mut dyn Session, plans: &mut [Plan]) -> Result<(), EngineEr
 }
 
 /// A column that one step hides is hidden wherever rows of its table are shown. What foreign keys' actions and triggers write
-/// for its rows may hold the same: there all is hidden but the keys.
+/// for its rows may hold the same: there all is hidden, but for the keys of rows that keys' actions write.
 fn hide_everywhere(plans: &mut [Plan]) {
     let hiding: Vec<Target> =
         plans.iter().map(|plan| plan.target.clone()).filter(|t| !t.hidden.is_empty()).collect();
     for plan in plans {
         let hides = !plan.target.hidden.is_empty() || plan.reads_hidden;
-        let fired = plan.triggered.iter_mut().filter_map(|table| table.target.as_mut().ok());
+        let fired: Vec<&mut Target> =
+            plan.triggered.iter_mut().filter_map(|table| table.target.as_mut().ok()).collect();
+        // What tells the rows there is up to the trigger: a count for each value, say.
+        for target in fired {
+            if hides {
+                target.hide(0..target.columns.len());
+                target.veil = plan.target.veil;
+            }
+            hide_as(target, &hiding);
+        }
         let taken = plan.along.iter_mut().map(|along| &mut along.target);
         let away = plan.archive.iter_mut().map(|archive| &mut archive.target);
-        for target in fired.chain(taken).chain(away) {
+        for target in taken.chain(away) {
             if hides {
                 // A key that is hidden may be copied into whatever tells the rows there.
                 let key = if plan.target.hides_key() { Vec::new() } else { target.key.columns.clone() };

@@ -196,6 +196,60 @@ fn a_part_by_itself_says_little() {
     });
 }
 
+/// A column that refers to a hidden one holds the same; a trigger may write it into what tells the rows of another table.
+#[test]
+fn what_holds_the_same_by_definition() {
+    each(|stage| {
+        configured(stage);
+        stage.run(
+            "CREATE UNIQUE INDEX mails ON person (email);
+             CREATE TABLE badge (id integer PRIMARY KEY, mail varchar(60), FOREIGN KEY (mail) REFERENCES person (email));
+             INSERT INTO badge VALUES (1, 'ada-mellon');
+             CREATE TABLE tally (mail varchar(60) PRIMARY KEY, n integer);",
+        );
+        let body = "INSERT INTO tally (mail, n) VALUES (OLD.email, 1);";
+        stage.run(&match stage.on {
+            On::Sqlite => format!("CREATE TRIGGER counts AFTER UPDATE ON person BEGIN {body} END;"),
+            On::Postgres => format!(
+                "CREATE FUNCTION counts() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN {body} RETURN NEW; END $$;
+                 CREATE TRIGGER counts AFTER UPDATE ON person FOR EACH ROW EXECUTE FUNCTION counts();"
+            ),
+            On::Maria => format!("CREATE TRIGGER counts AFTER UPDATE ON person FOR EACH ROW {body}"),
+        });
+        assert!(says(stage, &["look", "badge"]).contains("(hidden)"), "{:?}", stage.on);
+        for change in [
+            "UPDATE badge SET mail = NULL WHERE id = 1",
+            "UPDATE note SET body = (SELECT max(mail) FROM badge) WHERE id = 1",
+        ] {
+            assert!(
+                says(stage, &["preview", "--sql", change]).contains("(hidden"),
+                "{:?} {change}",
+                stage.on
+            );
+        }
+        let change = "UPDATE person SET age = 50 WHERE id = 1";
+        says(stage, &["rehearse", "--sql", change, "--also-writes", "tally"]);
+        // An undo would count once more, and that is known.
+        let apply = [
+            "apply",
+            "--sql",
+            change,
+            "--rows",
+            "1",
+            "--yes",
+            "--also-writes",
+            "tally",
+            "--allow",
+            "no-way-back",
+        ];
+        let done = stage.scene.run(&apply).expect(0);
+        silent(stage, &apply, &format!("{}{}", done.out, done.err));
+        says(stage, &["receipt"]);
+        says(stage, &["look", "--run"]);
+        silent(stage, &["book"], &kept(&stage.scene.path("book")));
+    });
+}
+
 #[test]
 fn checks_counts_and_the_engines_words() {
     each(|stage| {

@@ -85,14 +85,17 @@ impl Hidden {
     }
 }
 
-/// The named columns with those that are computed from them, and with those of tables that share their rows.
+/// The named columns with those that are computed from them, those that refer to them by a foreign key and so hold the same, and those
+/// of tables that share their rows.
 ///
 /// # Errors
 /// When the engine fails.
 pub fn closed<D: Driver>(driver: &mut D, named: &HiddenColumns) -> Result<HiddenColumns, EngineError> {
     let mut all = named.clone();
-    let tables: Vec<String> = named.named().map(|(table, _)| table.to_owned()).collect();
-    for name in tables {
+    let mut tables: Vec<String> = named.named().map(|(table, _)| table.to_owned()).collect();
+    let mut at = 0;
+    while let Some(name) = tables.get(at).cloned() {
+        at += 1;
         let (schema, table) = name.rsplit_once('.').map_or((None, name.as_str()), |(s, t)| (Some(s), t));
         // A name that stands for nothing here hides nothing.
         let Ok(table) = driver.looking(|driver| driver.named(schema, table)) else { continue };
@@ -111,11 +114,37 @@ pub fn closed<D: Driver>(driver: &mut D, named: &HiddenColumns) -> Result<Hidden
         }
         all = all.and(more);
         let columns: Vec<String> = all.of_table(&own).map(str::to_owned).collect();
+        for (child, column) in referring(driver, &table, &columns)? {
+            let known = all.has(child.rsplit('.').next().unwrap_or(&child), &column);
+            if !known {
+                all = all.and([(child.clone(), column)]);
+                tables.push(child);
+            }
+        }
         for relative in driver.looking(|driver| driver.relatives(&table))? {
             all = all.and(columns.iter().map(|column| (relative.clone(), column.clone())));
         }
     }
     Ok(all)
+}
+
+/// The columns of tables that refer to these columns of a table.
+fn referring<D: Driver>(
+    driver: &mut D,
+    table: &D::Table,
+    columns: &[String],
+) -> Result<Vec<(String, String)>, EngineError> {
+    let keys = driver.looking(|driver| driver.foreign_keys(table))?;
+    let into = keys.iter().filter(|key| key.leads_to(table.target()));
+    let pairs =
+        into.flat_map(|key| key.child_columns.iter().zip(&key.parent_columns).map(move |pair| (key, pair)));
+    let hidden = pairs.filter(|(_, (_, parent))| columns.iter().any(|own| own.eq_ignore_ascii_case(parent)));
+    let named = hidden.map(|(key, (child, _))| {
+        let (schema, name) = &key.child_target;
+        let table = if schema.is_empty() { name.clone() } else { format!("{schema}.{name}") };
+        (table, child.clone())
+    });
+    Ok(named.collect())
 }
 
 /// Whether a generated column may show a hidden one of its table: its expression names one, or nobody can read it.
