@@ -241,7 +241,9 @@ def measure(engine, program, folder, work, given, keep):
     engine.fresh()
     keep(work, "preview", engine.run(ours("preview", *change, "--quick")))
     keep(work, "apply", engine.run(ours("apply", *change, *agreed)))
-    keep(work, "undo", engine.run(ours("undo", *agreed)))
+    # The one run of a fresh logbook.
+    run = next(book.glob("*/runs/*")).name.rsplit("-", 1)[1]
+    keep(work, "undo", engine.run(ours("undo", run, *agreed)))
 
 
 def table(results):
