@@ -196,7 +196,7 @@ impl UndoProof {
                     .to_owned()
             }
             UndoProof::Expected => {
-                "expected to work: no trigger, condition or foreign key stands in its way".to_owned()
+                "expected to work: no trigger, check or foreign key is involved".to_owned()
             }
             UndoProof::NotTried(why) => format!("not tried: {why}"),
             UndoProof::Fails(why) => format!("fails: {why}"),

@@ -134,7 +134,7 @@ pub fn undo(
 ) -> Result<RunOutcome, Failure> {
     if options.agreement == Agreement::Given && options.run.is_none() {
         return Err(Failure::usage(
-            "--yes needs to know which run is meant: without a name it would take the newest one, whichever that is by now",
+            "--yes needs the name of a run: without one it would take whichever run is newest",
             "name the run: marktwice undo RUN --yes (marktwice history shows the runs)",
         ));
     }

@@ -179,7 +179,7 @@ impl Db {
                 let mut statement = db.prepare(sql).expect(sql);
                 statement.query_map([], |r| r.get(0)).expect(sql).map(|r| r.expect(sql)).collect()
             }
-            Db::Postgres(_) => self.rows("SELECT oid::regclass::text FROM pg_class WHERE relkind = 'r' AND relnamespace NOT IN ('pg_catalog'::regnamespace, 'information_schema'::regnamespace)")
+            Db::Postgres(_) => self.rows("SELECT oid::regclass::text FROM pg_class WHERE relkind = 'r' AND relpersistence <> 't' AND relnamespace NOT IN ('pg_catalog'::regnamespace, 'information_schema'::regnamespace)")
                 .into_iter().flatten().collect(),
             Db::Maria(db) => {
                 let names: Vec<String> = db.query("SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = database() AND TABLE_TYPE = 'BASE TABLE'").expect("names");

@@ -259,3 +259,26 @@ fn a_published_table_without_an_identity() {
         stage.undo(&[], 0);
     });
 }
+
+/// Tables of the user's with names of the server's catalogue, found before it.
+#[test]
+fn the_users_own_catalogue_is_not_asked() {
+    only(On::Postgres, |stage| {
+        let name = stage.url.split('?').next().unwrap().rsplit('/').next().unwrap().to_owned();
+        let before = stage.dump();
+        stage.run(&format!(
+            "CREATE SCHEMA front; CREATE TABLE front.pg_class (oid oid, relname name); CREATE TABLE front.pg_attribute (attrelid oid);
+             CREATE TABLE front.pg_trigger (tgrelid oid, tgname name); CREATE TABLE front.pg_constraint (conrelid oid);
+             CREATE TABLE front.pg_type (oid oid); CREATE TABLE front.pg_proc (oid oid); CREATE TABLE front.pg_index (indrelid oid);
+             CREATE TABLE front.pg_namespace (oid oid);
+             ALTER DATABASE {name} SET search_path = front, public, pg_catalog;"
+        ));
+        stage.scene.run(&["look", "hive"]).expect(0);
+        stage.apply("UPDATE hive SET kilos = 2 WHERE hive_id = 12", "1", 0);
+        stage.undo(&[], 0);
+        stage.apply("DELETE FROM hive WHERE hive_id = 12", "1", 0);
+        stage.undo(&[], 0);
+        stage.run(&format!("ALTER DATABASE {name} RESET search_path;"));
+        assert_eq!(stage.dump(), before);
+    });
+}

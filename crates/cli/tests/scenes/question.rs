@@ -82,6 +82,19 @@ fn hold_asks_inside_and_nobody_else_sees_anything_before_commit() {
     assert_ne!(s.dump(), before);
 }
 
+/// A script that asks for documents gets one, whatever is wrong.
+#[test]
+fn a_misread_command_line_is_a_document() {
+    let s = demo();
+    for format in [&["--format", "json"][..], &["--format=json"]] {
+        let said = s.run(&[&["look", "-1"][..], format].concat()).expect(2).says("unexpected argument '-1'");
+        let document = said.json();
+        assert_eq!((&document["format"], &document["status"]), (&"marktwice-error".into(), &2.into()));
+    }
+    let plain = s.run(&["look", "-1"]).expect(2);
+    assert_eq!(plain.out, "");
+}
+
 #[test]
 fn without_a_terminal_agreement_needs_what_was_agreed() {
     let s = demo();
