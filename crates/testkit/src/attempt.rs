@@ -170,7 +170,7 @@ impl Ground {
         self.with(&Fuse::at(0), &Fuse::at(0), false, work)
     }
 
-    /// Which of so many calls fail: all of them on the embedded engine; on a server, where each attempt takes long, some twenty
+    /// Which of so many calls fail: all of them on the embedded engine; on a server, where each attempt takes long, some twelve
     /// of them evenly spread and the last ones, others on each server.
     pub fn points(&self, calls: u64) -> Vec<u64> {
         let of = match self.stage.on {
@@ -178,7 +178,7 @@ impl Ground {
             On::Postgres => 1,
             On::Maria => 2,
         };
-        let stride = (calls / 20).max(3);
+        let stride = (calls / 12).max(3);
         (1..=calls).filter(|n| n % stride == of || n + 4 > calls).collect()
     }
 

@@ -517,7 +517,7 @@ mod tests {
             ("UPDATE a, b SET b.x = 1, a.y = 2 WHERE a.i = b.i", vec!["a(y)", "b(x)"]),
             (
                 "UPDATE log AS l JOIN deep.b AS k ON l.i = k.i SET k.x = f(1, 2), l.y = 3",
-                vec!["b(x)", "log(y)"],
+                vec!["log(y)", "b(x)"],
             ),
             ("UPDATE a JOIN b ON a.i = b.i SET x = 1", vec!["a(x)", "b(x)"]),
             ("DELETE k FROM a JOIN b AS k ON k.i = a.i", vec!["b()"]),
