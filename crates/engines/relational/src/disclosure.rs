@@ -160,7 +160,7 @@ fn shows(
     })
 }
 
-/// Hides in a plan whatever may show what is hidden. Says whether the statement reaches any of it.
+/// Hides in a plan whatever may show what is hidden, and notes in it whether the statement reaches any of it.
 ///
 /// # Errors
 /// [`EngineError::Refused`] where a secret is assigned to what identifies the rows; when the engine fails.

@@ -18,6 +18,24 @@ const WORDS: [&str; 27] = [
 const ENDS: [&str; 11] =
     ["where", "group", "having", "order", "limit", "window", "union", "except", "intersect", "offset", "for"];
 
+/// Words that may stand behind a table in a list of them, on every engine, and are no other name of it.
+pub(crate) const BEHIND_TABLE: [&str; 14] = [
+    "on",
+    "using",
+    "join",
+    "inner",
+    "left",
+    "right",
+    "cross",
+    "natural",
+    "straight_join",
+    "outer",
+    "use",
+    "force",
+    "ignore",
+    "partition",
+];
+
 /// The words of a text; a parameter is one word.
 fn words(text: &str, language: Language) -> Option<Vec<Tok>> {
     let all = tokenize(text, language.dialect()).ok()?;
@@ -158,24 +176,7 @@ pub fn relations_from(tail: &str, language: Language) -> Option<Vec<From>> {
         return None;
     }
     let opens = ["from", "join", "straight_join"];
-    let stops = [
-        "on",
-        "using",
-        "join",
-        "inner",
-        "left",
-        "right",
-        "full",
-        "cross",
-        "natural",
-        "straight_join",
-        "outer",
-        "use",
-        "force",
-        "ignore",
-        "partition",
-        "where",
-    ];
+    let is_behind = |t: &Tok| t.is_any(&BEHIND_TABLE) || t.is_any(&["full", "where"]);
     let mut all = Vec::new();
     // A comma separates tables only outside of conditions and lists.
     let (mut open, mut condition) = (false, false);
@@ -197,7 +198,7 @@ pub fn relations_from(tail: &str, language: Language) -> Option<Vec<From>> {
             let table = parts.pop()?;
             let mut next = end + 1;
             next += usize::from(tokens.get(next).is_some_and(|t| t.is_word("as")));
-            let alias = tokens.get(next).filter(|t| !t.is_any(&stops)).and_then(word).map(str::to_owned);
+            let alias = tokens.get(next).filter(|t| !is_behind(t)).and_then(word).map(str::to_owned);
             at = if alias.is_some() { next } else { end };
             if tokens.get(at + 1).is_some_and(|t| t.is(&Token::LParen)) {
                 return None;

@@ -7,6 +7,7 @@
 use sqlparser::tokenizer::Token;
 
 use crate::dialect::language::Language;
+use crate::query::mentions::BEHIND_TABLE;
 use crate::text::{Tok, tokenize};
 
 /// What is done to a table that a routine writes.
@@ -263,22 +264,6 @@ struct Joined {
 /// The tables of a list, `a JOIN b AS x ON …, c`, and where it ends.
 fn table_list(tokens: &[&Tok], from: usize, ends: &[&str]) -> (Vec<Joined>, usize) {
     let opens = ["join", "straight_join"];
-    let follows = [
-        "on",
-        "using",
-        "join",
-        "inner",
-        "left",
-        "right",
-        "cross",
-        "natural",
-        "straight_join",
-        "outer",
-        "use",
-        "force",
-        "ignore",
-        "partition",
-    ];
     let mut all = Vec::new();
     let (mut at, mut expects, mut depth) = (from, true, 0_i32);
     while let Some(token) = tokens.get(at).filter(|t| !t.is(&Token::SemiColon)) {
@@ -308,7 +293,7 @@ fn table_list(tokens: &[&Tok], from: usize, ends: &[&str]) -> (Vec<Joined>, usiz
                 name = next;
             }
             let mut next = at + 1 + usize::from(tokens.get(at + 1).is_some_and(|t| t.is_word("as")));
-            let alias = tokens.get(next).filter(|t| !t.is_any(&follows) && !t.is_any(ends));
+            let alias = tokens.get(next).filter(|t| !t.is_any(&BEHIND_TABLE) && !t.is_any(ends));
             let alias = alias.and_then(|t| as_name(t, Language::Mysql));
             if alias.is_none() {
                 next = at;
