@@ -90,7 +90,7 @@ pub(crate) fn opened_as(address: &str, config: &Config, waits: Limits) -> Option
     known.into_iter().find(|known| identity(&known.address).as_ref() == Some(&own))
 }
 
-/// The place of an address: host, port and database, without who connects and how; as it is meant, not as it is spelled.
+/// The place of an address: host, port and database, without who connects and how, in one spelling.
 fn where_to(address: &str) -> String {
     let (_, rest) = address.split_once("://").unwrap_or(("", address));
     let (place, query) = rest.split_once('?').unwrap_or((rest, ""));

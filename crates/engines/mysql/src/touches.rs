@@ -33,7 +33,7 @@ pub(crate) fn reads(my: &mut My, question: &Question) -> Result<Touches, EngineE
     of_query(question, &[reached], &mut |words| relations(my, words))
 }
 
-/// The same of a query that the server understands as it stands: a part of one may name what stands around it.
+/// The same of a query that the server understands by itself: a part of one may use names from outside of it.
 pub(crate) fn reads_as_resolved(my: &mut My, question: &Question) -> Result<Touches, EngineError> {
     let (sent, _) = my.sent(&question.text, &[]);
     my.settle()?;

@@ -52,7 +52,7 @@ pub(crate) fn reads_as_resolved(
     Ok(touches)
 }
 
-/// Whether the server understands a query as it stands: a part of one may name what stands around it.
+/// Whether the server understands a query by itself: a part of one may use names from outside of it.
 fn understands(pg: &mut Pg, query: &str) -> Result<(), EngineError> {
     pg.later("SAVEPOINT marktwice_understood");
     pg.settle()?;
