@@ -180,6 +180,7 @@ fn of_undo(preview: &UndoPreview) -> Json {
             "left_alone": batch.left_alone.as_ref().map(conflicts),
             "already_back": batch.already_back,
             "not_asked": batch.not_asked,
+            "renumbered": batch.renumbered,
         });
         and(block(&batch.block), fields)
     };

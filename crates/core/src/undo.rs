@@ -100,6 +100,8 @@ pub struct Policy {
 pub enum Treatment {
     /// It becomes this row; `None` takes it away.
     Put(Option<Vec<Value>>),
+    /// It comes in again under a new row number: its old one is another row's now.
+    PutAnew(Vec<Value>),
     /// It is as it was before the run already.
     AlreadyBack,
     /// It is left alone, because of this.
@@ -108,12 +110,23 @@ pub enum Treatment {
     Stop(Conflict),
 }
 
+/// What matters of a table when its rows are compared.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Compared<'a> {
+    /// The columns that an UPDATE puts back.
+    pub columns: &'a [usize],
+    /// Columns that are not compared.
+    pub open: &'a [usize],
+    /// Whether the engine numbers its rows, which have no key of their own: a number that is used again says nothing of the row.
+    pub numbered: bool,
+}
+
 /// Decides about one row: `change` is the inverse of what the run did (before: as the run left it; after: what is
-/// wanted), `now` what is there, `columns` those that an UPDATE puts back; what is in `open` columns is not compared.
+/// wanted), `now` what is there.
 pub fn treat(
     change: &RowChange,
     now: Option<&[Value]>,
-    (columns, open): (&[usize], &[usize]),
+    Compared { columns, open, numbered }: Compared<'_>,
     policy: Policy,
 ) -> Treatment {
     let wanted = change.image.after();
@@ -136,6 +149,10 @@ pub fn treat(
             _ => put(),
         },
         (Conflict::Gone, _, OnGone::Insert) => put(),
+        (Conflict::KeyTaken, ..) if numbered => match wanted {
+            Some(wanted) => Treatment::PutAnew(wanted.to_vec()),
+            None => put(),
+        },
         (Conflict::Changed(_) | Conflict::KeyTaken, OnChanged::Skip, _)
         | (Conflict::Gone, _, OnGone::Skip) => Treatment::Leave(conflict),
         // Another row's key is never taken from it.
@@ -176,6 +193,8 @@ mod tests {
         assert_eq!(compare(Some(&a), Some(&b), &[1]), Ok(()));
     }
 
+    const COLUMN: Compared<'_> = Compared { columns: &[1], open: &[], numbered: false };
+
     #[test]
     fn treatments_by_class() {
         let row = |a: i64, b: i64| vec![Value::Int(a), Value::Int(b)];
@@ -187,7 +206,7 @@ mod tests {
             image: Image::Update { before: row(1, 20), after: row(1, 2) },
         };
         let with =
-            |now: Option<&[Value]>, changed, gone| treat(&change, now, (&[1], &[]), Policy { changed, gone });
+            |now: Option<&[Value]>, changed, gone| treat(&change, now, COLUMN, Policy { changed, gone });
         use {OnChanged as C, OnGone as G};
         assert_eq!(with(Some(&row(1, 20)), C::Stop, G::Stop), Treatment::Put(Some(row(1, 2))));
         assert_eq!(with(Some(&row(1, 2)), C::Stop, G::Stop), Treatment::AlreadyBack);
@@ -201,8 +220,12 @@ mod tests {
         assert_eq!(with(None, C::Stop, G::Insert), Treatment::Put(Some(row(1, 2))));
         let deleted = RowChange { image: Image::Insert { after: row(1, 2) }, ..change.clone() };
         for changed in [C::Stop, C::Overwrite] {
-            let taken = treat(&deleted, Some(&row(1, 9)), (&[], &[]), Policy { changed, gone: G::Insert });
+            let policy = Policy { changed, gone: G::Insert };
+            let taken = treat(&deleted, Some(&row(1, 9)), Compared::default(), policy);
             assert_eq!(taken, Treatment::Stop(Conflict::KeyTaken));
+            // A number that the engine gave is no key: the row comes in under another.
+            let numbered = Compared { numbered: true, ..Compared::default() };
+            assert_eq!(treat(&deleted, Some(&row(1, 9)), numbered, policy), Treatment::PutAnew(row(1, 2)));
         }
     }
 

@@ -20,6 +20,8 @@ use crate::plan::{Batch, Matched, Plan, Reach};
 pub enum Keep {
     /// It is held, and becomes this row; `None` takes it away.
     Hold(Option<Vec<Value>>),
+    /// It is held, and comes in as this row under a row number that no other has.
+    Anew(Vec<Value>),
     /// It is not held.
     Leave,
 }

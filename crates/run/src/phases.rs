@@ -376,8 +376,10 @@ impl Readback {
         keep: &mut KeepSink<'_>,
     ) -> Result<Keep, SinkError> {
         let kept = keep(change, now)?;
-        if let Keep::Hold(wanted) = &kept {
-            self.add(change.ordinal, now, wanted.as_deref());
+        match &kept {
+            Keep::Hold(wanted) => self.add(change.ordinal, now, wanted.as_deref()),
+            Keep::Anew(wanted) => self.add(change.ordinal, None, Some(wanted)),
+            Keep::Leave => {}
         }
         Ok(kept)
     }

@@ -412,6 +412,8 @@ pub struct BatchPreview {
     pub already_back: u64,
     /// Rows of the run that were not asked for.
     pub not_asked: u64,
+    /// Rows that come back under a new row number, since another row has theirs now.
+    pub renumbered: u64,
 }
 
 /// The preview of an undo.

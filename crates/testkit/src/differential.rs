@@ -27,6 +27,7 @@ mod hazards;
 pub mod inserts;
 mod servers;
 mod shapes;
+pub mod veiled;
 pub mod watchers;
 
 /// The rows of all tables.

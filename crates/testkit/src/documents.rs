@@ -154,7 +154,7 @@ parts! {
         kind: String, table: String, key: Vec<String>, matched: u64, changes: Option<u64>, already_so: Option<u64>,
         foreseen: Vec<Foreseen>, hidden: Vec<String>, rows: Vec<ShownRow>, totals: Vec<Total>, side_effects: Vec<Json>,
         along: Vec<Along>, findings: Vec<Finding>, unmet: Vec<Unmet>, checks: Vec<Json>, step: usize,
-        conflicts: Option<Conflicts>, left_alone: Option<Conflicts>, already_back: u64, not_asked: u64,
+        conflicts: Option<Conflicts>, left_alone: Option<Conflicts>, already_back: u64, not_asked: u64, renumbered: u64,
     }
     WholeTable { table: String, rows: Vec<Along>, left_alone: Option<Conflicts>, }
     LeftToTriggers { table: String, why: String, }

@@ -14,6 +14,7 @@ pub mod sql;
 pub mod stage;
 mod terminal;
 
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
@@ -108,6 +109,26 @@ pub fn with_last(args: &[&str], run: &dyn Fn(&[&str]) -> Answer) -> Answer {
     let last = runs.iter().find(|run| run["can_undo"] == true && run["receipt"]["kind"] == "apply");
     let last = last.and_then(|run| run["receipt"]["run"].as_str()).unwrap_or("none");
     run(&args.iter().map(|arg| if *arg == LAST { last } else { *arg }).collect::<Vec<_>>())
+}
+
+/// Whatever is in the files of a folder, unpacked where it can be; what is encrypted is left out.
+pub fn kept(folder: &Path) -> String {
+    let mut all = String::new();
+    for entry in std::fs::read_dir(folder).expect("a folder").flatten() {
+        let path = entry.path();
+        if path.is_dir() {
+            all += &kept(&path);
+            continue;
+        }
+        let bytes = std::fs::read(&path).expect("read");
+        if bytes.starts_with(b"age-encryption.org") {
+            continue;
+        }
+        let mut plain = Vec::new();
+        let packed = zstd::Decoder::new(bytes.as_slice()).and_then(|mut d| d.read_to_end(&mut plain)).is_ok();
+        all += &String::from_utf8_lossy(if packed { &plain } else { &bytes });
+    }
+    all
 }
 
 /// A temporary folder with a database and a logbook.

@@ -617,8 +617,10 @@ impl Tx for Writing {
         let mut rows = Rows::new();
         while let Some(change) = source().map_err(EngineError::Sink)? {
             let now = find(collection, &change.key).cloned();
-            let Keep::Hold(wanted) = sink(&change, now.as_deref()).map_err(EngineError::Sink)? else {
-                continue;
+            let wanted = match sink(&change, now.as_deref()).map_err(EngineError::Sink)? {
+                Keep::Hold(wanted) => wanted,
+                Keep::Anew(_) => return Err(other("its rows have keys")),
+                Keep::Leave => continue,
             };
             let image = Image::of(now, wanted).ok_or_else(|| other("neither there nor wanted"))?;
             rows.push(HeldRow { ordinal: change.ordinal, key: change.key, image, rest: None });

@@ -288,6 +288,17 @@ fn not_put_back(out: &mut String, batch: &BatchPreview) {
         out.push('\n');
         out.push_str(&conflicts::left_alone(found));
     }
+    if batch.renumbered > 0 {
+        let name = batch.block.target.key.names.first().map_or("row number", String::as_str);
+        let name = cells::escape(name);
+        let text = match batch.renumbered {
+            1 => format!("1 row comes back under a new {name}: another row has its old one now"),
+            many => {
+                format!("{many} rows come back under a new {name} each: other rows have their old ones now")
+            }
+        };
+        let _ = writeln!(out, "  {text}");
+    }
     let already = if batch.follows { "back with those above" } else { "as before the run already" };
     let counts = [(batch.already_back, already), (batch.not_asked, "not asked for")];
     for (count, what) in counts.iter().filter(|(count, _)| *count > 0) {

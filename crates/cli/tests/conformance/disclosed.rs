@@ -1,10 +1,10 @@
 //! What columns hide stays hidden to any depth: through views of views, generated columns, whole rows, routines, totals, checks,
 //! comparisons and the engines' own words. What the engine says is not hidden is shown.
 
+use marktwice_testkit::kept;
 use marktwice_testkit::stage::{On, Stage};
 
 use crate::each;
-use crate::hidden::kept;
 
 /// What stands in the hidden columns, in numbers and in texts.
 const PLANTED: [&str; 3] = ["mellon", "731046218", "1462092436"];

@@ -1,9 +1,7 @@
 //! Columns that the configuration hides: what they hold is nowhere but in snapshots, which only the holder of a key can read; also
 //! where such a column tells the rows.
 
-use std::io::Read;
-use std::path::Path;
-
+use marktwice_testkit::kept;
 use marktwice_testkit::stage::{On, Stage};
 
 use crate::{each, watched};
@@ -24,23 +22,6 @@ fn tables(on: On) -> String {
          CREATE VIEW everybody AS SELECT name, email AS address, phone FROM person;
          {watch}"
     )
-}
-
-/// Whatever has been kept, unpacked where it can be: what is encrypted cannot.
-pub(crate) fn kept(folder: &Path) -> String {
-    let mut all = String::new();
-    for entry in std::fs::read_dir(folder).unwrap().flatten() {
-        let path = entry.path();
-        if path.is_dir() {
-            all += &kept(&path);
-            continue;
-        }
-        let bytes = std::fs::read(&path).unwrap();
-        let mut plain = Vec::new();
-        let packed = zstd::Decoder::new(bytes.as_slice()).and_then(|mut d| d.read_to_end(&mut plain)).is_ok();
-        all += &String::from_utf8_lossy(if packed { &plain } else { &bytes });
-    }
-    all
 }
 
 #[track_caller]

@@ -158,3 +158,27 @@ fn a_column_that_an_undo_changes_by_the_way() {
         assert_eq!(stage.value("SELECT sum(price) FROM jar WHERE id IN (1, 5)"), "60");
     });
 }
+
+/// The number of a row of a table without a key is used again, and the row comes back under another; its undo takes it away again,
+/// and leaves the one that has the number.
+#[test]
+fn a_row_number_that_was_used_again() {
+    only(On::Sqlite, |stage| {
+        stage.run("CREATE TABLE log (what text, n int); INSERT INTO log VALUES ('a', 1), ('b', 2), ('c', 3), ('d', 4);");
+        stage.apply("DELETE FROM log WHERE n >= 3", "2", 0);
+        // The first number that is free is that of the row that went first.
+        stage.run("INSERT INTO log VALUES ('new', 9);");
+        let there = stage.dump();
+        let back = stage.undo(&[], 0);
+        assert!(back.out.contains("1 row comes back under a new rowid"), "{}", back.out);
+        assert_eq!(
+            stage.value("SELECT group_concat(what) FROM log WHERE rowid <> 3 AND n > 2"),
+            "text:'d,c'"
+        );
+        assert_eq!(stage.value("SELECT what FROM log WHERE rowid = 3"), "text:'new'");
+        let history = stage.scene.run(&["history", "--format", "json"]).json();
+        let undo = history["runs"][0]["receipt"]["run"].as_str().unwrap().to_owned();
+        stage.scene.run(&["undo", &undo, "--yes", "--rows", "0+"]).expect(0);
+        assert_eq!(stage.dump(), there);
+    });
+}

@@ -14,6 +14,7 @@ use marktwice_relational::statement::{
 };
 use marktwice_relational::understood::{Understood, only_the_run};
 use marktwice_relational::unknown::{syntax, unknown_name};
+use marktwice_sql::query::check::AROUND;
 use marktwice_sql::query::placeholders::Replaced;
 use marktwice_sql::query::row_query::Ask;
 use marktwice_sql::refuse::{dialects, instead};
@@ -61,8 +62,11 @@ pub(crate) fn called_by(
     Ok((asked, finding))
 }
 
-/// A query that reads the rows of a step, and gives nothing of them.
+/// A query that reads the rows of a step, and gives nothing of them; of a question, the question.
 fn rows_of(step: &Step) -> String {
+    if let Some(filter) = step.filter.as_ref().filter(|_| step.table.table.text == AROUND) {
+        return format!("SELECT 1 WHERE {}", step.text(filter.slice));
+    }
     if step.inserted.is_some() { step.bringing(None) } else { step.query("1", Ask::default()) }
 }
 

@@ -11,7 +11,7 @@ use marktwice_core::steps::{Part, Touches};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::veil::Veil;
 use marktwice_port::{EngineError, Plan};
-use marktwice_sql::query::check::Question;
+use marktwice_sql::query::check::{AROUND, Question};
 use marktwice_sql::query::mentions::{compared_with, from_clause, names, puts_together};
 use marktwice_sql::query::placeholders::placeholders;
 use marktwice_sql::statement::slicing::understand;
@@ -352,7 +352,7 @@ fn around(step: &Step, value: Slice) -> (String, String, String) {
 
 /// What a query reads; `None` where it is not understood.
 fn reads<D: Driver>(driver: &mut D, query: &str) -> Option<Touches> {
-    let around = format!("DELETE FROM marktwice WHERE EXISTS (\n{query}\n)");
+    let around = format!("DELETE FROM {AROUND} WHERE EXISTS (\n{query}\n)");
     let step = understand(&around, D::Table::LANGUAGE).ok()?;
     driver.reads_as_resolved(&Question { step, text: query.to_owned() }).ok()
 }
@@ -389,7 +389,7 @@ fn is_clear<D: Driver>(
 
 /// A query, taken apart as the source of an INSERT.
 fn read_as_insert<T: Tabled>(query: &str) -> Option<Step> {
-    understand(&format!("INSERT INTO marktwice\n{query}"), T::LANGUAGE).ok()
+    understand(&format!("INSERT INTO {AROUND}\n{query}"), T::LANGUAGE).ok()
 }
 
 /// What a query gives, value by value.

@@ -55,7 +55,7 @@ pub fn hold_rows<D: Driver>(
     let table = &making.held.table;
     driver.room_to_find(table)?;
     let mut finder = Finder::new(table, Lock::Update, true);
-    let (mut held, mut buffer) = (0, Vec::new());
+    let (mut held, mut anew, mut buffer) = (0, false, Vec::new());
     loop {
         let chunk = finder.next(driver, source)?;
         if chunk.is_empty() {
@@ -64,17 +64,42 @@ pub fn hold_rows<D: Driver>(
         let mut rows = Vec::with_capacity(chunk.len());
         for (change, now) in chunk {
             let values = now.as_ref().map(|row| row.values.as_slice());
-            let wanted = match sink(&change, values).map_err(EngineError::Sink)? {
-                Keep::Hold(wanted) => wanted,
+            let (row, values, wanted) = match sink(&change, values).map_err(EngineError::Sink)? {
+                Keep::Hold(wanted) => (now.as_ref(), values, wanted),
+                Keep::Anew(wanted) => (None, None, Some(wanted)),
                 Keep::Leave => continue,
             };
-            let beside = table.beside_of(&change.key, now.as_ref());
+            // Which number it is given shows once all others are known.
+            let unnumbered = row.is_none() && now.is_some();
+            let key = if unnumbered { &[][..] } else { &change.key };
+            anew |= unnumbered;
+            let beside = table.beside_of(key, row);
             rows.push(making.row(&mut buffer, change.ordinal, beside, values, wanted.as_deref()));
             held += 1;
         }
         making.load(driver, rows)?;
     }
+    if anew {
+        number_anew(driver, &making.held)?;
+    }
     Ok((making.made(driver)?, held))
+}
+
+/// Gives held rows that have no row number one that neither a row of the table nor another held row has.
+fn number_anew<D: Driver>(driver: &mut D, held: &Held<D::Table>) -> Result<(), EngineError> {
+    let name = held.name();
+    let row = held.table.row_identity().map(|row| D::Table::LANGUAGE.quoted(row)).unwrap_or_default();
+    let greatest = driver.number(&format!(
+        "SELECT max(n) FROM (SELECT 0 AS n UNION ALL SELECT max({row}) FROM {} UNION ALL SELECT max({ROW}) FROM {name}) AS g",
+        held.table.from()
+    ))?;
+    let most = driver.number(&format!("SELECT max({ORDINAL}) FROM {name}"))?;
+    if greatest.checked_add(most).is_none_or(|last| last > i64::MAX as u64) {
+        let what = format!("{} has no free row number above the greatest one", held.table.target().table);
+        return Err(EngineError::Other(what));
+    }
+    driver.execute(&format!("UPDATE {name} SET {ROW} = {greatest} + {ORDINAL} WHERE {ROW} IS NULL"))?;
+    Ok(())
 }
 
 /// A held table of rows that are to be put back, while it is filled.

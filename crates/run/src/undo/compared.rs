@@ -4,9 +4,9 @@ use std::cell::RefCell;
 
 use marktwice_core::hash::Tally;
 use marktwice_core::receipt::DatabaseId;
-use marktwice_core::table::Target;
+use marktwice_core::table::{KeyKind, Target};
 use marktwice_core::totals::Totals;
-use marktwice_core::undo::{RowChange, Treatment, treat};
+use marktwice_core::undo::{Compared, RowChange, Treatment, treat};
 use marktwice_core::{Image, Role, Value};
 use marktwice_port::{Intent, Keep, Phase, Session, Tx};
 
@@ -129,6 +129,7 @@ pub(super) struct Judge<'a> {
     left_alone: Conflicts,
     already_back: u64,
     not_asked: u64,
+    renumbered: u64,
     pub(super) seen: Tally,
     buffer: Vec<u8>,
 }
@@ -144,6 +145,7 @@ impl<'a> Judge<'a> {
             left_alone: Conflicts::none(&batch.target),
             already_back: 0,
             not_asked: 0,
+            renumbered: 0,
             seen: Tally::default(),
             buffer: Vec::new(),
         }
@@ -155,8 +157,12 @@ impl<'a> Judge<'a> {
             return Keep::Leave;
         }
         self.seen.add(&mut self.buffer, change.key.iter().chain(now.unwrap_or_default()));
-        match treat(change, now, (&self.back.batch.columns, &self.back.open), self.options.policy) {
+        match treat(change, now, compared(self.back), self.options.policy) {
             Treatment::Put(wanted) => Keep::Hold(wanted),
+            Treatment::PutAnew(wanted) => {
+                self.renumbered += 1;
+                Keep::Anew(wanted)
+            }
             Treatment::AlreadyBack => {
                 self.already_back += 1;
                 Keep::Leave
@@ -171,6 +177,12 @@ impl<'a> Judge<'a> {
             }
         }
     }
+}
+
+/// How the rows of a batch are compared. Of a table that triggers write what came in besides is part of what the run left.
+fn compared(back: &Back) -> Compared<'_> {
+    let numbered = back.batch.target.key.kind == KeyKind::RowIdentity && back.batch.of.role != Role::Trigger;
+    Compared { columns: &back.batch.columns, open: &back.open, numbered }
 }
 
 /// Looks at the rows of one batch as they are compared.
@@ -219,6 +231,7 @@ impl<'a> Looker<'a> {
         let stops = self.judge.conflicts.count > stopped;
         let (before, wanted) = match &kept {
             Keep::Hold(wanted) => (now, wanted.as_deref()),
+            Keep::Anew(wanted) => (None, Some(wanted.as_slice())),
             // A row that stops the undo is shown as it was meant to be put back.
             Keep::Leave if stops => (change.image.before(), change.image.after()),
             Keep::Leave => return kept,
@@ -275,6 +288,7 @@ impl<'a> Looker<'a> {
             follows: back.follows,
             already_back: judge.already_back,
             not_asked: judge.not_asked,
+            renumbered: judge.renumbered,
         };
         (preview, judge.seen)
     }
@@ -362,7 +376,6 @@ pub(super) fn hold_triggered<'a, 's>(
                 Ok(reader) => RefCell::new(reader),
                 Err(error) => return Err(begun.end(End::Failed(error.into()))),
             };
-            let columns = (&back.batch.columns[..], &back.open[..]);
             begun = begun.hold_triggered_rows(
                 (&back.batch, left),
                 &mut || inverse(&reader, back),
@@ -370,7 +383,7 @@ pub(super) fn hold_triggered<'a, 's>(
                     if !left {
                         return Ok(looker.row(change, now));
                     }
-                    Ok(match (treat(change, now, columns, lenient.policy), now) {
+                    Ok(match (treat(change, now, compared(back), lenient.policy), now) {
                         (Treatment::Leave(_), Some(now)) => Keep::Hold(Some(now.to_vec())),
                         _ => Keep::Leave,
                     })

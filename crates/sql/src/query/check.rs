@@ -14,6 +14,9 @@ use crate::text::{Tok, statements, tokenize};
 /// How such a query is written.
 const FORM: &str = "write one SELECT that only reads: SELECT count(*) FROM batch WHERE price_per_kg > 40";
 
+/// The table of the statement that is put around a query or a condition to take it apart; there is none of this name.
+pub const AROUND: &str = "marktwice";
+
 /// A query, understood.
 #[derive(Debug, Clone)]
 pub struct Question {
@@ -67,7 +70,7 @@ pub fn question(sql: &str, language: Language) -> Result<Question, Finding> {
     if !closed(text, language) {
         return Err(refuse("has a parenthesis that is not opened or not closed", FORM, None));
     }
-    let step = understand(&format!("DELETE FROM marktwice WHERE EXISTS (\n{text}\n)"), language)
+    let step = understand(&format!("DELETE FROM {AROUND} WHERE EXISTS (\n{text}\n)"), language)
         .map_err(|_| refuse("is not understood", FORM, None))?;
     let filter = step.filter.as_ref().filter(|_| step.tail.is_none()).map(|f| f.slice);
     let Some(filter) = filter else { return Err(refuse("is not understood", FORM, None)) };

@@ -6,6 +6,7 @@ use sqlparser::tokenizer::Token;
 
 use crate::dialect::language::Language;
 use crate::dialect::volatile;
+use crate::query::check::AROUND;
 use crate::statement::slicing::understand;
 use crate::statement::step::Step;
 use crate::text::slices::Slice;
@@ -52,7 +53,7 @@ pub fn each(condition: &str, language: Language) -> Result<Each, Finding> {
     if !closed(condition, language) {
         return Err(refuse("is not one condition", form));
     }
-    let step = understand(&format!("DELETE FROM marktwice WHERE ({condition}\n)"), language)
+    let step = understand(&format!("DELETE FROM {AROUND} WHERE ({condition}\n)"), language)
         .map_err(|_| refuse("is not one condition", form))?;
     let filter = step.filter.as_ref().filter(|f| f.parsed.is_some() && step.tail.is_none());
     let Some(filter) = filter.map(|f| f.slice) else { return Err(refuse("is not one condition", form)) };
