@@ -54,7 +54,7 @@ pub(crate) fn run(args: Args) -> u8 {
         Command::Demo { folder } => demo::run(&common, &folder),
     };
     let status = result.unwrap_or_else(|trouble| {
-        let trouble = trouble.without_secrets();
+        let trouble = trouble.without_secrets().complete(&common.on_again());
         tell(&human::trouble(&trouble));
         if common.format == Format::Json {
             print_document(json::trouble(&trouble));

@@ -259,10 +259,7 @@ impl Text {
         if crate::handover::is_one(path) {
             return Err(Trouble::usage(
                 format!("{} holds a change that was previewed elsewhere", path.display()),
-                format!(
-                    "marktwice apply {} previews it again, and asks",
-                    crate::args::word(&path.display().to_string())
-                ),
+                format!("`{}` previews it again, and asks", crate::printed::apply_handed(path, "")),
             ));
         }
         if path.as_os_str() == "-" {

@@ -145,7 +145,7 @@ pub(crate) fn edit_file(file: &Path) -> Result<(), Trouble> {
 /// What `read` says last, or when there is no editor, or it fails.
 pub(crate) fn edited<T>(text: &str, read: impl Fn(&str) -> Result<T, Trouble>) -> Result<T, Trouble> {
     if !(std::io::stdin().is_terminal() && std::io::stdout().is_terminal()) {
-        let hint = "write the values: marktwice set TABLE KEY COLUMN=VALUE";
+        let hint = "write the values: `marktwice set TABLE KEY COLUMN=VALUE`";
         return Err(Trouble::usage("a form needs a terminal to be filled in", hint));
     }
     let mut text = text.to_owned();

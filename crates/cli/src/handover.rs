@@ -83,7 +83,7 @@ impl Kept {
 fn altered(file: &Path) -> Trouble {
     Trouble::usage(
         format!("{} is not as it was written: it was altered, or is torn", file.display()),
-        "have it made again: marktwice preview CHANGE --out FILE.twice",
+        "have it made again: `marktwice preview CHANGE --out FILE.twice`",
     )
 }
 

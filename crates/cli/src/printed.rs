@@ -24,6 +24,23 @@ pub(crate) fn apply_handed(file: &Path, on: &str) -> String {
     format!("marktwice apply {}{on}", word(&file.display().to_string()))
 }
 
+/// A text in which commands stand between backquotes, with `on` at their ends and without the backquotes.
+pub(crate) fn complete(text: &str, on: &str) -> String {
+    let mut parts = text.split('`').enumerate().peekable();
+    let mut out = String::with_capacity(text.len());
+    while let Some((at, part)) = parts.next() {
+        let last = parts.peek().is_none();
+        match (at % 2 == 1 && !last, part.starts_with("marktwice ")) {
+            (true, true) => out.extend([part, on]),
+            (true, false) => out.extend(["`", part, "`"]),
+            // One that nothing closes.
+            (false, _) if at % 2 == 1 => out.extend(["`", part]),
+            (false, _) => out.push_str(part),
+        }
+    }
+    out
+}
+
 #[cfg(test)]
 mod tests {
     use marktwice_core::Code;
@@ -31,6 +48,13 @@ mod tests {
     use marktwice_core::way_back::WayBack;
 
     use super::*;
+
+    #[test]
+    fn commands_in_texts_say_where() {
+        let said = complete("no `key` here: `marktwice look t` shows `b`, `c", " --on a.db");
+        assert_eq!(said, "no `key` here: marktwice look t --on a.db shows `b`, `c");
+        assert_eq!(complete("plain", " --on a.db"), "plain");
+    }
 
     #[test]
     fn an_undo_says_where_and_what_is_allowed() {

@@ -62,6 +62,12 @@ impl Trouble {
         Trouble { on: Some(shown.into()), ..self }
     }
 
+    /// With the commands in it complete (see [`crate::printed::complete`]).
+    pub(crate) fn complete(self, on: &str) -> Trouble {
+        let complete = |text: &str| crate::printed::complete(text, on);
+        Trouble { message: complete(&self.message).into(), hint: self.hint.as_deref().map(complete), ..self }
+    }
+
     /// What is wrong with a change file.
     pub(crate) fn change(error: ChangeError, file: &str) -> Trouble {
         let trouble = Trouble::usage(error.message, error.hint);
@@ -76,7 +82,7 @@ impl Trouble {
         let finding = failure.finding();
         let hint = match failure {
             Failure::Usage { hint, .. } => Some(hint.clone()),
-            Failure::Unsettled { .. } => Some("run marktwice settle".to_owned()),
+            Failure::Unsettled { .. } => Some("run `marktwice settle`".to_owned()),
             _ => finding.map(|f| f.remedy().to_owned()).or_else(|| engine_hint(failure)),
         };
         Trouble {
@@ -129,7 +135,7 @@ fn engine_hint(failure: &Failure) -> Option<String> {
             }
             LogErrorKind::Damaged => "do not rely on this file; keep a copy of it",
             LogErrorKind::Newer => "use the newer marktwice that wrote it",
-            LogErrorKind::NotFound => "marktwice history and marktwice preview show what there is",
+            LogErrorKind::NotFound => "`marktwice history` and `marktwice preview` show what there is",
             LogErrorKind::Key => {
                 "name the right key_file under [logbook] in marktwice.toml; marktwice key FILE makes a new one for new runs"
             }

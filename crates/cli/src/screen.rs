@@ -37,7 +37,7 @@ pub(crate) enum Screen<'a> {
     /// Findings explained: all of them, or the one that was asked for.
     Findings(&'a [Code], bool),
     /// All tables.
-    Tables(&'a Seen<Vec<TableSummary>>),
+    Tables(&'a Seen<Vec<TableSummary>>, &'a str),
     /// One table with rows of it, in these columns, which a condition may have chosen.
     Table(&'a Seen<Survey>, &'a Rows, &'a [usize], bool),
     /// What columns hold, how many values of it are shown, and whether a condition has chosen the rows.
@@ -136,7 +136,7 @@ impl Renderer for People {
             Screen::Receipt(entry, kept) => human::receipt(entry, kept),
             Screen::Settled(on, all, _, again) => human::settled(on, all, again),
             Screen::Findings(codes, one) => human::why(codes, *one),
-            Screen::Tables(seen) => human::look::tables(seen),
+            Screen::Tables(seen, on) => human::look::tables(seen, on),
             Screen::Table(seen, rows, columns, filtered) => {
                 human::look::table(seen, (rows, columns), *filtered)
             }
@@ -180,7 +180,7 @@ impl Renderer for Documents {
             Screen::Receipt(entry, kept) => json::receipt(entry, kept),
             Screen::Settled(_, all, status, _) => json::settled(all, *status),
             Screen::Findings(codes, _) => json::why(codes),
-            Screen::Tables(seen) => json::tables(seen),
+            Screen::Tables(seen, _) => json::tables(seen),
             // Its rows are handed out as they come.
             Screen::Table(..) => return None,
             Screen::Values(seen, show, _) => json::values(seen, *show),

@@ -53,7 +53,7 @@ impl<'a> Typed<'a> {
             [only] => format!("no row of {} has the key {only}", self.table.table),
             many => format!("no row of {} has the keys {}", self.table.table, many.join(", ")),
         };
-        let hint = "look for the row first: marktwice look TABLE --where CONDITION";
+        let hint = "look for the row first: `marktwice look TABLE --where CONDITION`";
         let usage = Trouble::usage(message, hint);
         let stopped = Trouble { status: exit::STOPPED, code: Some(Code::NothingMatched.as_str()), ..usage };
         Err(stopped.on(&desk.shown))

@@ -126,7 +126,7 @@ pub fn look_again(
             (None, RunState::Committed) => format!("run {name} has no rows in the logbook"),
             (None, state) => format!("run {name} was not committed ({})", state.as_str()),
         };
-        return Err(Failure::usage(what, "marktwice history shows the runs"));
+        return Err(Failure::usage(what, "`marktwice history` shows the runs"));
     };
     let header = book.snapshot(&name, &snapshot)?.header().clone();
     let own = header.steps.iter().enumerate();

@@ -16,7 +16,7 @@ fn unasked(check: &QueryCheck, error: EngineError) -> Failure {
         EngineError::Refused(_) | EngineError::Interrupted => error.into(),
         other => Failure::usage(
             format!("the check \"{}\" cannot be asked: {other}", check.title()),
-            "correct its query: marktwice look shows tables and columns",
+            "correct its query: `marktwice look` shows tables and columns",
         ),
     }
 }

@@ -211,7 +211,7 @@ pub fn edited(context: &Context<'_>, target: &Target, sheet: &Sheet) -> Result<E
         let found = reading.kinds.iter().find(|(_, known, _)| known == column).copied();
         let Some((at, _, kind)) = found else {
             let name = reading.name(*column);
-            let hint = "write the sheet out with its key: marktwice look TABLE --csv";
+            let hint = "write the sheet out with its key: `marktwice look TABLE --csv`";
             return Err(Failure::usage(format!("the sheet has no column {name}, which tells the row"), hint));
         };
         key_cells.push((at, kind));

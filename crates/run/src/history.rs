@@ -124,7 +124,7 @@ pub fn find_run(entries: &[Entry], name: Option<&str>) -> Result<Entry, Failure>
         return entries.first().cloned().ok_or_else(|| {
             Failure::usage(
                 "there is no run on this database yet",
-                "apply a change first: marktwice apply CHANGE",
+                "apply a change first: `marktwice apply CHANGE`",
             )
         });
     };
@@ -137,7 +137,7 @@ pub fn find_run(entries: &[Entry], name: Option<&str>) -> Result<Entry, Failure>
         [one] => Ok((*one).clone()),
         [] => Err(Failure::usage(
             format!("there is no run {name} on this database"),
-            "marktwice history lists them",
+            "`marktwice history` lists them",
         )),
         many => {
             let names: Vec<&str> = many.iter().map(|e| e.receipt.run.as_str()).collect();

@@ -48,7 +48,7 @@ pub fn mark_text(context: &Context<'_>, name: Option<&str>) -> Result<MarkedChan
     {
         return Err(Failure::usage(
             format!("the last preview here (mark {name_of}) was applied already, as run {}", run.run),
-            "preview the change that is meant, or name it: marktwice apply CHANGE",
+            "preview the change that is meant, or name it: `marktwice apply CHANGE`",
         ));
     }
     let MarkHeader { change, checks, params, sheets, .. } = mark.header();

@@ -269,7 +269,7 @@ pub fn set_aside(context: &Context<'_>, run: &str, reason: &str) -> Result<Settl
         None => {
             return Err(Failure::usage(
                 format!("there is no run {run} on this database"),
-                "marktwice history lists them",
+                "`marktwice history` lists them",
             ));
         }
     };

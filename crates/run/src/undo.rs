@@ -135,7 +135,7 @@ pub fn undo(
     if options.agreement == Agreement::Given && options.run.is_none() {
         return Err(Failure::usage(
             "--yes needs the name of a run: without one it would take whichever run is newest",
-            "name the run: marktwice undo RUN --yes (marktwice history shows the runs)",
+            "name the run: `marktwice undo RUN --yes` (`marktwice history` shows the runs)",
         ));
     }
     let mut session = context.open(Intent::Read)?;
@@ -226,7 +226,7 @@ fn what_to_take_back(
         None => {
             let last = entries.iter().find(|e| e.receipt.kind == RunKind::Apply && e.can_undo);
             last.cloned().ok_or_else(|| {
-                Failure::usage("there is nothing to undo", "marktwice history shows the runs")
+                Failure::usage("there is nothing to undo", "`marktwice history` shows the runs")
             })?
         }
     };
@@ -238,7 +238,7 @@ fn what_to_take_back(
                 "run {run} was not committed ({}); there is nothing to take back",
                 receipt.state.as_str()
             ),
-            "marktwice history shows the runs",
+            "`marktwice history` shows the runs",
         ));
     }
     if !book.is_of(&receipt.database.identity) {
@@ -250,7 +250,7 @@ fn what_to_take_back(
     if let Some(by) = &entry.undone_by {
         return Err(Failure::usage(
             format!("run {run} was taken back already, by {by}"),
-            format!("to apply it again, take that undo back: marktwice undo {by}"),
+            format!("to apply it again, take that undo back: `marktwice undo {by}`"),
         ));
     }
     if let Some(when) = &receipt.forgotten {

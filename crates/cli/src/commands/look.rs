@@ -24,12 +24,12 @@ pub(crate) fn run(common: &Common, args: &LookArgs) -> Result<u8, Trouble> {
         return again(common, &desk, args, Some(run.as_str()).filter(|run| !run.is_empty()));
     }
     if args.csv && args.table.is_none() {
-        let hint = "name the table: marktwice look TABLE --csv";
+        let hint = "name the table: `marktwice look TABLE --csv`";
         return Err(Trouble::usage("--csv writes the rows of a table or of a run", hint).on(&desk.shown));
     }
     let Some(typed) = &args.table else {
         let seen = desk.with(tables).map_err(|f| Trouble::failure(&f, "").on(&desk.shown))?;
-        show(common, &Screen::Tables(&seen));
+        show(common, &Screen::Tables(&seen, &common.on_again()));
         return Ok(exit::DONE);
     };
     let (schema, name) = desk.engine.language().table_name(typed);

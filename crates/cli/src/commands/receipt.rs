@@ -85,7 +85,7 @@ fn write_csv(desk: &Desk, entry: &Entry, path: &Path, raw: bool) -> Result<u64, 
     let receipt = &entry.receipt;
     let missing = || Failure::Usage {
         message: format!("run {} has no rows in the logbook", receipt.run),
-        hint: "marktwice receipt without --csv shows what there is".to_owned(),
+        hint: "`marktwice receipt` without --csv shows what there is".to_owned(),
     };
     let snapshot = receipt.snapshot.as_ref().filter(|_| receipt.forgotten.is_none()).ok_or_else(missing)?;
     let io = |error: std::io::Error| not_written(path, &error);

@@ -129,7 +129,7 @@ fn by_form(desk: &Desk, typed: Typed<'_>) -> Result<Option<Filled>, Trouble> {
     let seen = desk.with(|context| one_row(context, &row.text));
     let seen = seen.map_err(|failure| Trouble::failure(&failure, "the row").on(&desk.shown))?.seen;
     let Some(seen) = seen else {
-        let hint = "name the whole key: marktwice look shows the rows";
+        let hint = "name the whole key: `marktwice look` shows the rows";
         return Err(Trouble::usage("a form is filled in for one row", hint).on(&desk.shown));
     };
     let what = format!("{} {} of {}", typed.table.table, typed.key, desk.shown);

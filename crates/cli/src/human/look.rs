@@ -16,7 +16,7 @@ fn column(name: &str, cells: Vec<Text>, priority: u8, right: bool) -> TextColumn
 }
 
 /// All tables.
-pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> String {
+pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>, on: &str) -> String {
     let all = &seen.seen;
     let views = all.iter().filter(|t| t.view).count();
     let count = words::of((all.len() - views) as u64, "table");
@@ -43,7 +43,7 @@ pub(crate) fn tables(seen: &Seen<Vec<TableSummary>>) -> String {
         ),
     ];
     out.push_str(&draw(table, width()).0);
-    out.push_str("\nOne table in full: marktwice look TABLE\n");
+    let _ = writeln!(out, "\nOne table in full: marktwice look TABLE{on}");
     out
 }
 

@@ -30,6 +30,7 @@ mod looking;
 mod moved;
 mod offered;
 mod pooled;
+mod printed;
 mod proven;
 mod put_back;
 mod races;

@@ -171,11 +171,8 @@ fn a_row_number_that_was_used_again() {
         let there = stage.dump();
         let back = stage.undo(&[], 0);
         assert!(back.out.contains("1 row comes back under a new rowid"), "{}", back.out);
-        assert_eq!(
-            stage.value("SELECT group_concat(what) FROM log WHERE rowid <> 3 AND n > 2"),
-            "text:'d,c'"
-        );
-        assert_eq!(stage.value("SELECT what FROM log WHERE rowid = 3"), "text:'new'");
+        assert_eq!(stage.value("SELECT group_concat(what) FROM log WHERE rowid <> 3 AND n > 2"), "'d,c'");
+        assert_eq!(stage.value("SELECT what FROM log WHERE rowid = 3"), "'new'");
         let history = stage.scene.run(&["history", "--format", "json"]).json();
         let undo = history["runs"][0]["receipt"]["run"].as_str().unwrap().to_owned();
         stage.scene.run(&["undo", &undo, "--yes", "--rows", "0+"]).expect(0);
