@@ -134,6 +134,9 @@ fn only_together(case: &Case, bare: &Bare) -> bool {
 
 /// Makes a case from a seed.
 pub fn case(seed: u64, on: On) -> Case {
+    if seed >= watchers::KNOTTED {
+        return watchers::case(seed, on);
+    }
     if seed >= inserts::FROM {
         return inserts::case(seed, on);
     }
@@ -334,7 +337,7 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     }
     let outcome = place.apply(&change, None);
     let now = ring.everything();
-    let (run, told) = match outcome.as_ref().map(|o| &o.end) {
+    let (run, (told, needed)) = match outcome.as_ref().map(|o| &o.end) {
         Ok(End::Committed) => {
             let together = only_together(case, &bare);
             assert!(bare.is_ok() || together, "it committed what the bare statement refuses: {bare:?}");
@@ -355,7 +358,8 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
             let receipt = outcome.expect("committed").receipt.expect("a receipt");
             let back = receipt.back.unwrap_or_default();
             let stays = receipt.triggered.iter().flatten().any(|table| table.unheld.is_some());
-            (receipt.run, back.allow.is_empty() && back.leaves.is_empty() && !stays)
+            let told = back.allow.is_empty() && back.leaves.is_empty() && !stays;
+            (receipt.run, (told, back.allow))
         }
         Ok(End::NothingToDo(_)) => {
             assert_eq!(now, start);
@@ -397,7 +401,9 @@ fn one(ring: &mut dyn Ring, case: &Case, tally: &mut Tally) {
     let held = preview.steps.iter().flat_map(|step| &step.block.side).all(|write| write.held);
     let hazard = case.hazard;
     let watched = hazard == Hazard::Watched && held && told;
-    let allow = if watched { Vec::new() } else { hazard.allowed(ring.on()) };
+    // What the undo will have to be allowed was said before.
+    let allow =
+        if watched { Vec::new() } else { hazard.allowed(ring.on()).into_iter().chain(needed).collect() };
     let undone = place.undo(&run, allow.clone());
     let committed = matches!(undone.as_ref().map(|o| &o.end), Ok(End::Committed));
     if !committed && case.hazard.may_not_come_back() {
@@ -559,6 +565,8 @@ fn explainable(case: &Case, end: &End) {
                     case.script.contains("ON DELETE SET NULL") || ["t", "u", "v", "w"].into_iter().any(own)
                 }
                 Code::NoWayBack => case.script.contains("CONSTRAINT older"),
+                // A text that is put together when it runs may write anything.
+                Code::UnmeasuredWrite => case.script.contains("EXECUTE format"),
                 _ => false,
             }),
             "{codes:?}"

@@ -199,7 +199,7 @@ pub fn statement<T: Tabled>(held: &Held<T>, batch: &Batch, kind: StepKind, one: 
     let same = identity.iter().enumerate();
     let on = same.map(|(nth, (held, own))| format!("t.{own} {} h.{held}", table.equals(nth)));
     let on = on.collect::<Vec<_>>().join(" AND ");
-    let or_abort = if T::JOINING == Joining::In { " OR ABORT" } else { "" };
+    let or_abort = table.or_abort();
     match kind {
         StepKind::Update => {
             let written = batch.columns.iter().copied().filter(|at| table.writable(*at));

@@ -184,6 +184,12 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
         None
     }
 
+    /// What stands behind the verb so that a broken constraint is an error, whatever the definition says of it. What statements of
+    /// triggers say of theirs is overridden by it, so it stands only where it has to.
+    fn or_abort(&self) -> &'static str {
+        ""
+    }
+
     /// The column that the row identity is, where it is one: assigning it changes both.
     fn row_column(&self) -> Option<usize> {
         None

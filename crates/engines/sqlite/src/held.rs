@@ -140,6 +140,10 @@ impl Tabled for Table {
         self.row.as_deref()
     }
 
+    fn or_abort(&self) -> &'static str {
+        if self.conflict_clause.is_some() { " OR ABORT" } else { "" }
+    }
+
     fn row_column(&self) -> Option<usize> {
         self.row_column
     }

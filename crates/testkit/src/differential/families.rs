@@ -33,13 +33,23 @@ struct Maker {
     /// How each table is told: by `k` as its primary key, by a unique `k`, or by nothing.
     told: Vec<usize>,
     keys: Vec<Key>,
+    /// Whether keys go round in a circle.
+    circle: bool,
 }
 
 const NAMES: [&str; 4] = ["t", "u", "v", "w"];
 
 /// Makes a case.
 pub(super) fn case(seed: u64, on: On) -> Case {
-    let mut maker = Maker { dice: Rng::with_seed(seed), on, told: Vec::new(), keys: Vec::new() };
+    let mut maker =
+        Maker { dice: Rng::with_seed(seed), on, told: Vec::new(), keys: Vec::new(), circle: false };
+    maker.case()
+}
+
+/// Makes one whose keys go round in a circle, from the first table to the last.
+pub(super) fn in_circles(seed: u64, on: On) -> Case {
+    let mut maker =
+        Maker { dice: Rng::with_seed(seed), on, told: Vec::new(), keys: Vec::new(), circle: true };
     maker.case()
 }
 
@@ -125,6 +135,22 @@ impl Maker {
                 column,
                 parent,
                 actions: format!("ON DELETE {delete} ON UPDATE {update}{waits}"),
+            });
+        }
+        for child in 0..if self.circle { tables } else { 0 } {
+            // Those of the circle act, so that one row takes the next along; not all are told by a key.
+            let parents = (1..=tables).map(|by| (child + by) % tables);
+            let parent = parents.into_iter().find(|at| self.told[*at] < 4).unwrap_or(0);
+            let action = self.pick(&["CASCADE", "CASCADE", "SET NULL"]);
+            let waits = self.on != On::Maria && self.one_in(5);
+            let waits = if waits { " DEFERRABLE INITIALLY DEFERRED" } else { "" };
+            columns[child].push(format!("c{child} int"));
+            self.keys.push(Key {
+                both: false,
+                child,
+                column: format!("c{child}"),
+                parent,
+                actions: format!("ON DELETE {action} ON UPDATE {action}{waits}"),
             });
         }
         for key in self.keys.iter().filter(|key| key.child == key.parent) {

@@ -9,18 +9,27 @@ use crate::stage::On;
 
 /// From this seed on tables are watched.
 pub const FROM: u64 = 2_000_000_000;
+/// From this seed on they are watched by triggers that write several tables in one statement, and in texts that are put together
+/// when they run; and their keys go round in circles.
+pub const KNOTTED: u64 = 5_000_000_000;
 
 struct Maker {
     dice: Rng,
     on: On,
     script: String,
     triggers: usize,
+    knotted: bool,
 }
 
 /// Makes a case.
 pub(super) fn case(seed: u64, on: On) -> Case {
-    let case = families::case(families::FROM + (seed - FROM), on);
-    let mut maker = Maker { dice: Rng::with_seed(seed), on, script: case.script.clone(), triggers: 0 };
+    let knotted = seed >= KNOTTED;
+    let case = match knotted {
+        true => families::in_circles(seed, on),
+        false => families::case(families::FROM + (seed - FROM), on),
+    };
+    let mut maker =
+        Maker { dice: Rng::with_seed(seed), on, script: case.script.clone(), triggers: 0, knotted };
     maker.watch();
     let mut more = Vec::new();
     if maker.one_in(4) {
@@ -105,6 +114,12 @@ impl Maker {
             "INSERT" => "NEW",
             _ => self.pick(&["OLD", "NEW"]),
         };
+        if self.knotted && self.one_in(2) {
+            let action = self.knot(row);
+            let timing = self.pick(&["AFTER", "BEFORE"]);
+            self.on_event(table, timing, event, &action);
+            return;
+        }
         let action = match self.dice.u32(..7) {
             0 | 1 => format!("INSERT INTO log (what, k) VALUES ('{table}', {row}.k)"),
             2 | 3 => format!("UPDATE tally SET n = n + 1 WHERE id = {row}.a"),
@@ -116,6 +131,50 @@ impl Maker {
         };
         let timing = self.pick(&["AFTER", "AFTER", "BEFORE"]);
         self.on_event(table, timing, event, &action);
+    }
+
+    /// What one statement does to several tables, or one whose text is put together.
+    fn knot(&mut self, row: &str) -> String {
+        let n = self.dice.u32(..5);
+        match (self.on, n) {
+            (On::Maria, 0) => format!(
+                "UPDATE tally JOIN other ON other.id = tally.id SET other.n = 5, tally.n = tally.n + 1 WHERE tally.id = {row}.a"
+            ),
+            (On::Maria, 1) => {
+                format!("UPDATE tally AS a, other AS b SET b.n = a.n WHERE a.id = b.id AND a.id <= {row}.k")
+            }
+            (On::Maria, 2) => {
+                format!("DELETE b FROM tally AS a JOIN other AS b ON b.id = a.id WHERE a.id = {row}.k")
+            }
+            (On::Maria, 3) => format!(
+                "INSERT INTO other (id, n) VALUES ({row}.k, 1) ON DUPLICATE KEY UPDATE n = coalesce(n, 0) + 1"
+            ),
+            (On::Maria, _) => format!("REPLACE INTO other (id, n) VALUES ({row}.k, 8)"),
+            (On::Postgres, 0) => format!("EXECUTE 'UPDATE tally SET n = n + 1 WHERE id = $1' USING {row}.a"),
+            (On::Postgres, 1) => format!(
+                "EXECUTE format('INSERT INTO %I (what, k) VALUES (%L, $1)', 'log', 'dyn') USING {row}.k"
+            ),
+            (On::Postgres, 2) => {
+                format!("UPDATE other SET n = y.n FROM tally AS y WHERE y.id = other.id AND y.id <= {row}.k")
+            }
+            (On::Postgres, 3) => format!(
+                "WITH gone AS (DELETE FROM other WHERE id = {row}.k RETURNING id) UPDATE tally SET n = n + 1 WHERE id IN (SELECT id FROM gone)"
+            ),
+            (On::Postgres, _) => format!(
+                "INSERT INTO other (id, n) VALUES ({row}.k, 1) ON CONFLICT (id) DO UPDATE SET n = coalesce(other.n, 0) + 1"
+            ),
+            (On::Sqlite, 0) => {
+                format!("UPDATE other SET n = y.n FROM tally AS y WHERE y.id = other.id AND y.id <= {row}.k")
+            }
+            (On::Sqlite, 1) => format!("INSERT OR REPLACE INTO other (id, n) VALUES ({row}.k, 8)"),
+            (On::Sqlite, 2) => format!(
+                "INSERT INTO other (id, n) VALUES ({row}.k, 1) ON CONFLICT (id) DO UPDATE SET n = coalesce(n, 0) + 1"
+            ),
+            (On::Sqlite, 3) => format!("INSERT OR IGNORE INTO other (id, n) VALUES ({row}.k, {row}.a)"),
+            (On::Sqlite, _) => format!(
+                "UPDATE other SET (id, n) = (id, (SELECT max(y.n) FROM tally AS y)) WHERE id <= {row}.k"
+            ),
+        }
     }
 
     fn on_event(&mut self, table: &str, timing: &str, event: &str, action: &str) {
