@@ -193,6 +193,10 @@ pub fn stand(steps: &[Facts<'_>]) -> Vec<Standing> {
                         }
                 })
             });
+        // A key that is made of such a number is another one in the run.
+        let comes = step.touches.writes.contains(&Touch::rows(&step.touches.target));
+        let given = |at: &usize| step.foreseen.iter().any(|f| f.column == *at);
+        standing.loose |= standing.tainted && comes && step.target.key.columns.iter().any(given);
         for foreseen in step.foreseen {
             if let Some(column) = step.target.columns.get(foreseen.column)
                 && (standing.tainted || foreseen.label == Label::Unknown)

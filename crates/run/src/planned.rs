@@ -197,6 +197,14 @@ pub(crate) fn kept(plan: &Plan, name: &str) -> Result<Bound, EngineError> {
     }
 }
 
+/// Why a table that triggers write is not held as a whole.
+const ANOTHER_STEP: &str = "another step writes it by itself";
+
+/// Whether a trigger of the step writes what another step writes: an undo sets it off again, and that has to be let pass.
+pub(crate) fn crosses(plan: &Plan) -> bool {
+    plan.triggered.iter().any(|table| table.target.as_ref().is_err_and(|why| why == ANOTHER_STEP))
+}
+
 /// Tables that steps write themselves are not held as a whole: of their rows each is told by itself.
 fn written_by_steps(plans: &mut [Plan]) {
     let own = |plan: &Plan| {
@@ -206,7 +214,7 @@ fn written_by_steps(plans: &mut [Plan]) {
     let own: Vec<Target> = plans.iter().flat_map(own).collect();
     for table in plans.iter_mut().flat_map(|plan| &mut plan.triggered) {
         if table.target.as_ref().is_ok_and(|target| own.iter().any(|own| own.same_table(target))) {
-            table.target = Err("another step writes it by itself".to_owned());
+            table.target = Err(ANOTHER_STEP.to_owned());
         }
     }
 }

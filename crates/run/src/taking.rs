@@ -25,7 +25,7 @@ use crate::noticed::{
     Declared, against_terms, broken, closer, explained, from_rows, no_way_back, side_findings, still_open,
 };
 use crate::outcome::{Failure, RunOutcome};
-use crate::planned::{Planned, hidden_columns, mark_header, plan_all};
+use crate::planned::{Planned, crosses, hidden_columns, mark_header, plan_all};
 use crate::preview::{Block, Preview, Show, Since, StepPreview};
 use crate::rehearsal::{Rehearsed, rehearse};
 use crate::settle::{Tidied, tidy_up};
@@ -435,7 +435,14 @@ fn assemble(
         total: held.total,
         many: held.many.clone(),
         already_run: None,
-        back: held.back.clone(),
+        back: WayBack {
+            allow: crosses(plan)
+                .then_some(Code::UndeclaredWrite)
+                .into_iter()
+                .chain(held.back.allow.clone())
+                .collect(),
+            ..held.back.clone()
+        },
         fires: held.fires,
         stays_null: (0, Vec::new()),
         archive: plan.archive.clone(),

@@ -12,7 +12,7 @@ use marktwice_core::receipt::{Receipt, RunKind, RunState, SnapshotRef, StepRecei
 use marktwice_core::record::{SnapshotHeader, StepRecord};
 use marktwice_core::side::SideWrite;
 use marktwice_core::table::Target;
-use marktwice_core::triggered::Triggered;
+use marktwice_core::triggered::{Triggered, is_fired};
 use marktwice_core::undo::{OnChanged, OnGone, Policy, RowChange, inverse_kind};
 use marktwice_core::way_back::WayBack;
 use marktwice_core::{Code, Expect, hash};
@@ -116,6 +116,23 @@ impl Undoing {
         };
         let each = self.batches.iter().enumerate();
         each.clone().any(|(at, a)| self.batches.iter().skip(at + 1).any(|b| touches(a, b)))
+    }
+
+    /// Batches of tables that the undo's own triggers write as well, and that do not go back as a whole: those behind which no
+    /// other batch writes the same table.
+    fn left_to_triggers(&self) -> impl Iterator<Item = (&Batch, &[Foreseen])> {
+        let written = |target: &Target| {
+            let side = self.batches.iter().flat_map(|back| back.side.iter().chain(&back.fired));
+            let mut fired = side.filter(|write| is_fired(write));
+            fired.any(|write| write.table.rsplit('.').next().is_some_and(|name| *name == *target.table))
+        };
+        let each = self.batches.iter().enumerate();
+        let last = each.filter(move |(at, back)| {
+            let behind = self.batches.iter().skip(at + 1);
+            let again = behind.clone().any(|later| later.batch.target.same_table(&back.batch.target));
+            !again && written(&back.batch.target)
+        });
+        last.map(|(_, back)| (&back.batch, &back.foreseen[..]))
     }
 
     fn run(&self) -> &str {
@@ -504,6 +521,7 @@ fn put_back(
         if undoing.restores {
             begun = begun.restore_triggered()?;
         }
+        begun = begun.still_put(undoing.left_to_triggers())?;
         let proven = begun.finish()?;
         let proven = if hold { proven.ask(talk)? } else { proven };
         Ok(proven.commit())

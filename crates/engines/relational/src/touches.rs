@@ -316,7 +316,11 @@ pub fn keys(
             touches.reads.extend(key.child_columns.iter().map(|c| Touch::column(child, c)));
             let rows = write.part == Part::Rows;
             let writes: Vec<Touch> = match action.as_str() {
-                "CASCADE" if rows => vec![Touch::rows(child)],
+                "CASCADE" if rows => {
+                    // Rows that go along are shown and kept as a whole.
+                    touches.reads.push(Touch::all(child));
+                    vec![Touch::rows(child)]
+                }
                 "CASCADE" | "SET NULL" | "SET DEFAULT" => {
                     key.child_columns.iter().map(|c| Touch::column(child, c)).collect()
                 }
@@ -427,6 +431,7 @@ mod tests {
         keys(&mut touches, &all, &target, StepKind::Delete, &[]);
         assert!(touches.writes.contains(&Touch::rows("inspection")));
         assert!(touches.reads.contains(&Touch::column("hive", "apiary_id")));
+        assert!(touches.reads.contains(&Touch::all("inspection")));
         assert!(!touches.reads.iter().any(|r| r.table == "keeper"));
     }
 }

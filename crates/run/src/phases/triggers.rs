@@ -5,10 +5,13 @@ use marktwice_core::Code;
 use marktwice_core::along::AlongRecord;
 use marktwice_core::archive::{Archive, PutAway};
 use marktwice_core::asked::QueryFound;
+use marktwice_core::cell::diff;
 use marktwice_core::image::{Place, Role};
+use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::side::{AlsoWrites, SideHow, SideWrite};
 use marktwice_core::table::Target;
 use marktwice_core::triggered::{Triggered, TriggeredReceipt, is_fired};
+use marktwice_core::verify::Fault;
 use marktwice_port::{Batch, ChangeSource, EngineError, KeepSink, Phase, Tx};
 
 use super::proof::row_change;
@@ -99,6 +102,47 @@ impl<'a, 's> Begun<'a, 's> {
             Ok(()) => Ok(self),
             Err(error) => Err(self.end(ended_by(error))),
         }
+    }
+
+    /// The end of an undo's writing for rows of tables that triggers write too, and that are not put right as a whole: what went back
+    /// may have been written again since.
+    pub(crate) fn still_put<'b>(
+        mut self,
+        batches: impl Iterator<Item = (&'b Batch, &'b [Foreseen])>,
+    ) -> Result<Begun<'a, 's>, Ended> {
+        for (batch, foreseen) in batches {
+            self.proven = batch.step;
+            let mut faults = Faults::none(&batch.target);
+            let stored = |at: &usize| batch.target.columns.get(*at).is_some_and(|column| !column.generated);
+            let mut columns: Vec<usize> = match batch.kind {
+                StepKind::Update => batch.columns.clone(),
+                StepKind::Insert | StepKind::Delete => {
+                    (0..batch.target.columns.len()).filter(stored).collect()
+                }
+            };
+            columns.retain(|at| !foreseen.iter().any(|f| f.column == *at && f.label == Label::Unknown));
+            let done = self.tx.pair(batch.step, &mut |held, now| {
+                match (held.image.after(), now) {
+                    (Some(wanted), Some(now)) => {
+                        let cells = diff(wanted, now).into_iter();
+                        if let Some(cell) = cells.into_iter().find(|cell| columns.contains(&cell.column)) {
+                            faults.add(&held.key, Fault::Unforeseen(cell));
+                        }
+                    }
+                    (Some(_), None) => faults.add(&held.key, Fault::Vanished),
+                    (None, Some(_)) => faults.add(&held.key, Fault::StillThere),
+                    (None, None) => {}
+                }
+                Ok(())
+            });
+            if let Err(error) = done {
+                return Err(self.end(ended_by(error)));
+            }
+            if faults.count > 0 {
+                return Err(self.end(End::Verification(faults)));
+            }
+        }
+        Ok(self)
     }
 
     /// What triggers have made of other tables, now that all steps have run: it goes into the snapshot, and before the eyes

@@ -450,5 +450,5 @@ pub(super) fn carried_out(
     if undoing.restores {
         begun = begun.restore_triggered()?;
     }
-    begun.end_undo_rehearsal()
+    begun.still_put(undoing.left_to_triggers())?.end_undo_rehearsal()
 }

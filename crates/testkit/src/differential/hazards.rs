@@ -138,6 +138,8 @@ impl Hazard {
             (Hazard::Older, End::Stopped(codes)) => codes == &[Code::NoWayBack],
             (Hazard::OntoItself, End::Stopped(codes)) => codes == &[Code::UndeclaredWrite],
             (Hazard::Skips, End::Verification(_)) => true,
+            // Found out by trying the undo, where nothing told it before.
+            (Hazard::Older, End::NoUndo(_)) => true,
             _ => false,
         }
     }
