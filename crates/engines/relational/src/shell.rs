@@ -78,6 +78,11 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
     /// From now on its rows are told by this key: the one of a run, where it is not always the same one.
     fn tell_by(&mut self, key: &Key);
 
+    /// What tells its rows whatever comes in: another key where the declared one may hold NULL and the engine has its own.
+    fn lasting_key(&self) -> Key {
+        self.target().key.clone()
+    }
+
     /// Its declared keys.
     fn keys(&self) -> &[UniqueKey];
 

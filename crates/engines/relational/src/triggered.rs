@@ -158,11 +158,11 @@ pub fn which<D: Driver>(
 type Single = Result<(Target, Vec<SideWrite>, bool), String>;
 
 fn one<D: Driver>(driver: &mut D, table: &D::Table, own: &[Target]) -> Result<Single, EngineError> {
-    let target = table.target();
+    let target = &Target { key: table.lasting_key(), ..table.target().clone() };
     if own.iter().any(|own| own.same_table(target)) {
         return Ok(Err("the change writes it by itself".to_owned()));
     }
-    if target.key.kind == KeyKind::WholeRow || table.identity().is_empty() {
+    if target.key.kind == KeyKind::WholeRow || (target.key.names.is_empty() && table.identity().is_empty()) {
         return Ok(Err("it has no key that tells its rows apart".to_owned()));
     }
     if fits(&target.table, target.columns.len() * 2, D::Table::MOST_COLUMNS, D::Table::ENGINE).is_err() {

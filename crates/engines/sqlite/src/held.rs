@@ -8,7 +8,7 @@
 use marktwice_core::Value;
 use marktwice_core::mark::StepKind;
 use marktwice_core::param::ParamKind;
-use marktwice_core::table::{Key, Target};
+use marktwice_core::table::{Key, KeyKind, Target};
 use marktwice_port::{Broken, EngineError, PairSink, Plan};
 use marktwice_relational::held;
 use marktwice_relational::insert;
@@ -76,6 +76,18 @@ impl Tabled for Table {
 
     fn tell_by(&mut self, key: &Key) {
         self.target.key = key.clone();
+    }
+
+    fn lasting_key(&self) -> Key {
+        let key = &self.target.key;
+        let open = |at: &usize| self.target.columns.get(*at).is_some_and(|column| !column.not_null);
+        match &self.row {
+            // The column that is the number itself never holds NULL.
+            Some(row) if self.row_column.is_none() && key.columns.iter().any(open) => {
+                Key { kind: KeyKind::RowIdentity, names: vec![row.clone()], columns: Vec::new() }
+            }
+            _ => key.clone(),
+        }
     }
 
     fn keys(&self) -> &[UniqueKey] {

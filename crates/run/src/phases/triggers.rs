@@ -110,7 +110,9 @@ impl<'a, 's> Begun<'a, 's> {
         mut self,
         batches: impl Iterator<Item = (&'b Batch, &'b [Foreseen])>,
     ) -> Result<Begun<'a, 's>, Ended> {
+        let all = self.proven;
         for (batch, foreseen) in batches {
+            // What ends it here is told of this part.
             self.proven = batch.step;
             let mut faults = Faults::none(&batch.target);
             let stored = |at: &usize| batch.target.columns.get(*at).is_some_and(|column| !column.generated);
@@ -142,6 +144,7 @@ impl<'a, 's> Begun<'a, 's> {
                 return Err(self.end(End::Verification(faults)));
             }
         }
+        self.proven = all;
         Ok(self)
     }
 
