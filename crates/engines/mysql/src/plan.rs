@@ -236,7 +236,18 @@ fn readable(my: &My, source: &str) -> Result<(), EngineError> {
         ("ANSI_QUOTES", '"', "write names in backticks and texts in single quotes"),
         ("NO_BACKSLASH_ESCAPES", '\\', "write the text without a backslash: char(92) stands for one"),
     ] {
-        if let Some(at) = source.find(sign).filter(|_| my.own.0.contains(mode)) {
+        if !my.own.0.contains(mode) {
+            continue;
+        }
+        // What stands in comments means nothing to the server.
+        let found = match tokenize(source, LANGUAGE.dialect()) {
+            Ok(tokens) => tokens.iter().filter(|token| !token.is_blank()).find_map(|token| {
+                let text = source.get(token.slice.start..token.slice.end)?;
+                text.find(sign).map(|at| token.slice.start + at)
+            }),
+            Err(_) => source.find(sign),
+        };
+        if let Some(at) = found {
             let message = format!("under the SQL mode {mode} a {sign} does not mean what it usually does");
             return Err(refused(
                 Finding::new(Code::NotUnderstood, message)

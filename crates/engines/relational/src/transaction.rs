@@ -57,6 +57,8 @@ pub struct Transaction<'d, D: Driver> {
     steps: BTreeMap<usize, OfStep<D>>,
     /// Rows that steps take along, by the numbers that they carry.
     along: BTreeMap<usize, Gathered<D::Table>>,
+    /// Names of tables that were made for such rows, those included in which none came.
+    made_along: Vec<String>,
     /// Tables that triggers write, as they were before that.
     triggered: Vec<Held<D::Table>>,
     /// Rows of those that go back, or are left, by the numbers that they carry.
@@ -90,8 +92,19 @@ impl<'d, D: Driver> Transaction<'d, D> {
         let (here, settings) = (D::Here::default(), Settings::default());
         let (steps, along) = (BTreeMap::new(), BTreeMap::new());
         let (triggered, back) = (Vec::new(), BTreeMap::new());
-        let mut tx =
-            Transaction { driver, here, settings, steps, along, triggered, back, aside: None, open: true };
+        let (made_along, aside) = (Vec::new(), None);
+        let mut tx = Transaction {
+            driver,
+            here,
+            settings,
+            steps,
+            along,
+            made_along,
+            triggered,
+            back,
+            aside,
+            open: true,
+        };
         (tx.here, tx.settings) = tx.driver.arrive()?;
         Ok(tx)
     }
@@ -169,6 +182,9 @@ impl<D: Driver> Hold for Transaction<'_, D> {
             let (about, gathered) = surroundings(driver, plan, detail, &filled, true)?;
             Ok((filled.held, gathered, about))
         })?;
+        let nodes = detail.along.iter().flat_map(|graph| &graph.nodes).enumerate();
+        self.made_along
+            .extend(nodes.map(|(nth, node)| node.table.held_name(number(plan.step, nth))));
         self.keep_along(gathered)?;
         let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
         let books = self.driver.kept(&held, &detail.foreign_keys, plan.kind, &assigned)?;
@@ -338,7 +354,8 @@ impl<D: Driver> Tx for Transaction<'_, D> {
         // What the run has held is not needed any more, and the undo holds its rows under the same names.
         let own = self.steps.values().map(|of| &of.held).chain(self.along.values().map(|rows| &rows.held));
         let held = own.chain(&self.triggered).chain(self.back.values());
-        let names: Vec<String> = held.map(|held| held.table.held_name(held.layout.step)).collect();
+        let mut names: Vec<String> = held.map(|held| held.table.held_name(held.layout.step)).collect();
+        names.extend(self.made_along.drain(..).filter(|made| !names.contains(made)).collect::<Vec<_>>());
         self.driver.drop_held(&names)?;
         self.aside = Some(Aside {
             steps: std::mem::take(&mut self.steps),
