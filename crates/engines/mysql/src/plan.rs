@@ -19,7 +19,9 @@ use marktwice_sql::Step;
 use marktwice_sql::refuse::instead;
 use marktwice_sql::rules::pipes;
 use marktwice_sql::statement::routine::{self, Written};
-use marktwice_sql::statement::slicing::{calls, relations_in, single_statement, subqueries, understand_with};
+use marktwice_sql::statement::slicing::{
+    calls, relations_in, set_as_values, single_statement, subqueries, understand_with,
+};
 use marktwice_sql::statement::step::{Assignment, Source};
 use marktwice_sql::text::slices::Slice;
 use marktwice_sql::text::tokenize;
@@ -85,13 +87,20 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
         }
         known.iter().any(|(k, columns)| k == of && columns.iter().any(|c| c.eq_ignore_ascii_case(column)))
     });
-    let step = step.map_err(|refusal| {
+    if let (Err(_), Some(text)) = (&step, set_as_values(source)) {
+        // Planned as what it means, and sent as it is written.
+        let mut made = plan(my, &text, allow, earlier)?;
+        statement.of(source).clone_into(&mut made.statement);
+        return Ok(made);
+    }
+    let mut step = step.map_err(|refusal| {
         refused(several::by_key(my, refusal, &|my, text| plan(my, text, allow, earlier)))
     })?;
     with_like_target(&step)?;
     let mut table = target_of(my, &step)?;
     let grants = grants(my)?;
     whole_rows(&grants, &table)?;
+    let unnamed = insert::name_columns(&mut step, &table);
     insert::refuse(&step, &table)?;
     tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(my.one(sql)?.as_deref() == Some("1")))?;
     joined(&step, &table)?;
@@ -185,7 +194,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
         text: text.to_owned(),
         reads: foresee::reads(&step, &table.target),
         foreseen,
-        findings: [Vec::new(), cluster.into_iter().chain(denied).chain(bars).collect()],
+        findings: [Vec::new(), cluster.into_iter().chain(denied).chain(bars).chain(unnamed).collect()],
         filter_calls,
         skips: skips.into_iter().collect(),
         settings: vec![format!("sql_mode: {}", my.own.0), format!("time_zone: {}", my.own.1)],

@@ -89,7 +89,7 @@ pub(crate) fn plan(
         pg.later("ROLLBACK TO SAVEPOINT marktwice_compiled");
         return Err(compile_error(pg, source, (statement, sent.as_ref()), db));
     }
-    let step = understand(source, LANGUAGE).map_err(refused)?;
+    let mut step = understand(source, LANGUAGE).map_err(refused)?;
     with_like_target(&step)?;
     let found = target_of(pg, &step)?;
     let mut table = describe_found(pg, &found)?;
@@ -100,6 +100,7 @@ pub(crate) fn plan(
         )));
     }
     let (missing, lock) = privileges(pg, &step, &table)?;
+    let unnamed = insert::name_columns(&mut step, &table);
     insert::refuse(&step, &table)?;
     tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(pg.one(sql)?.as_deref() == Some("t")))?;
     let written: Vec<usize> = step
@@ -181,7 +182,7 @@ pub(crate) fn plan(
         text: text.to_owned(),
         reads: foresee::reads(&step, &table.target),
         foreseen,
-        findings: [Vec::new(), missing.into_iter().chain(elsewhere).collect()],
+        findings: [Vec::new(), missing.into_iter().chain(elsewhere).chain(unnamed).collect()],
         filter_calls,
         skips: skips.into_iter().collect(),
         settings: settings.into_iter().filter_map(|row| row.into_iter().next().flatten()).collect(),

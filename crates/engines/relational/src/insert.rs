@@ -9,16 +9,16 @@
 use marktwice_core::Value;
 use marktwice_core::finding::{Code, Finding, Level};
 use marktwice_core::mark::{Foreseen, Label, StepKind};
-use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::table::{Column, KeyKind, Target};
 use marktwice_port::{EngineError, Plan};
-use marktwice_sql::Step;
 use marktwice_sql::dialect::ours::{ORDINAL, ROW};
 use marktwice_sql::dialect::volatile::{Volatile, find};
 use marktwice_sql::refuse::upsert::two_steps;
 use marktwice_sql::statement::slicing::is_literal;
-use marktwice_sql::statement::step::{Brought, Inserted};
+use marktwice_sql::statement::step::{Brought, Inserted, Name};
 use marktwice_sql::text::slices::Slice;
 use marktwice_sql::text::{names, tokenize};
+use marktwice_sql::{Language, Step};
 use sqlparser::tokenizer::Token;
 
 use crate::driver::Driver;
@@ -31,6 +31,32 @@ use crate::statement::{detail, in_place};
 
 /// Where the number of the table stands that holds what the engine gives back, among those of tables of held rows.
 const CAME: usize = 900_000_000;
+
+/// Names the columns of an INSERT that does not, where its values tell that: the first ones of the table, in its order. What is said
+/// of it then.
+pub fn name_columns<T: Tabled>(step: &mut Step, table: &T) -> Option<Finding> {
+    let (place, slice) = (step.place(step.table.slice), step.table.slice);
+    let inserted = step.inserted.as_mut().filter(|inserted| inserted.columns.is_none())?;
+    let widths: Vec<usize> = match &inserted.brought {
+        Brought::Rows(rows) => rows.iter().map(Vec::len).collect(),
+        Brought::Query(Some(items)) => vec![items.len()],
+        Brought::Query(None) | Brought::Defaults => return None,
+    };
+    let target = table.target();
+    // There a computed column takes no value; elsewhere it takes DEFAULT.
+    let takes = |column: &&Column| T::LANGUAGE != Language::Sqlite || !column.generated;
+    let list: Vec<&str> = target.columns.iter().filter(takes).map(|column| column.name.as_str()).collect();
+    let width = widths.first().copied().filter(|width| widths.iter().all(|other| other == width))?;
+    let fits = width == list.len() || (T::LANGUAGE == Language::Postgres && width < list.len());
+    if !fits || width == 0 {
+        return None;
+    }
+    let named = list.iter().take(width);
+    inserted.columns = Some(named.clone().map(|name| Name { text: (*name).to_owned(), slice }).collect());
+    let names = named.map(|name| T::LANGUAGE.name(name)).collect::<Vec<_>>().join(", ");
+    let message = format!("the columns are not named, so the values go by their order: {names}");
+    Some(Finding::new(Code::NoColumnList, message).at(place).weighing(Level::Note))
+}
 
 /// Refuses an INSERT that does not say which columns it fills, or says something of rows that are there already; with what to
 /// write instead.

@@ -183,8 +183,7 @@ impl<D: Driver> Hold for Transaction<'_, D> {
             Ok((filled.held, gathered, about))
         })?;
         let nodes = detail.along.iter().flat_map(|graph| &graph.nodes).enumerate();
-        self.made_along
-            .extend(nodes.map(|(nth, node)| node.table.held_name(number(plan.step, nth))));
+        self.made_along.extend(nodes.map(|(nth, node)| node.table.held_name(number(plan.step, nth))));
         self.keep_along(gathered)?;
         let assigned: Vec<usize> = plan.foreseen.iter().map(|f| f.column).collect();
         let books = self.driver.kept(&held, &detail.foreign_keys, plan.kind, &assigned)?;

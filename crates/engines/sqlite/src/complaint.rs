@@ -150,17 +150,35 @@ pub(crate) fn compile_error(
     if let Some(paste) = other {
         finding = finding.paste(paste);
     }
-    if limited {
-        let tokens = tokenize(source, &SQLiteDialect {}).unwrap_or_default();
-        let words = within(&tokens, statement);
-        let mut key_of = |_: Option<&str>, name: &str| {
-            describe(connection, name).map_or_else(|_| Vec::new(), |t| t.target.key.names)
-        };
-        if let Some(paste) = instead::limited(source, &words, Language::Sqlite, &mut key_of) {
-            finding = finding.paste(paste);
-        }
+    if limited && let Some(paste) = by_key(connection, source, statement) {
+        finding = finding.paste(paste);
     }
     EngineError::Refused(Box::new(finding))
+}
+
+fn by_key(connection: &Connection, source: &str, statement: Slice) -> Option<String> {
+    let tokens = tokenize(source, &SQLiteDialect {}).unwrap_or_default();
+    let words = within(&tokens, statement);
+    let mut key_of = |_: Option<&str>, name: &str| {
+        describe(connection, name).map_or_else(|_| Vec::new(), |t| t.target.key.names)
+    };
+    instead::limited(source, &words, Language::Sqlite, &mut key_of)
+}
+
+/// A statement that is not compiled only because of its ORDER BY or LIMIT, as the choice of keys that it means.
+pub(crate) fn limited_by_key(
+    connection: &Connection,
+    source: &str,
+    statement: Slice,
+    error: &rusqlite::Error,
+) -> Option<String> {
+    let text = message(error);
+    let near = text.strip_prefix("near \"")?.split('"').next()?.to_ascii_lowercase();
+    if near != "order" && near != "limit" {
+        return None;
+    }
+    let text = by_key(connection, source, statement)?;
+    connection.prepare(&text).is_ok().then_some(text)
 }
 
 /// Where a name stands first in the statement.

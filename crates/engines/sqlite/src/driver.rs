@@ -40,8 +40,8 @@ use crate::held::{Filled, Held, fill, recipe};
 use crate::look::{checks, defaults, triggers};
 use crate::names::quoted;
 use crate::params::prepared;
-use crate::plan::plan;
 use crate::plan::schema_version;
+use crate::plan::{plan, sent};
 use crate::rules::rules;
 use crate::session::{Lite, STEPS};
 use crate::touches::{of_text, origin, touches};
@@ -361,7 +361,7 @@ impl Driver for Lite {
         }
         let connection = self.connection()?;
         // `prepare` refuses a second statement behind the first.
-        let mut statement = prepared(connection, &plan.statement, &self.params)?;
+        let mut statement = prepared(connection, sent(plan), &self.params)?;
         // All rows are written before the first one that RETURNING gives back.
         let mut execute = || -> rusqlite::Result<()> {
             let mut rows = statement.raw_query();

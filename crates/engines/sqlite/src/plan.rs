@@ -2,7 +2,7 @@
 
 use marktwice_core::finding::{Code, Finding};
 use marktwice_core::image::Place;
-use marktwice_core::mark::{Foreseen, Label};
+use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::table::{Key, KeyKind};
 use marktwice_core::undo::inverse_kind;
 use marktwice_port::{Batch, EngineError, Plan};
@@ -12,7 +12,7 @@ use marktwice_sql::statement::step::Step;
 use rusqlite::Connection;
 
 use crate::catalog::{Sort, Table, describe, find, foreign_keys};
-use crate::complaint::{as_base_table, compile_error, quoted_word};
+use crate::complaint::{as_base_table, compile_error, limited_by_key, quoted_word};
 use crate::detail::{Detail, Own};
 use crate::error::engine;
 use crate::exactness::{foresee, reads};
@@ -25,6 +25,12 @@ use marktwice_relational::reach::foresee_own_cascade;
 use marktwice_relational::statement::{Fires, with_like_target};
 use marktwice_relational::understood::Understood;
 
+/// The text of a plan's statement as this library compiles it.
+pub(crate) fn sent(plan: &Plan) -> &str {
+    let other = plan.sent.as_deref().filter(|_| plan.kind != StepKind::Insert);
+    other.unwrap_or(&plan.statement)
+}
+
 /// Makes the plan of a change.
 pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) -> Result<Plan, EngineError> {
     let refused = |finding: Finding| EngineError::Refused(Box::new(finding));
@@ -35,12 +41,22 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
         // What fails only while double quotes are names is a text in double quotes.
         match connection.prepare(text).map(|_| ()) {
             Ok(()) => findings.push(quoted_word(connection, source, statement, &strict)),
-            Err(error) => return Err(compile_error(connection, source, statement, error)),
+            Err(error) => {
+                let Some(text) = limited_by_key(connection, source, statement, &error) else {
+                    return Err(compile_error(connection, source, statement, error));
+                };
+                // Sent as the choice of keys that it means: this library reads ORDER BY and LIMIT only behind a SELECT.
+                let mut made = plan(connection, &text, earlier)?;
+                statement.of(source).clone_into(&mut made.statement);
+                made.sent = Some(text.trim_end_matches(';').to_owned());
+                return Ok(made);
+            }
         }
     }
     let mut step = understand(source, Language::Sqlite).map_err(refused)?;
     with_like_target(&step)?;
     let mut table = target_of(connection, &mut step)?;
+    let unnamed = insert::name_columns(&mut step, &table);
     insert::refuse(&step, &table)?;
     let defaults = match step.inserted {
         Some(_) => defaults(connection, &table.target.table)?,
@@ -71,7 +87,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
     Ok(Understood {
         text: text.to_owned(),
         reads: reads(&acts, &table),
-        findings: [findings, Vec::new()],
+        findings: [findings, unnamed.into_iter().collect()],
         filter_calls: None,
         skips: skips.into_iter().chain(takes).collect(),
         settings: vec!["foreign keys: enforced".to_owned()],

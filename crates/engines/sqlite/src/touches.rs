@@ -10,12 +10,13 @@ use rusqlite::Connection;
 
 use crate::catalog::Table;
 use crate::error::engine;
+use crate::plan::sent;
 use crate::probe::{self, Act};
 
 /// Compiles the statement once more, to look at all that it would do.
 pub(crate) fn touches(connection: &mut Connection, plan: &Plan) -> Result<Touches, EngineError> {
     let detail = detail::<Table>(plan)?;
-    let mut touches = of_text(connection, &plan.statement)?;
+    let mut touches = of_text(connection, sent(plan))?;
     touches.of_target(&plan.target.table, plan.kind, &plan.target, &plan.foreseen);
     keys(&mut touches, &detail.foreign_keys, &plan.target, plan.kind, &plan.foreseen);
     Ok(touches)

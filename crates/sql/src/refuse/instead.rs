@@ -166,7 +166,15 @@ pub fn limited(
         [one] => one.clone(),
         _ => format!("({list})"),
     };
-    let from = text(source, head.get(named..named + if qualified { 3 } else { 1 })?);
+    let behind = named + if qualified { 3 } else { 1 };
+    // Up to SET stands what the table is called; a join would take more rows than it has.
+    let set = at_depth_0(head, behind).find(|(_, t)| t.is_word("set")).map_or(head.len(), |(at, _)| at);
+    if at_depth_0(head, behind)
+        .any(|(_, t)| t.is_any(&["from", "using", "join"]) || t.is(&Token::Comma) && set == head.len())
+    {
+        return None;
+    }
+    let from = text(source, head.get(named..set)?);
     let filter = place
         .map_or(String::new(), |p| format!(" {}", text(source, tokens.get(p..tail).unwrap_or_default())));
     let tail = text(source, tokens.get(tail..)?);

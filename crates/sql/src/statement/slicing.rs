@@ -28,6 +28,7 @@ pub(crate) use parsed::plain_table;
 use parsed::{agrees, parse_whole};
 use target::{deleted, updated};
 
+pub use inserted::set_as_values;
 pub use names::{calls, is_literal, names_in, next_value, own_columns, relations_in, subqueries};
 pub use single::single_statement;
 pub(crate) use single::{AROUND, main_verb};
@@ -240,12 +241,131 @@ pub fn understand_with(
     Ok(step)
 }
 
-/// RETURNING, where it only names columns: what it calls would be called by the run and by nothing else.
+/// What may stand before a parenthesis and does nothing but compute, in every language.
+const COMPUTE: &[&str] = &[
+    "abs",
+    "all",
+    "and",
+    "any",
+    "as",
+    "avg",
+    "between",
+    "btrim",
+    "case",
+    "cast",
+    "ceil",
+    "ceiling",
+    "char",
+    "char_length",
+    "coalesce",
+    "concat",
+    "concat_ws",
+    "count",
+    "date",
+    "date_add",
+    "date_format",
+    "date_part",
+    "date_sub",
+    "date_trunc",
+    "datediff",
+    "day",
+    "decimal",
+    "distinct",
+    "else",
+    "exists",
+    "extract",
+    "filter",
+    "floor",
+    "format",
+    "from",
+    "greatest",
+    "group_concat",
+    "hex",
+    "if",
+    "ifnull",
+    "iif",
+    "in",
+    "instr",
+    "is",
+    "json",
+    "json_build_array",
+    "json_build_object",
+    "json_extract",
+    "json_object",
+    "json_value",
+    "jsonb_build_object",
+    "least",
+    "left",
+    "length",
+    "like",
+    "lower",
+    "lpad",
+    "ltrim",
+    "max",
+    "md5",
+    "min",
+    "mod",
+    "month",
+    "not",
+    "now",
+    "nullif",
+    "numeric",
+    "octet_length",
+    "on",
+    "or",
+    "over",
+    "position",
+    "power",
+    "printf",
+    "quote",
+    "replace",
+    "returning",
+    "reverse",
+    "right",
+    "round",
+    "row",
+    "rpad",
+    "rtrim",
+    "select",
+    "sign",
+    "some",
+    "sqrt",
+    "string_agg",
+    "strftime",
+    "substr",
+    "substring",
+    "sum",
+    "then",
+    "to_char",
+    "to_json",
+    "to_jsonb",
+    "row_to_json",
+    "trim",
+    "trunc",
+    "typeof",
+    "unicode",
+    "unixepoch",
+    "upper",
+    "values",
+    "varchar",
+    "when",
+    "where",
+    "with",
+    "year",
+];
+
+/// RETURNING, where what it calls only computes: it is called by the run and by nothing else, and what it gives is not looked at.
 fn returning(walk: &mut Walk<'_>) -> Option<Slice> {
     let start = walk.at;
     walk.peek().filter(|t| t.is_word("returning"))?;
     let rest = walk.tokens.get(start..)?;
-    if rest.iter().any(|t| t.is(&Token::LParen)) {
+    let acts = rest.windows(2).any(|pair| match pair {
+        [name, open] if open.is(&Token::LParen) => {
+            name.name().is_some_and(|name| !COMPUTE.contains(&name.to_ascii_lowercase().as_str()))
+        }
+        _ => false,
+    });
+    if acts {
         return None;
     }
     let slice = whole(rest);
@@ -350,7 +470,7 @@ fn refuse_rest(walk: &Walk<'_>) -> Result<(), Finding> {
         Some(t) if t.is_word("returning") => Err(walk
             .refuse(
                 "RETURNING may call something here, and only the run would call it",
-                "name columns only, or leave it out: the preview and the receipt show the rows, before and after:",
+                "leave it out: the preview and the receipt show the rows, before and after:",
             )
             .paste(walk.without(walk.at, walk.tokens.len()))),
         Some(t) if t.is_any(&["order", "limit"]) => {

@@ -204,7 +204,7 @@ pub struct Step {
     pub filter: Option<Filter>,
     /// ORDER BY and LIMIT, where they stand.
     pub tail: Option<Tail>,
-    /// RETURNING and what stands behind it; it names columns only.
+    /// RETURNING and what stands behind it; it only computes.
     pub returning: Option<Slice>,
     /// All tokens of the source.
     pub tokens: Arc<[Tok]>,

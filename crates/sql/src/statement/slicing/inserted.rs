@@ -5,11 +5,11 @@ use marktwice_core::finding::Finding;
 use sqlparser::tokenizer::Token;
 
 use super::target::{assignments, comma_parts, with_name};
-use super::{Walk, at_depth_0, whole};
+use super::{Walk, at_depth_0, single_statement, whole};
 use crate::dialect::language::Language;
 use crate::statement::step::{Brought, Conflict, Inserted, Name, TableRef};
-use crate::text::Tok;
 use crate::text::slices::Slice;
+use crate::text::{Tok, tokenize, within};
 
 /// An INSERT behind its verb, up to RETURNING.
 pub(super) fn inserted(walk: &mut Walk<'_>) -> Result<(TableRef, Inserted), Finding> {
@@ -83,15 +83,38 @@ fn overriding(walk: &mut Walk<'_>) -> Result<bool, Finding> {
     Ok(true)
 }
 
-/// `INSERT … SET`, written with a list of columns.
-fn as_values(walk: &mut Walk<'_>, table: &TableRef) -> Finding {
-    let start = walk.at;
-    let paste = assignments(walk).ok().map(|(all, _)| {
+/// A statement `INSERT … SET` with a list of columns instead; `None` for every other one.
+pub fn set_as_values(source: &str) -> Option<String> {
+    let language = Language::Mysql;
+    let statement = single_statement(source, language).ok()?;
+    let toks = tokenize(source, language.dialect()).ok()?;
+    let mut walk = Walk { source, language, statement, tokens: within(&toks, statement), at: 0 };
+    if !walk.eat("insert") {
+        return None;
+    }
+    walk.eat("into");
+    let table = with_name(&mut walk).ok()?;
+    if !walk.peek()?.is_word("set") || walk.tokens.iter().any(|token| token.is_word("duplicate")) {
+        return None;
+    }
+    let text = values_of(&mut walk, &table);
+    // Nothing may stand behind it.
+    text.filter(|_| walk.peek().is_none())
+}
+
+fn values_of(walk: &mut Walk<'_>, table: &TableRef) -> Option<String> {
+    assignments(walk).ok().map(|(all, _)| {
         let names = all.iter().flat_map(|a| &a.columns).map(|c| c.slice.of(walk.source));
         let values = all.iter().map(|a| a.value.of(walk.source));
         let (names, values) = (names.collect::<Vec<_>>().join(", "), values.collect::<Vec<_>>().join(", "));
         format!("INSERT INTO {} ({names}) VALUES ({values});", table.slice.of(walk.source))
-    });
+    })
+}
+
+/// `INSERT … SET`, written with a list of columns.
+fn as_values(walk: &mut Walk<'_>, table: &TableRef) -> Finding {
+    let start = walk.at;
+    let paste = values_of(walk, table);
     walk.at = start;
     let refusal = walk.refuse("INSERT … SET is not taken", "write the columns, then their values:");
     match paste {
