@@ -59,6 +59,9 @@ fn known_names(connection: &Connection) -> Vec<String> {
     all
 }
 
+/// What is written instead of ORDER BY and LIMIT where the choice of keys cannot be made of them.
+const LIMITED: &str = "this SQLite has no ORDER BY or LIMIT here; pick the rows by key: WHERE key IN (SELECT key … LIMIT n)";
+
 /// Says what the engine did not compile, where, and what may have been meant.
 pub(crate) fn compile_error(
     connection: &Connection,
@@ -140,7 +143,7 @@ pub(crate) fn compile_error(
         && found.as_ref().is_none_or(|f| f.paste.is_none())
         && !dialects::is_name(Language::Sqlite, source, start);
     let (hint, other) = match found {
-        _ if limited => ("this SQLite has no ORDER BY or LIMIT here; pick the rows by key:".to_owned(), None),
+        _ if limited => (LIMITED.to_owned(), None),
         Some(found) => (found.hint, found.paste),
         None => ("correct the statement here, or just before".to_owned(), None),
     };
@@ -178,7 +181,7 @@ pub(crate) fn limited_by_key(
         return None;
     }
     let text = by_key(connection, source, statement)?;
-    connection.prepare(&text).is_ok().then_some(text)
+    connection.prepare(&text).is_ok().then(|| text.trim_end_matches(';').to_owned())
 }
 
 /// Where a name stands first in the statement.

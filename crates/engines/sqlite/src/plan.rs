@@ -36,20 +36,17 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
     let refused = |finding: Finding| EngineError::Refused(Box::new(finding));
     let statement = single_statement(source, Language::Sqlite).map_err(refused)?;
     let text = statement.of(source);
-    let mut findings = Vec::new();
+    let (mut findings, mut limited) = (Vec::new(), None);
     if let Err(strict) = probe::compiles_strictly(connection, text) {
         // What fails only while double quotes are names is a text in double quotes.
         match connection.prepare(text).map(|_| ()) {
             Ok(()) => findings.push(quoted_word(connection, source, statement, &strict)),
             Err(error) => {
-                let Some(text) = limited_by_key(connection, source, statement, &error) else {
-                    return Err(compile_error(connection, source, statement, error));
-                };
                 // Sent as the choice of keys that it means: this library reads ORDER BY and LIMIT only behind a SELECT.
-                let mut made = plan(connection, &text, earlier)?;
-                statement.of(source).clone_into(&mut made.statement);
-                made.sent = Some(text.trim_end_matches(';').to_owned());
-                return Ok(made);
+                limited = limited_by_key(connection, source, statement, &error);
+                if limited.is_none() {
+                    return Err(compile_error(connection, source, statement, error));
+                }
             }
         }
     }
@@ -63,7 +60,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
         None => Vec::new(),
     };
     tell_by_row_number(&step, &mut table, earlier);
-    let acts = probe::acts(connection, text).map_err(engine)?;
+    let acts = probe::acts(connection, limited.as_deref().unwrap_or(text)).map_err(engine)?;
     let fired = fired(connection, &acts, &table)?;
     let mut foreseen = foresee(connection, &step, (&table, &defaults), &fired)?;
     let foreign_keys = foreign_keys(connection)?;
@@ -84,7 +81,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
         narrow: None,
     };
     let (_, back) = by_definition(connection, &table, &batch)?;
-    Ok(Understood {
+    let mut plan = Understood {
         text: text.to_owned(),
         reads: reads(&acts, &table),
         findings: [findings, unnamed.into_iter().collect()],
@@ -108,7 +105,9 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
         },
         foreseen,
     }
-    .plan())
+    .plan();
+    plan.sent = plan.sent.or(limited);
+    Ok(plan)
 }
 
 /// Counts up with every change of any definition.

@@ -375,7 +375,7 @@ fn returning(walk: &mut Walk<'_>) -> Option<Slice> {
 
 /// ORDER BY and LIMIT, where the language has them behind a change of one table.
 fn tail(walk: &mut Walk<'_>, joined: bool) -> Result<Option<Tail>, Finding> {
-    if walk.language != Language::Mysql
+    if walk.language == Language::Postgres
         || joined
         || !walk.peek().is_some_and(|t| t.is_any(&["order", "limit"]))
     {
