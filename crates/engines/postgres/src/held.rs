@@ -37,6 +37,7 @@ impl Tabled for Table {
     type Form = Form;
     type Own = Own;
 
+    const ACTIONS_WAIT: bool = true;
     const LANGUAGE: Language = Language::Postgres;
     const ENGINE: &str = "PostgreSQL";
     const JOINING: Joining = Joining::From;

@@ -50,6 +50,8 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
     const LOCKS: &str = "";
     /// Whether NO ACTION is another thing than RESTRICT.
     const NO_ACTION_WAITS: bool = true;
+    /// Whether what a foreign key's action does waits for the end of the statement, where rows that it would write are gone.
+    const ACTIONS_WAIT: bool = false;
     /// Whether RESTRICT is looked at as soon as a row is written, though others of the statement are still to come.
     const RESTRICTS_AT_ONCE: bool = true;
     /// Whether foreign keys' actions set off triggers.

@@ -60,7 +60,8 @@ fn known_names(connection: &Connection) -> Vec<String> {
 }
 
 /// What is written instead of ORDER BY and LIMIT where the choice of keys cannot be made of them.
-const LIMITED: &str = "this SQLite has no ORDER BY or LIMIT here; pick the rows by key: WHERE key IN (SELECT key … LIMIT n)";
+const LIMITED: &str =
+    "this SQLite has no ORDER BY or LIMIT here; pick the rows by key: WHERE key IN (SELECT key … LIMIT n)";
 
 /// Says what the engine did not compile, where, and what may have been meant.
 pub(crate) fn compile_error(

@@ -22,6 +22,7 @@ impl<D: Driver> Looking<'_, D> {
             if key.leads_to(&target) {
                 if goes {
                     self.children(key, true)?;
+                    self.empties(key)?;
                 }
                 if stays && !self.held.layout.comes_in() {
                     self.children(key, false)?;
@@ -29,6 +30,46 @@ impl<D: Driver> Looking<'_, D> {
             }
         }
         Ok(())
+    }
+
+    /// Rows that go, and that another one of them would empty in a column that takes no NULL: where actions do not wait for the end of
+    /// the statement that fails, if the other one goes first.
+    fn empties(&mut self, key: &ForeignKey) -> Result<(), EngineError> {
+        let target = self.target().clone();
+        let position = |name: &String| target.position(name);
+        let (Some(own), Some(parents)) = (
+            key.child_columns.iter().map(position).collect::<Option<Vec<usize>>>(),
+            key.parent_columns.iter().map(position).collect::<Option<Vec<usize>>>(),
+        ) else {
+            return Ok(());
+        };
+        let closed = own.iter().any(|at| target.columns.get(*at).is_some_and(|column| column.not_null));
+        if D::Table::ACTIONS_WAIT
+            || self.along
+            || !key.is_of(&target)
+            || key.on_delete != "SET NULL"
+            || !closed
+        {
+            return Ok(());
+        }
+        let held = self.held.name();
+        let same = own
+            .iter()
+            .zip(&parents)
+            .map(|(own, parent)| format!("m.{} = h.{}", before(*parent), before(*own)));
+        let same = same.collect::<Vec<_>>().join(" AND ");
+        let from = format!("FROM {held} AS h JOIN {held} AS m ON {same} AND m.{ORDINAL} <> h.{ORDINAL}");
+        let names = key.child_columns.clone();
+        let what = format!("what becomes of {}", names.join(", "));
+        let Some(answer) = self.ask(&what, &format!("SELECT count(DISTINCT h.{ORDINAL}) {from}"))? else {
+            return Ok(());
+        };
+        if answer.count(0, 0) == 0 {
+            return Ok(());
+        }
+        let unless = Some("in which order the rows go only the run can tell".to_owned());
+        let breach = Breach { unless, ..self.breach(Rule::NotNull, names, answer.count(0, 0)) };
+        self.add(breach, &format!("SELECT DISTINCT h.{ORDINAL} {from} ORDER BY 1 LIMIT {NAMED}"), 0)
     }
 
     /// References that would be to rows that are not there.
