@@ -12,4 +12,6 @@ pub(crate) struct Own {
     pub(crate) no_temporary: Option<NoTemporary>,
     /// Whether the assignments must be run in their order, because one reads what an earlier one sets.
     pub(crate) trial: bool,
+    /// Whether the session stores another value for NULL where a column takes none.
+    pub(crate) bends: bool,
 }

@@ -201,6 +201,7 @@ pub(crate) fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
             own: of.declared.clone(),
             null: if column.not_null { " NOT NULL" } else { " NULL" },
             generated: extra.generated.clone(),
+            comes: if detail.own.bends && column.not_null { " NOT NULL" } else { " NULL" },
             is_generated: column.generated,
         })
         .collect();

@@ -210,7 +210,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
             step,
             table,
             values,
-            own: Own { no_temporary, trial },
+            own: Own { no_temporary, trial, bends: !my.own.0.contains("STRICT_") },
         },
     }
     .plan())

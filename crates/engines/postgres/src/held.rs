@@ -248,6 +248,7 @@ pub(crate) fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
             },
             null: "",
             generated: extra.generated.clone(),
+            comes: " NULL",
             is_generated: column.generated,
         })
         .collect();

@@ -329,7 +329,8 @@ pub fn recipe<T: Tabled>(
             _ => {
                 let default = defaults.get(at).and_then(Option::as_deref).filter(|_| !unknown(at));
                 let default = default.map_or(String::new(), |d| format!(" DEFAULT ({d})"));
-                format!("{name} {own} NULL{default}")
+                let null = if unknown(at) { " NULL" } else { slot.comes };
+                format!("{name} {own}{null}{default}")
             }
         });
         recipe.after.push((at, name.clone()));

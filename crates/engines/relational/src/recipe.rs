@@ -17,6 +17,8 @@ pub struct Slot {
     pub own: String,
     /// What stands behind the own type where an after-value goes: whether NULL is taken.
     pub null: &'static str,
+    /// The same where rows come in: NULL is kept there, to be told, unless the session has another value stored for it.
+    pub comes: &'static str,
     /// The expression of a generated column.
     pub generated: Option<String>,
     /// Whether the server computes the column, known expression or not.

@@ -232,6 +232,7 @@ pub(crate) fn recipe(plan: &Plan, detail: &Detail) -> Recipe {
             own: format!("{} COLLATE {}", type_name(&column.declared, table.strict), quoted(collation)),
             null: "",
             generated: table.generated.get(at).cloned().flatten(),
+            comes: " NULL",
             is_generated: column.generated,
         }
     };

@@ -250,7 +250,12 @@ impl<'a, 's> Written<'a, 's> {
         if let Some(name) = &facts.keep_copy {
             let made = AlsoWrites { table: name.clone(), rows: None };
             let bare = AlsoWrites { table: name.rsplit('.').next().unwrap_or(name).to_owned(), rows: None };
-            measured.retain(|write| !made.names(&write.table) && !bare.names(&write.table));
+            // The engine may write the name with quotes.
+            let plain = |table: &str| table.replace(['"', '`'], "");
+            measured.retain(|write| {
+                let table = plain(&write.table);
+                !made.names(&write.table) && !bare.names(&write.table) && table != *name && table != bare.table
+            });
         }
         // What is compared row by row in the end is counted then, each row once.
         let later = |write: &SideWrite| {
