@@ -170,15 +170,16 @@ impl Ground {
         self.with(&Fuse::at(0), &Fuse::at(0), false, work)
     }
 
-    /// Which of so many calls fail: all of them on the embedded engine; on a server, where each attempt takes long, some twelve
-    /// of them evenly spread and the last ones, others on each server.
+    /// Which of so many calls fail: all of them on the embedded engine; on a server, where each attempt takes long, some six
+    /// of them evenly spread and the last ones, others on each server. All of them everywhere where `MARKTWICE_ALL_POINTS` is set.
     pub fn points(&self, calls: u64) -> Vec<u64> {
         let of = match self.stage.on {
+            _ if std::env::var_os("MARKTWICE_ALL_POINTS").is_some() => return (1..=calls).collect(),
             On::Sqlite => return (1..=calls).collect(),
             On::Postgres => 1,
             On::Maria => 2,
         };
-        let stride = (calls / 12).max(3);
+        let stride = (calls / 6).max(3);
         (1..=calls).filter(|n| n % stride == of || n + 4 > calls).collect()
     }
 

@@ -36,6 +36,17 @@ fn watched() {
     }
 }
 
+/// Keys in circles, and triggers that write several tables in one statement or put their texts together.
+#[test]
+fn knotted() {
+    for (on, cases) in [(On::Sqlite, 200), (On::Postgres, 30), (On::Maria, 30)] {
+        let folder = tempfile::tempdir().expect("a folder");
+        let tally = differential::run(on, folder.path(), differential::watchers::KNOTTED, cases);
+        let refused = tally.refused * 4 < cases;
+        assert!(tally.cases == 0 || tally.applied * 6 > cases && refused, "{on:?} {tally:?}");
+    }
+}
+
 /// An undo that writes rows that are there, and brings in others of the same table, is taken back itself.
 #[test]
 fn rows_that_came_in_with_an_undo() {

@@ -366,3 +366,14 @@ fn a_key_that_looks_like_our_number_is_hidden() {
         }
     });
 }
+
+/// Random databases over hidden columns, a few of them here: no command shows or keeps what is hidden, and all show what is not.
+#[test]
+fn random_views_and_statements() {
+    use marktwice_testkit::differential::veiled;
+    for (on, cases) in [(On::Sqlite, 16), (On::Postgres, 6), (On::Maria, 6)] {
+        let tally = veiled::run(on, crate::PROGRAM, 100, cases);
+        assert!(tally.cases == 0 || tally.applied * 3 > cases, "{on:?} {tally:?}");
+        veiled::run(on, crate::PROGRAM, veiled::PLAIN + 100, cases / 3);
+    }
+}

@@ -20,6 +20,7 @@ mod connecting;
 mod constraints;
 mod disclosed;
 mod exact;
+mod fair;
 mod given;
 mod handed;
 mod hidden;

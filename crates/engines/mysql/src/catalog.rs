@@ -80,6 +80,11 @@ pub(crate) fn readable(text: &str, mode: &str) -> Option<String> {
     if mode.contains("ANSI_QUOTES") { without_ansi_quotes(text) } else { Some(text.to_owned()) }
 }
 
+/// An expression of a definition, which the server writes by the mode of the session that asks; as it is where nobody can read it.
+pub(crate) fn expression(my: &My, text: &str) -> String {
+    readable(text, &my.own.0).unwrap_or_else(|| text.to_owned())
+}
+
 /// Rows about triggers without the modes that these were made under.
 fn without_modes(rows: &[TextRow]) -> Vec<TextRow> {
     rows.iter().map(|row| row.iter().take(5).cloned().collect()).collect()
@@ -170,7 +175,7 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
             not_null: cell(row, 3) == "NO",
         });
         extras.push(Extra {
-            generated: generated.then(|| cell(row, 5).to_owned()),
+            generated: generated.then(|| expression(my, cell(row, 5))),
             moves: extra
                 .contains("ON UPDATE")
                 .then(|| "the server sets it to the time of the change".to_owned()),

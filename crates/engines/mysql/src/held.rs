@@ -22,7 +22,7 @@ use marktwice_sql::query::row_query::Ask;
 use marktwice_sql::statement::pins::UniqueKey;
 
 use crate::catalog::{Table, held_name, ident};
-use crate::client::My;
+use crate::client::{My, literal};
 use crate::content::content;
 use crate::detail::{Detail, Own};
 use crate::values::Form;
@@ -257,8 +257,20 @@ pub(crate) fn fill(my: &mut My, plan: &Plan, detail: &Detail, lock: bool) -> Res
         end: if lock { "FOR UPDATE" } else { "" },
         ..Ask::default()
     };
-    let identity = key.columns.iter().zip(&keys).map(|(&at, of)| (before(at), of.clone())).collect();
-    let filled = held::fill(my, plan, (step, &detail.table), recipe(plan, detail), ask, identity)?;
+    let identity: Vec<_> = key.columns.iter().zip(&keys).map(|(&at, of)| (before(at), of.clone())).collect();
+    let filled = held::fill(my, plan, (step, &detail.table), recipe(plan, detail), ask, identity.clone());
+    let filled = match filled {
+        Err(error) if holds_zero_dates(my, &error) => {
+            // They are there, and are only looked at; what the statement itself assigns the run will judge.
+            let mode: Vec<&str> = my.own.0.split(',').filter(|mode| !ZERO_DATES.contains(mode)).collect();
+            let lenient = literal(&mode.join(","));
+            my.run(&format!("SET SESSION sql_mode = {lenient}"))?;
+            let filled = held::fill(my, plan, (step, &detail.table), recipe(plan, detail), ask, identity);
+            my.run(&format!("SET SESSION sql_mode = {}", literal(&my.own.0)))?;
+            filled
+        }
+        filled => filled,
+    }?;
     if detail.own.trial
         && let (Some(first), Some(last)) = (step.assignments.first(), step.assignments.last())
         && let Some(start) = first.columns.first()
@@ -268,6 +280,15 @@ pub(crate) fn fill(my: &mut My, plan: &Plan, detail: &Detail, lock: bool) -> Res
         my.execute_one(&sql, &[]).map_err(|error| detail.table.in_user_words(error, plan.step))?;
     }
     Ok(filled)
+}
+
+/// Modes under which a date of zeros cannot be stored, also where it is stored already; and one that sets them.
+const ZERO_DATES: [&str; 3] = ["NO_ZERO_DATE", "NO_ZERO_IN_DATE", "TRADITIONAL"];
+
+/// Whether rows could not be held for a date of zeros that is in them.
+fn holds_zero_dates(my: &My, error: &EngineError) -> bool {
+    let text = error.to_string();
+    my.own.0.contains("NO_ZERO") && text.starts_with("Incorrect date") && text.contains("-00")
 }
 
 /// For rows without a key: notes the contents before and after, and how many rows of each there must be in the table once

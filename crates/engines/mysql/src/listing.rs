@@ -11,7 +11,7 @@ use marktwice_relational::layout::choose_key;
 use marktwice_sql::Language;
 use marktwice_sql::text::qualified_names;
 
-use crate::catalog::{Table, cell, describe_found, find, ident, shown, unique_keys};
+use crate::catalog::{Table, cell, describe_found, expression, find, ident, shown, unique_keys};
 use crate::client::{My, TextRow, literal};
 
 /// What a table demands of its rows, under the session's own settings.
@@ -52,7 +52,7 @@ pub(crate) fn rules(my: &mut My, table: &Table) -> Result<Rules, EngineError> {
         "SELECT CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = {schema} \
          AND TABLE_NAME = {name} ORDER BY CONSTRAINT_NAME"
     ));
-    let checks = checks.unwrap_or_default().iter().map(|row| cell(row, 0).to_owned()).collect();
+    let checks = checks.unwrap_or_default().iter().map(|row| expression(my, cell(row, 0))).collect();
     Ok(Rules {
         unique: unique.into_iter().map(|(_, unique)| unique).collect(),
         not_null: (0..target.columns.len()).filter(|at| strict && refuses(at)).collect(),

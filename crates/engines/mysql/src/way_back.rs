@@ -8,7 +8,7 @@ use marktwice_relational::way_back;
 use marktwice_sql::dialect::ours::before;
 
 use crate::calls::{reached, triggers};
-use crate::catalog::{Table, ident};
+use crate::catalog::{Table, expression, ident};
 use crate::client::{My, TextRow, literal};
 use crate::detail::Detail;
 use crate::grants::Grants;
@@ -76,5 +76,5 @@ fn checks(my: &mut My, table: &Table) -> Result<Vec<(String, String)>, EngineErr
     ));
     // Servers without checks have no such list, and some list them without their table.
     let text = |row: &TextRow, at: usize| row.get(at).cloned().flatten().unwrap_or_default();
-    Ok(rows.unwrap_or_default().iter().map(|row| (text(row, 0), text(row, 1))).collect())
+    Ok(rows.unwrap_or_default().iter().map(|row| (text(row, 0), expression(my, &text(row, 1)))).collect())
 }

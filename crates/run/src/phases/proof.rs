@@ -254,7 +254,10 @@ impl<'a, 's> Written<'a, 's> {
             let plain = |table: &str| table.replace(['"', '`'], "");
             measured.retain(|write| {
                 let table = plain(&write.table);
-                !made.names(&write.table) && !bare.names(&write.table) && table != *name && table != bare.table
+                !made.names(&write.table)
+                    && !bare.names(&write.table)
+                    && table != *name
+                    && table != bare.table
             });
         }
         // What is compared row by row in the end is counted then, each row once.
