@@ -367,6 +367,7 @@ mod tests {
             refers: Vec::new(),
             hidden: Vec::new(),
             veil: Veil::default(),
+            family: Vec::new(),
         }
     }
 

@@ -256,6 +256,7 @@ mod tests {
             refers: Vec::new(),
             hidden: Vec::new(),
             veil: Default::default(),
+            family: Vec::new(),
         }
     }
 

@@ -76,6 +76,9 @@ pub struct Target {
     /// What stands for a key that is hidden itself.
     #[serde(skip)]
     pub veil: Veil,
+    /// Tables that have rows in common with it, with their schemas: what it is a part of, its parts, and theirs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub family: Vec<(String, String)>,
 }
 
 /// How many rows a table has. A large one is not counted for what is only shown: then it is what the engine reckons.
@@ -220,6 +223,19 @@ impl Target {
     /// Whether both are the same table, however it is defined now.
     pub fn same_table(&self, other: &Target) -> bool {
         (&self.schema, &self.table) == (&other.schema, &other.table)
+    }
+
+    /// Whether a row of the one may be a row of the other, and looks the same there.
+    pub fn shares_rows(&self, other: &Target) -> bool {
+        let related =
+            self.family.iter().any(|(schema, table)| *schema == other.schema && *table == other.table);
+        let same = |(a, b): (&Column, &Column)| a.name == b.name;
+        let alike = || {
+            self.columns.len() == other.columns.len()
+                && self.key.columns == other.key.columns
+                && self.columns.iter().zip(&other.columns).all(same)
+        };
+        self.same_table(other) || (related && alike())
     }
 
     /// The column names at `positions`.

@@ -158,6 +158,7 @@ mod tests {
             refers: vec![],
             hidden: vec![],
             veil: Default::default(),
+            family: Vec::new(),
         };
         let why = "it has too many rows".to_owned();
         let held = Triggered { shown: "log".into(), target: Ok(target), large: false };

@@ -350,6 +350,7 @@ mod tests {
             refers: Vec::new(),
             hidden: Vec::new(),
             veil: Default::default(),
+            family: Vec::new(),
         };
         let row = |a: i64, b: Value| Some(vec![Value::Int(a), b]);
         for (before, after, key_after) in [

@@ -134,11 +134,17 @@ pub fn look_again(
         own.map(|(step, record)| Place { step, table: record.table, role: Role::Target }).collect();
     places.extend(header.along.iter().map(|a| Place { step: a.step, table: a.table, role: a.role }));
     let mut tables = Vec::new();
-    let first = first_images(&*book, &name, &snapshot, &places)?;
     // Later steps first: a row that two wrote is as the last of them left it.
     let mut written: HashSet<RowHash> = HashSet::new();
     places.sort_by_key(|place| (std::cmp::Reverse(place.step), place.role != Role::Target));
-    let twice = |place: &Place| places.iter().filter(|other| other.table == place.table).count() > 1;
+    // Rows of a part are rows of the whole.
+    let one = |table: usize| {
+        let target = header.tables.get(table);
+        header.tables.iter().position(|other| target.is_some_and(|t| t.shares_rows(other))).unwrap_or(table)
+    };
+    let twice =
+        |place: &Place| places.iter().filter(|other| one(other.table) == one(place.table)).count() > 1;
+    let first = first_images(&*book, &name, &snapshot, (&places, &one))?;
     for place in &places {
         let Some(target) = header.tables.get(place.table) else { continue };
         let table = AgainTable {
@@ -158,6 +164,7 @@ pub fn look_again(
             written: &mut written,
             first: &first,
             keeps: twice(place),
+            one: one(place.table),
             seen: 0,
         };
         looking.look(context, (&mut *session, reader), each)?;
@@ -177,11 +184,13 @@ fn first_images(
     book: &dyn Logbook,
     run: &str,
     snapshot: &SnapshotRef,
-    places: &[Place],
+    (places, one): (&[Place], &dyn Fn(usize) -> usize),
 ) -> Result<FirstImages, Failure> {
     let mut first = FirstImages::new();
-    let mut places: Vec<&Place> =
-        places.iter().filter(|p| places.iter().filter(|o| o.table == p.table).count() > 1).collect();
+    let mut places: Vec<&Place> = places
+        .iter()
+        .filter(|p| places.iter().filter(|o| one(o.table) == one(p.table)).count() > 1)
+        .collect();
     places.sort_by_key(|place| place.step);
     for place in places {
         let mut reader = book.snapshot(run, snapshot)?;
@@ -192,8 +201,8 @@ fn first_images(
                 continue;
             }
             let own = || change.image.before().map(<[Value]>::to_vec);
-            let before = first.remove(&hash_of(place.table, &change.key)).unwrap_or_else(own);
-            now.insert(hash_of(place.table, change.key_now()), before);
+            let before = first.remove(&hash_of(one(place.table), &change.key)).unwrap_or_else(own);
+            now.insert(hash_of(one(place.table), change.key_now()), before);
         }
         first.extend(now);
     }
@@ -213,6 +222,8 @@ struct Looking<'a> {
     written: &'a mut HashSet<RowHash>,
     first: &'a FirstImages,
     keeps: bool,
+    /// The table, where tables that share rows count as one.
+    one: usize,
     seen: u64,
 }
 
@@ -244,7 +255,7 @@ impl Looking<'_> {
                 }
                 let key = change.key_now().to_vec();
                 let mut this = this.borrow_mut();
-                let hash = hash_of(place.table, &key);
+                let hash = hash_of(this.one, &key);
                 if this.keeps && !this.written.insert(hash) {
                     this.table.later += 1;
                     continue;
@@ -273,8 +284,7 @@ impl Looking<'_> {
                 return Err(Box::new(Stopped));
             }
         }
-        let first =
-            self.keeps.then(|| self.first.get(&hash_of(self.place.table, change.key_now()))).flatten();
+        let first = self.keeps.then(|| self.first.get(&hash_of(self.one, change.key_now()))).flatten();
         let before = first.map_or_else(|| change.image.before(), |first| first.as_deref());
         let left = change.image.after();
         let stands = match (left, now) {

@@ -106,7 +106,7 @@ impl Undoing {
     fn must_rehearse(&self) -> bool {
         let touches = |a: &Back, b: &Back| {
             let table = &b.batch.target.table;
-            let same = a.batch.target.same_table(&b.batch.target);
+            let same = a.batch.target.shares_rows(&b.batch.target);
             let key = a.batch.columns.iter().any(|c| a.batch.target.key.columns.contains(c));
             // What foreign keys' actions take along is counted only once the rows are held.
             let acts = key || a.batch.kind == StepKind::Delete;
@@ -129,7 +129,7 @@ impl Undoing {
         let each = self.batches.iter().enumerate();
         let last = each.filter(move |(at, back)| {
             let behind = self.batches.iter().skip(at + 1);
-            let again = behind.clone().any(|later| later.batch.target.same_table(&back.batch.target));
+            let again = behind.clone().any(|later| later.batch.target.shares_rows(&back.batch.target));
             !again && written(&back.batch.target)
         });
         last.map(|(_, back)| (&back.batch, &back.foreseen[..]))
@@ -308,7 +308,7 @@ fn batches_of(
             }
             let of = Place { step: at, table: part.table, role: Role::Target };
             let mut next = back(session, &part, target, (batches.len(), of), options)?;
-            let same = batches.iter().filter(|earlier: &&Back| earlier.batch.of.table == of.table);
+            let same = batches.iter().filter(|earlier: &&Back| earlier.batch.target.shares_rows(target));
             let unknown = |f: &&Foreseen| f.label == Label::Unknown;
             next.open = same.flat_map(|b| b.foreseen.iter().filter(unknown)).map(|f| f.column).collect();
             let target = &next.batch.target;

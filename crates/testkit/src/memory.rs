@@ -267,6 +267,7 @@ fn target(name: &str, collection: &Collection) -> Target {
         refers: Vec::new(),
         hidden: Vec::new(),
         veil: Default::default(),
+        family: Vec::new(),
     }
 }
 

@@ -195,6 +195,7 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
         refers: Vec::new(),
         hidden: Vec::new(),
         veil: Default::default(),
+        family: Vec::new(),
     };
     let shown = shown(my, &found.schema, &found.table);
     let checked = create.iter().any(|row| cell(row, 1).to_ascii_lowercase().contains("check"));

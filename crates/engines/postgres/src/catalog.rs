@@ -184,7 +184,12 @@ fn about(oid: &str) -> [String; 3] {
          pg_catalog.format_type(base.oid, base.typmod), a.attnotnull, a.attgenerated, a.attidentity, \
          pg_catalog.pg_get_expr(d.adbin, d.adrelid), \
          (SELECT pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(c.collname) FROM pg_catalog.pg_collation c \
-          JOIN pg_catalog.pg_namespace n ON n.oid = c.collnamespace WHERE c.oid = a.attcollation) \
+          JOIN pg_catalog.pg_namespace n ON n.oid = c.collnamespace WHERE c.oid = a.attcollation), \
+         (WITH RECURSIVE up(oid) AS (SELECT {oid}::pg_catalog.oid UNION SELECT i.inhparent FROM up JOIN pg_catalog.pg_inherits i ON i.inhrelid = up.oid), \
+          down(oid) AS (SELECT oid FROM up UNION SELECT i.inhrelid FROM down JOIN pg_catalog.pg_inherits i ON i.inhparent = down.oid) \
+          SELECT pg_catalog.string_agg(n.nspname || E'\\x1f' || f.relname, E'\\x1e' ORDER BY f.oid) FROM down \
+          JOIN pg_catalog.pg_class f ON f.oid = down.oid JOIN pg_catalog.pg_namespace n ON n.oid = f.relnamespace \
+          WHERE f.oid <> {oid} AND (f.relispartition OR f.relkind = 'p')) \
          FROM pg_catalog.pg_attribute a LEFT JOIN pg_catalog.pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum \
          CROSS JOIN LATERAL (WITH RECURSIVE b AS (\
           SELECT t.oid, a.atttypmod AS typmod, t.typtype, t.typbasetype, t.typtypmod, 0 AS depth \
@@ -200,9 +205,16 @@ fn about(oid: &str) -> [String; 3] {
 fn described(
     pg: &mut Pg,
     found: &Found,
-    [raw, key_rows, rest]: [Vec<TextRow>; 3],
+    [mut raw, key_rows, rest]: [Vec<TextRow>; 3],
 ) -> Result<Table, EngineError> {
     let oid = &found.oid;
+    let family = raw.first().map_or("", |row| cell(row, 10)).split('\u{1e}');
+    let family: Vec<(String, String)> = family
+        .filter_map(|name| name.split_once('\u{1f}'))
+        .map(|(s, t)| (s.to_owned(), t.to_owned()))
+        .collect();
+    // What it shares rows with is no part of how it is defined.
+    raw.iter_mut().for_each(|row| row.truncate(10));
     let numbers: Vec<&str> = raw.iter().map(|row| cell(row, 0)).collect();
     let mut columns = Vec::new();
     let mut types = Vec::new();
@@ -261,6 +273,7 @@ fn described(
             refers: Vec::new(),
             hidden: Vec::new(),
             veil: Default::default(),
+            family,
         },
         oid: oid.clone(),
         from,

@@ -69,6 +69,7 @@ pub fn promise<D: Driver>(driver: &mut D, plan: &mut Plan, typed: &str) -> Resul
         refers: Vec::new(),
         hidden: Vec::new(),
         veil: Default::default(),
+        family: Vec::new(),
     };
     let columns = stored.iter().enumerate().map(|(place, (at, _))| (*at, place)).collect();
     let inside = D::MAKES_TABLES_INSIDE;

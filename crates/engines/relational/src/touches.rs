@@ -425,6 +425,7 @@ mod tests {
             refers: Vec::new(),
             hidden: Vec::new(),
             veil: Default::default(),
+            family: Vec::new(),
         };
         let mut touches = Touches::default();
         touches.of_target("apiary", StepKind::Delete, &target, &[]);

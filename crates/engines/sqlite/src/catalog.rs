@@ -226,6 +226,7 @@ pub(crate) fn viewed(connection: &mut Connection, name: &str) -> Result<Option<V
             refers: Vec::new(),
             hidden: Vec::new(),
             veil: Default::default(),
+            family: Vec::new(),
         },
     };
     Ok(Some(Viewed { table, of: OfView { definition, reads } }))
@@ -274,6 +275,7 @@ pub(crate) fn describe(connection: &Connection, name: &str) -> Result<Table, Eng
         refers: Vec::new(),
         hidden: Vec::new(),
         veil: Default::default(),
+        family: Vec::new(),
     };
     Ok(Table { target, strict, row, row_column, keys, collations, generated, doubtful, conflict_clause })
 }

@@ -40,6 +40,7 @@ fn target() -> Target {
         refers: Vec::new(),
         hidden: Vec::new(),
         veil: Default::default(),
+        family: Vec::new(),
     }
 }
 

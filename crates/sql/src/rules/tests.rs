@@ -21,6 +21,7 @@ fn findings(statement: &str) -> Vec<Finding> {
         refers: Vec::new(),
         hidden: Vec::new(),
         veil: Default::default(),
+        family: Vec::new(),
     };
     let step = understand(statement, Language::Sqlite).unwrap_or_else(|f| panic!("{statement}: {f:?}"));
     let keys = [UniqueKey { primary: true, columns: vec![0] }];

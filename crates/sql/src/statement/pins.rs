@@ -165,6 +165,7 @@ mod tests {
             refers: Vec::new(),
             hidden: Vec::new(),
             veil: Default::default(),
+            family: Vec::new(),
         };
         let keys = vec![
             UniqueKey { primary: false, columns: vec![2] },
