@@ -137,14 +137,15 @@ impl Maker {
                 actions: format!("ON DELETE {delete} ON UPDATE {update}{waits}"),
             });
         }
-        for child in 0..if self.circle { tables } else { 0 } {
+        let circle = if self.circle { tables } else { 0 };
+        for (child, own) in columns.iter_mut().enumerate().take(circle) {
             // Those of the circle act, so that one row takes the next along; not all are told by a key.
             let parents = (1..=tables).map(|by| (child + by) % tables);
             let parent = parents.into_iter().find(|at| self.told[*at] < 4).unwrap_or(0);
             let action = self.pick(&["CASCADE", "CASCADE", "SET NULL"]);
             let waits = self.on != On::Maria && self.one_in(5);
             let waits = if waits { " DEFERRABLE INITIALLY DEFERRED" } else { "" };
-            columns[child].push(format!("c{child} int"));
+            own.push(format!("c{child} int"));
             self.keys.push(Key {
                 both: false,
                 child,

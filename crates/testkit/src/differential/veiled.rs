@@ -446,7 +446,7 @@ fn one(stage: &Stage, case: &Case, plain: bool, tally: &mut Tally) {
         }
     }
     says(stage, &["look", "person", "--where", &case.filter, "--format", "json"]);
-    let format = if tally.cases % 2 == 0 { "json" } else { "human" };
+    let format = if tally.cases.is_multiple_of(2) { "json" } else { "human" };
     let allow =
         ["--yes", "--rows", "0+", "--format", format, "--allow", "undeclared-write", "--allow", "no-filter"];
     let done = says(stage, &[&["apply"], &sql[..], &allow[..]].concat());
