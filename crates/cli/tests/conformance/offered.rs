@@ -240,3 +240,63 @@ fn slips_of_other_dialects_are_named() {
         }
     });
 }
+
+/// What is offered for an INSERT that says something of rows that are there leaves the same rows; where it would not, nothing is offered,
+/// and it is said why.
+#[test]
+fn steps_for_rows_that_are_there() {
+    each(|stage| {
+        stage.run(
+            "CREATE TABLE jar (jar_id integer PRIMARY KEY, n integer, v varchar(9), mark varchar(9) UNIQUE);
+             INSERT INTO jar VALUES (1, 1, 'a', 'm1'), (2, 2, 'b', 'm2');",
+        );
+        let start = stage.dump();
+        let reset = "DELETE FROM jar; INSERT INTO jar VALUES (1, 1, 'a', 'm1'), (2, 2, 'b', 'm2');";
+        let updates = stage.by(
+            "ON CONFLICT (jar_id) DO UPDATE SET",
+            "ON CONFLICT (jar_id) DO UPDATE SET",
+            "ON DUPLICATE KEY UPDATE",
+        );
+        let new = stage.by("excluded.v", "excluded.v", "VALUES(v)");
+        let passes = stage.by("INSERT OR IGNORE", "INSERT", "INSERT IGNORE");
+        let nothing = stage.by("", " ON CONFLICT DO NOTHING", "");
+        let all = [
+            format!("INSERT INTO jar (jar_id, v) VALUES (1, 'x'), (3, 'y') {updates} v = {new}"),
+            format!(
+                "INSERT INTO jar (jar_id, n, v) VALUES (1, 5, 'x'), (4, 5, 'y') {updates} n = jar.n + 10, v = {new}"
+            ),
+            format!("INSERT INTO jar (jar_id, v) VALUES (1, 'x') {updates} jar_id = 30"),
+            format!("INSERT INTO jar (jar_id, v) VALUES (1, 'x'), (1, 'y') {updates} v = {new}"),
+            format!("{passes} INTO jar (jar_id, mark) VALUES (9, 'm1'), (1, 'm9'), (10, 'm10'){nothing}"),
+            format!("{passes} INTO jar (jar_id, v) SELECT jar_id + 1, v FROM jar{nothing}"),
+            format!("INSERT INTO jar (jar_id, v, mark) VALUES (1, 'x', 'm2') {updates} v = {new}"),
+        ];
+        let (mut offered, mut why) = (0, 0);
+        for sql in &all {
+            let answer = stage.scene.run(&["preview", "--sql", sql, "--format", "json"]).expect(3).json();
+            let Some(paste) = answer["paste"].as_str() else {
+                assert!(
+                    answer["hint"].as_str().is_some_and(|hint| hint.contains("none is offered")),
+                    "{:?} {sql}",
+                    stage.on
+                );
+                why += 1;
+                continue;
+            };
+            offered += 1;
+            // Where another key is in the way both fail.
+            if stage.db().try_run(&format!("{sql};")).is_err() {
+                assert!(stage.db().try_run(paste).is_err(), "{:?} {sql}\n{paste}", stage.on);
+                stage.run(reset);
+                continue;
+            }
+            let wanted = stage.dump();
+            stage.run(reset);
+            assert_eq!(stage.dump(), start);
+            stage.run(paste);
+            assert_eq!(stage.dump(), wanted, "{:?} {sql}\n{paste}", stage.on);
+            stage.run(reset);
+        }
+        assert!(offered >= 2 && why >= 2, "{:?} {offered} {why}", stage.on);
+    });
+}

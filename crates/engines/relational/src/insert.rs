@@ -13,7 +13,7 @@ use marktwice_core::table::{Column, KeyKind, Target};
 use marktwice_port::{EngineError, Plan};
 use marktwice_sql::dialect::ours::{ORDINAL, ROW};
 use marktwice_sql::dialect::volatile::{Volatile, find};
-use marktwice_sql::refuse::upsert::two_steps;
+use marktwice_sql::refuse::upsert::{two_steps, why_not};
 use marktwice_sql::statement::slicing::is_literal;
 use marktwice_sql::statement::step::{Brought, Inserted, Name};
 use marktwice_sql::text::slices::Slice;
@@ -92,7 +92,17 @@ pub fn refuse<T: Tabled>(step: &Step, table: &T) -> Result<(), EngineError> {
         }
         .to_owned();
         let finding = Finding::new(Code::NotUnderstood, message).at(step.place(conflict.slice));
-        return refused(match two_steps(step, target, &key) {
+        let why = match table.or_abort().is_empty() {
+            true => why_not(step, &keys),
+            false => Some("the table's own definition says what becomes of rows that are there".to_owned()),
+        };
+        if let Some(why) = why {
+            let hint = format!(
+                "write an UPDATE for what is there, and an INSERT … WHERE NOT EXISTS for what is not; none is offered here: {why}"
+            );
+            return refused(finding.hint(hint));
+        }
+        return refused(match two_steps(step, target, &key, &keys) {
             Some(paste) if conflict.set.is_empty() && !conflict.replaces => {
                 finding.hint("bring in only what is not there yet:").paste(paste)
             }

@@ -4,12 +4,81 @@ use marktwice_core::table::Target;
 use sqlparser::tokenizer::Token;
 
 use crate::dialect::language::Language;
-use crate::statement::step::Step;
+use crate::statement::step::{Brought, Inserted, Step};
 use crate::text::slices::Slice;
+
+/// Why two steps would not be the same as the statement; `None` where nothing speaks against them. `unique` are the keys of the table.
+pub fn why_not(step: &Step, unique: &[Vec<String>]) -> Option<String> {
+    let inserted = step.inserted.as_ref()?;
+    let conflict = inserted.conflict.as_ref()?;
+    let same = |a: &String, b: &String| a.eq_ignore_ascii_case(b);
+    let keys: Vec<String> = conflict.keys.iter().map(|name| name.text.clone()).collect();
+    if conflict.narrower {
+        return Some(
+            "what must not be there twice is more than columns (an expression, a condition, a constraint)"
+                .to_owned(),
+        );
+    }
+    let is_key = |key: &Vec<String>| {
+        key.len() == keys.len() && key.iter().all(|k| keys.iter().any(|other| same(k, other)))
+    };
+    if !keys.is_empty() && !unique.iter().any(is_key) {
+        return Some(format!("{} is no unique key of the table by itself", keys.join(", ")));
+    }
+    let met = met(inserted, unique);
+    let passes = conflict.set.is_empty() && !conflict.replaces;
+    if keys.is_empty() && met.len() > 1 && !passes {
+        let all: Vec<String> = met.iter().map(|key| key.join(", ")).collect();
+        return Some(format!(
+            "a row that is there may be met by more than one unique key ({})",
+            all.join("; ")
+        ));
+    }
+    let told = if keys.is_empty() { met.first().map(|key| (*key).clone()).unwrap_or_default() } else { keys };
+    if let Some((column, _)) =
+        conflict.set.iter().find(|(column, _)| told.iter().any(|key| same(key, &column.text)))
+    {
+        return Some(format!("it assigns {}, by which the row is found", column.text));
+    }
+    let places: Vec<usize> = told
+        .iter()
+        .filter_map(|key| inserted.named().iter().position(|name| same(key, &name.text)))
+        .collect();
+    if let Brought::Rows(rows) = &inserted.brought {
+        let mut seen = Vec::new();
+        for row in rows {
+            let key: Vec<String> = places
+                .iter()
+                .filter_map(|at| row.get(*at))
+                .map(|value| step.text(*value).trim().to_ascii_lowercase())
+                .collect();
+            if !key.is_empty() && seen.contains(&key) {
+                return Some("two of its rows are for one row of the table".to_owned());
+            }
+            seen.push(key);
+        }
+    }
+    None
+}
+
+/// Unique keys that the rows that come in may meet: all of whose columns are given.
+fn met<'k>(inserted: &Inserted, unique: &'k [Vec<String>]) -> Vec<&'k Vec<String>> {
+    let given = |key: &String| inserted.named().iter().any(|name| name.text.eq_ignore_ascii_case(key));
+    let mut all: Vec<&Vec<String>> = Vec::new();
+    for key in unique.iter().filter(|key| !key.is_empty() && key.iter().all(given)) {
+        if !all.contains(&key) {
+            all.push(key);
+        }
+    }
+    all
+}
 
 /// The two steps, ready to be pasted, or the one where rows that are there are passed over. `key` is what tells rows where the
 /// statement does not say it. `None` where they cannot be told from the text.
-pub fn two_steps(step: &Step, target: &Target, key: &[String]) -> Option<String> {
+pub fn two_steps(step: &Step, target: &Target, key: &[String], unique: &[Vec<String>]) -> Option<String> {
+    if why_not(step, unique).is_some() {
+        return None;
+    }
     let inserted = step.inserted.as_ref()?;
     let conflict = inserted.conflict.as_ref()?;
     let language = step.language;
@@ -29,9 +98,17 @@ pub fn two_steps(step: &Step, target: &Target, key: &[String]) -> Option<String>
     let columns = named.iter().map(name).collect::<Vec<_>>().join(", ");
     let table = step.text(step.table.slice);
     let own = language.name(&step.table.visible().text);
-    let same: Vec<String> =
-        keys.iter().map(|key| format!("{own}.{} = incoming.{}", name(key), name(key))).collect();
-    let same = same.join(" AND ");
+    let by = |keys: &[String]| -> String {
+        let all = keys.iter().map(|key| format!("{own}.{} = incoming.{}", name(key), name(key)));
+        all.collect::<Vec<_>>().join(" AND ")
+    };
+    // Whichever key a row meets that is passed over, it is.
+    let same = match met(inserted, unique).as_slice() {
+        several @ [_, _, ..] if conflict.keys.is_empty() => {
+            several.iter().map(|key| format!("({})", by(key))).collect::<Vec<_>>().join(" OR ")
+        }
+        _ => by(&keys),
+    };
     let with = format!("WITH incoming ({columns}) AS (\n  {}\n)", step.text(inserted.source));
     let mut steps = Vec::new();
     let others: Vec<&String> =

@@ -152,6 +152,8 @@ pub struct Conflict {
     pub slice: Slice,
     /// The columns that must not be there twice, where they are named.
     pub keys: Vec<Name>,
+    /// Whether it names more than columns there: an expression, a collation, a condition, a constraint.
+    pub narrower: bool,
     /// What is assigned then; nothing where such rows are passed over.
     pub set: Vec<(Name, Slice)>,
     /// On which condition.

@@ -231,14 +231,24 @@ fn conflict(walk: &mut Walk<'_>) -> Result<Option<Conflict>, Finding> {
         walk.at += 1;
         if walk.peek().is_some_and(|t| t.is(&Token::LParen)) {
             walk.at += 1;
-            while let Some(token) = walk.next().filter(|t| !t.is(&Token::RParen)) {
-                conflict.keys.extend(Name::of(token, walk.language));
+            let mut depth = 1;
+            let mut comma = true;
+            while let Some(token) = walk.next() {
+                depth += i32::from(token.is(&Token::LParen)) - i32::from(token.is(&Token::RParen));
+                if depth == 0 {
+                    break;
+                }
+                let name = Name::of(token, walk.language);
+                conflict.narrower |= name.is_some() != comma || name.is_none() && !token.is(&Token::Comma);
+                comma = token.is(&Token::Comma);
+                conflict.keys.extend(name);
             }
         }
         let find_do = at_depth_0(&walk.tokens, walk.at).find(|(_, t)| t.is_word("do")).map(|(at, _)| at);
         let Some(at) = find_do else {
             return Err(walk.refuse("DO was expected here", "write DO NOTHING or DO UPDATE SET …"));
         };
+        conflict.narrower |= at > walk.at;
         walk.at = at + 1;
         if !walk.eat("nothing") {
             walk.at += 1;
