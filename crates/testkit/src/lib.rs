@@ -111,7 +111,10 @@ pub fn with_last(args: &[&str], run: &dyn Fn(&[&str]) -> Answer) -> Answer {
     run(&args.iter().map(|arg| if *arg == LAST { last } else { *arg }).collect::<Vec<_>>())
 }
 
-/// Whatever is in the files of a folder, unpacked where it can be; what is encrypted is left out.
+/// How an encrypted file begins.
+const ENCRYPTED: &[u8] = b"age-encryption.org";
+
+/// Whatever is in the files of a folder, unpacked where it can be; of what is encrypted only that it is.
 pub fn kept(folder: &Path) -> String {
     let mut all = String::new();
     for entry in std::fs::read_dir(folder).expect("a folder").flatten() {
@@ -121,7 +124,8 @@ pub fn kept(folder: &Path) -> String {
             continue;
         }
         let bytes = std::fs::read(&path).expect("read");
-        if bytes.starts_with(b"age-encryption.org") {
+        if bytes.starts_with(ENCRYPTED) {
+            all += &String::from_utf8_lossy(ENCRYPTED);
             continue;
         }
         let mut plain = Vec::new();

@@ -167,3 +167,39 @@ fn what_excludes_each_other() {
         stage.there_and_back("UPDATE tag SET code = 'c' WHERE code IS NULL", "1");
     });
 }
+
+/// What PostgreSQL asks of rows besides: the bounds of a partition, a partition for each row, all columns of a key or none.
+#[test]
+fn bounds_and_whole_keys() {
+    only(On::Postgres, |stage| {
+        stage.run(
+            "CREATE TABLE sale (sale_id int NOT NULL, season int NOT NULL, kilos int, PRIMARY KEY (sale_id, season)) PARTITION BY LIST (season);
+             CREATE TABLE sale_1 PARTITION OF sale FOR VALUES IN (1); CREATE TABLE sale_2 PARTITION OF sale FOR VALUES IN (2);
+             INSERT INTO sale VALUES (1, 1, 1), (2, 2, 2);
+             CREATE TABLE label (label_id int PRIMARY KEY, sale_id int, season int, FOREIGN KEY (sale_id, season) REFERENCES sale MATCH FULL);
+             INSERT INTO label VALUES (1, 1, 1);",
+        );
+        let codes = |sql: &str| -> Vec<String> {
+            let step = stage.scene.run(&["preview", "--sql", sql, "--format", "json"]).step();
+            let findings = step["findings"].as_array().unwrap().iter();
+            findings.map(|finding| finding["code"].as_str().unwrap().to_owned()).collect()
+        };
+        for sql in [
+            "UPDATE sale_2 SET season = 1 WHERE sale_id = 2",
+            "UPDATE sale SET season = 7 WHERE sale_id = 2",
+            "INSERT INTO sale (sale_id, season) VALUES (5, 9)",
+            "UPDATE label SET season = NULL WHERE label_id = 1",
+        ] {
+            assert!(codes(sql).contains(&"check-refused".to_owned()), "{sql}");
+            assert!(stage.db().try_run(&format!("{sql};")).is_err(), "{sql}");
+        }
+        for sql in [
+            "UPDATE sale SET season = 1 WHERE sale_id = 2",
+            "INSERT INTO sale (sale_id, season) VALUES (5, 2)",
+            "UPDATE label SET season = NULL, sale_id = NULL WHERE label_id = 1",
+        ] {
+            assert!(!codes(sql).contains(&"check-refused".to_owned()), "{sql}");
+            stage.there_and_back(sql, "1");
+        }
+    });
+}

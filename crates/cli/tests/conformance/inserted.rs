@@ -144,24 +144,33 @@ fn what_is_not_taken_says_what_to_write() {
         let s = &stage.scene;
         stage.run(&tables(stage.on));
         let before = stage.dump();
-        s.run(&["preview", "--sql", "INSERT INTO shop VALUES (3, 'Bridge')"])
+        // Of a query's * nobody sees which value goes where.
+        s.run(&["preview", "--sql", "INSERT INTO shop SELECT * FROM shop AS other WHERE other.shop_id = 99"])
             .expect(3)
-            .says("INSERT INTO shop (shop_id, name) VALUES (3, 'Bridge');")
-            .says("asked just now: 1 row");
+            .says("INSERT INTO shop (shop_id, name) SELECT * FROM shop AS other WHERE other.shop_id = 99;")
+            .says("asked just now: 0 rows");
         let both = stage.by(
             "INSERT INTO shop (shop_id, name) VALUES (1, 'Square'), (3, 'Bridge') ON CONFLICT (shop_id) DO UPDATE SET name = excluded.name || upper(name)",
             "INSERT INTO shop (shop_id, name) VALUES (1, 'Square'), (3, 'Bridge') ON CONFLICT (shop_id) DO UPDATE SET name = excluded.name || upper(shop.name)",
             "INSERT INTO shop (shop_id, name) VALUES (1, 'Square'), (3, 'Bridge') ON DUPLICATE KEY UPDATE name = concat(VALUES(name), upper(name))",
         );
         let refused = s.run(&["preview", "--sql", both, "--format", "json"]).expect(3).json();
-        let paste = refused["paste"].as_str().unwrap_or_else(|| panic!("{refused}")).to_owned();
-        let step = "/* marktwice step\nrows = 1\n*/\n";
-        s.write("both.sql", format!("{step}{}", paste.replace(";\n", &format!(";\n{step}"))));
-        s.run(&["apply", "both.sql", "--yes"]).expect(0).says("2 steps committed");
-        let there = |name: &str| stage.value(&format!("SELECT count(*) FROM shop WHERE name = '{name}'"));
-        assert!(there("SquareMARKET").contains('1') && there("Bridge").contains('1'), "{:?}", stage.on);
-        s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0);
-        assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        if stage.on == On::Maria {
+            // There a row may be met by either key, and nobody can say by which.
+            assert!(
+                refused["paste"].is_null() && refused["hint"].as_str().unwrap().contains("shop_id; name"),
+                "{refused}"
+            );
+        } else {
+            let paste = refused["paste"].as_str().unwrap_or_else(|| panic!("{refused}")).to_owned();
+            let step = "/* marktwice step\nrows = 1\n*/\n";
+            s.write("both.sql", format!("{step}{}", paste.replace(";\n", &format!(";\n{step}"))));
+            s.run(&["apply", "both.sql", "--yes"]).expect(0).says("2 steps committed");
+            let there = |name: &str| stage.value(&format!("SELECT count(*) FROM shop WHERE name = '{name}'"));
+            assert!(there("SquareMARKET").contains('1') && there("Bridge").contains('1'), "{:?}", stage.on);
+            s.run(&["undo", "@last", "--yes", "--rows", "2"]).expect(0);
+            assert_eq!(stage.dump(), before, "{:?}", stage.on);
+        }
         let dice = stage.by("abs(random())", "random()", "rand()");
         s.run(&[
             "preview",

@@ -11,6 +11,9 @@ use crate::catalog::{Sort, Table, cell, describe_found, find, yes};
 use crate::client::{Pg, TextRow};
 
 /// What a table demands of its rows. Names in it are whole, whatever the search path is.
+///
+/// To the checks belong the bounds of a partition, a row of a partitioned table finding one, and keys of which all columns or none are NULL
+/// (MATCH FULL).
 pub(crate) fn rules(pg: &mut Pg, table: &Table) -> Result<Rules, EngineError> {
     let oid = &table.oid;
     let indexes = pg.rows(&format!(
@@ -33,7 +36,16 @@ pub(crate) fn rules(pg: &mut Pg, table: &Table) -> Result<Rules, EngineError> {
         at_the_end: yes(row, 2),
     });
     let checks = pg.rows(&format!(
-        "SELECT pg_catalog.pg_get_expr(conbin, conrelid) FROM pg_catalog.pg_constraint WHERE conrelid = {oid} AND contype = 'c' ORDER BY conname"
+        "(SELECT pg_catalog.pg_get_expr(conbin, conrelid) FROM pg_catalog.pg_constraint WHERE conrelid = {oid} AND contype = 'c' ORDER BY conname) \
+         UNION ALL SELECT pg_catalog.pg_get_partition_constraintdef(oid) FROM pg_catalog.pg_class WHERE oid = {oid} AND relispartition \
+         UNION ALL SELECT pg_catalog.string_agg('(' || x.d || ')', ' OR ') FROM (SELECT pg_catalog.pg_get_partition_constraintdef(t.relid) AS d \
+          FROM pg_catalog.pg_class c CROSS JOIN LATERAL pg_catalog.pg_partition_tree(c.oid) AS t WHERE c.oid = {oid} AND c.relkind = 'p' \
+          AND t.isleaf LIMIT {most} + 1) AS x HAVING count(*) BETWEEN 1 AND {most} AND count(*) = count(x.d) \
+         UNION ALL SELECT (SELECT pg_catalog.string_agg(format('((%I IS NULL) = (%I IS NULL))', one.attname, other.attname), ' AND ') \
+          FROM pg_catalog.pg_attribute one JOIN pg_catalog.pg_attribute other ON other.attrelid = {oid} AND other.attnum = ANY (k.conkey[2:]) \
+          WHERE one.attrelid = {oid} AND one.attnum = k.conkey[1]) \
+          FROM pg_catalog.pg_constraint k WHERE k.conrelid = {oid} AND k.contype = 'f' AND k.confmatchtype = 'f' AND pg_catalog.array_length(k.conkey, 1) > 1",
+        most = MOST_PARTITIONS
     ))?;
     // A function that is not the server's own may do anything; columns stand there without a table before them.
     let own = |text: &String| qualified_names(text, Language::Postgres).is_empty();
@@ -43,11 +55,18 @@ pub(crate) fn rules(pg: &mut Pg, table: &Table) -> Result<Rules, EngineError> {
         not_null: (0..table.target.columns.len())
             .filter(|at| table.target.columns.get(*at).is_some_and(|c| c.not_null))
             .collect(),
-        checks: checks.iter().map(|row| cell(row, 0).to_owned()).filter(own).collect(),
+        checks: checks
+            .iter()
+            .map(|row| cell(row, 0).to_owned())
+            .filter(|text| !text.is_empty() && own(text))
+            .collect(),
         every_check: true,
         references: role.as_deref() != Some("replica"),
     })
 }
+
+/// Partitions of which the bounds are looked at together.
+const MOST_PARTITIONS: usize = 100;
 
 /// All tables and views on the search path, in order: one question.
 pub(crate) fn listed(pg: &mut Pg) -> Result<Vec<Listed>, EngineError> {

@@ -174,6 +174,17 @@ pub fn limited(
     {
         return None;
     }
+    // A number is a place in the list of what is read, and that list is another one here.
+    let places = tokens.get(tail..)?.windows(2).any(|pair| match pair {
+        [before, term] => {
+            (before.is_word("by") || before.is(&Token::Comma))
+                && matches!(term.token.token, Token::Number(..))
+        }
+        _ => false,
+    });
+    if places {
+        return None;
+    }
     let from = text(source, head.get(named..set)?);
     let filter = place
         .map_or(String::new(), |p| format!(" {}", text(source, tokens.get(p..tail).unwrap_or_default())));
