@@ -83,11 +83,33 @@ pub(crate) fn place_lines(place: &TextPlace, file: Option<&str>, indent: &str) -
     )
 }
 
+/// Findings of one kind that are shown; of more of them only how many there are.
+const ALIKE: usize = 3;
+
 /// A list of findings.
 pub(crate) fn findings(all: &[Finding], allowed: impl Fn(&Finding) -> bool) -> String {
     let mut out = String::new();
-    for finding in all {
+    let alike = |at: usize| {
+        let of = |finding: &Finding| {
+            (finding.code, finding.level, finding.level == Level::Stop && allowed(finding))
+        };
+        let one = all.get(at).map(of);
+        let (before, rest) = all.split_at(at.min(all.len()));
+        let count = |part: &[Finding]| part.iter().filter(|other| Some(of(other)) == one).count();
+        (count(before), count(rest))
+    };
+    for (at, finding) in all.iter().enumerate() {
         let passed = finding.level == Level::Stop && allowed(finding);
+        match alike(at) {
+            // One more is as short as saying so.
+            (ALIKE, 2..) => {
+                let more = format!("and {} more of this kind; --format json lists all of them", alike(at).1);
+                let _ = writeln!(out, "        {}", styled(DIM, &more));
+                continue;
+            }
+            (ALIKE.., rest) if rest + alike(at).0 > ALIKE + 1 => continue,
+            _ => {}
+        }
         let (style, word) = match finding.level {
             Level::Stop if passed => (WARN, "pass"),
             Level::Stop => (STOP, "stop"),
