@@ -22,8 +22,10 @@ fn rows_that_are_given_back_are_discarded() {
         if stage.on != On::Maria {
             stage.there_and_back("UPDATE jar SET label = 'new' WHERE jar_id < 4 RETURNING *", "3");
         }
-        // What it calls would be called by the run only.
-        stage.apply("DELETE FROM jar WHERE size = 250 RETURNING abs(size)", "4", 3);
+        stage.there_and_back("DELETE FROM jar WHERE size = 250 RETURNING abs(size), upper(label)", "4");
+        // What it calls would be called by the run only, and may do more than compute.
+        let acts = stage.by("load_extension('x')", "setval('x', 1)", "release_lock('x')");
+        stage.apply(&format!("DELETE FROM jar WHERE size = 250 RETURNING {acts}"), "4", 3);
     });
 }
 
