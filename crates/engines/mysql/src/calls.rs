@@ -149,7 +149,11 @@ pub(crate) fn triggers(grants: &Grants, table: &Table, kind: StepKind) -> Vec<Tr
     if !grants.has("TRIGGER", &target.schema, &target.table) {
         let name = "that nobody sees without the TRIGGER privilege".to_owned();
         let body = Body {
-            name: format!("a trigger of {} {name}", target.table),
+            name: format!(
+                "a trigger of {table}, if it has one, which needs the TRIGGER privilege to be seen (GRANT TRIGGER ON {schema}.{table})",
+                table = target.table,
+                schema = target.schema
+            ),
             text: None,
             acts: false,
             volatile: true,
