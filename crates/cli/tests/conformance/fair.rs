@@ -143,3 +143,17 @@ fn sessions_of_other_modes() {
         );
     });
 }
+
+/// The number of a row under another name than its column's.
+#[test]
+fn the_number_of_a_row() {
+    only(On::Sqlite, |stage| {
+        stage.there_and_back("INSERT INTO keeper (rowid, name) VALUES (9, 'Una')", "1");
+        stage.run("CREATE TABLE loose (a int); CREATE TABLE named (rowid text, a int);");
+        let refused =
+            stage.scene.run(&["preview", "--sql", "INSERT INTO loose (rowid, a) VALUES (9, 1)"]).expect(3);
+        assert!(refused.err.contains("engine-column"), "{}", refused.err);
+        // A column of that name is a column.
+        stage.there_and_back("INSERT INTO named (rowid, a) VALUES ('x', 1)", "1");
+    });
+}

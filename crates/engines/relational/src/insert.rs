@@ -36,13 +36,20 @@ const CAME: usize = 900_000_000;
 /// of it then.
 pub fn name_columns<T: Tabled>(step: &mut Step, table: &T) -> Option<Finding> {
     let (place, slice) = (step.place(step.table.slice), step.table.slice);
+    // The row's own number under its other names is the column that it is.
+    let target = table.target();
+    let number = table.row_column().and_then(|at| target.columns.get(at));
+    if let (Some(number), Some(columns)) = (number, step.inserted.as_mut().and_then(|i| i.columns.as_mut())) {
+        for name in columns.iter_mut().filter(|name| is_row_number::<T>(target, &name.text)) {
+            name.text.clone_from(&number.name);
+        }
+    }
     let inserted = step.inserted.as_mut().filter(|inserted| inserted.columns.is_none())?;
     let widths: Vec<usize> = match &inserted.brought {
         Brought::Rows(rows) => rows.iter().map(Vec::len).collect(),
         Brought::Query(Some(items)) => vec![items.len()],
         Brought::Query(None) | Brought::Defaults => return None,
     };
-    let target = table.target();
     // There a computed column takes no value; elsewhere it takes DEFAULT.
     let takes = |column: &&Column| T::LANGUAGE != Language::Sqlite || !column.generated;
     let list: Vec<&str> = target.columns.iter().filter(takes).map(|column| column.name.as_str()).collect();
@@ -56,6 +63,14 @@ pub fn name_columns<T: Tabled>(step: &mut Step, table: &T) -> Option<Finding> {
     let names = named.map(|name| T::LANGUAGE.name(name)).collect::<Vec<_>>().join(", ");
     let message = format!("the columns are not named, so the values go by their order: {names}");
     Some(Finding::new(Code::NoColumnList, message).at(place).weighing(Level::Note))
+}
+
+/// Whether a name that is no column stands for the number that the engine gives each row.
+fn is_row_number<T: Tabled>(target: &Target, name: &str) -> bool {
+    let names = ["rowid", "_rowid_", "oid"];
+    T::LANGUAGE == Language::Sqlite
+        && target.position(name).is_none()
+        && names.iter().any(|known| known.eq_ignore_ascii_case(name))
 }
 
 /// Refuses an INSERT that does not say which columns it fills, or says something of rows that are there already; with what to
@@ -115,6 +130,12 @@ pub fn refuse<T: Tabled>(step: &Step, table: &T) -> Result<(), EngineError> {
             None => finding
                 .hint("write two steps: an UPDATE for what is there, then an INSERT … WHERE NOT EXISTS"),
         });
+    }
+    if let Some(name) = inserted.named().iter().find(|name| is_row_number::<T>(target, &name.text)) {
+        let message =
+            format!("{} is the number that the engine gives the rows of {}", name.text, target.table);
+        let finding = Finding::new(Code::EngineColumn, message).at(step.place(name.slice));
+        return refused(finding.weighing(Level::Stop).hint("leave it out, with its values"));
     }
     for (at, name) in inserted.named().iter().enumerate() {
         let computed = target.position(&name.text).and_then(|column| target.columns.get(column));
