@@ -139,6 +139,9 @@ codes! {
     NoWayBack "no-way-back" Stop
         "The change could not be taken back afterwards: an undo of it is known to fail."
         "Look at what stands in the way; let it pass with --allow no-way-back.";
+    GivenNumber "given-number" Stop
+        "The step finds a row by a number that the engine gave it in the rehearsal; numbers that are used up are not given again, so the run finds no row."
+        "Keep the number: keep = \"NAME\" in the block of the step that brings the row in, and :NAME in this one.";
     TakenAlready "taken-already" Stop
         "A value that must be unique would be held by two rows, so the database refuses the statement."
         "Leave the row out, write another value, or change the row that holds it first.";

@@ -11,6 +11,7 @@ mod context;
 mod edited;
 mod faults;
 mod forget;
+mod given;
 mod history;
 mod kept;
 mod look;

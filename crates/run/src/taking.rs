@@ -19,6 +19,7 @@ use marktwice_port::{EngineError, Intent, Logbook, Mark, Matched, Phase, Plan, S
 use crate::checked::{asked, foreseen, open_ones};
 use crate::collect::{Collector, unmet, unwrap_sink};
 use crate::context::{Context, Talk};
+use crate::given::only_rehearsed;
 use crate::history::standing;
 use crate::mark::since_then;
 use crate::noticed::{
@@ -326,6 +327,9 @@ pub(crate) fn take(
                 notes.push(what);
             }
         }
+    }
+    if rehearsed && !context.engine.survives_rollback().is_empty() {
+        only_rehearsed(&mut previews);
     }
     let preview = Preview {
         database: session.database().clone(),

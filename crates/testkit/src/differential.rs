@@ -565,6 +565,8 @@ fn explainable(case: &Case, end: &End) {
                     case.script.contains("ON DELETE SET NULL") || ["t", "u", "v", "w"].into_iter().any(own)
                 }
                 Code::NoWayBack => case.script.contains("CONSTRAINT older"),
+                // A row that comes in is named by the number that it has in the rehearsal.
+                Code::GivenNumber => inserts::is_one(case),
                 // A text that is put together when it runs may write anything.
                 Code::UnmeasuredWrite => case.script.contains("EXECUTE format"),
                 _ => false,
