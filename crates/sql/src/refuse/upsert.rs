@@ -189,3 +189,35 @@ fn renamed(step: &Step, target: &Target, value: Slice) -> Option<String> {
     text.push_str(step.text(Slice { start: at, end: value.end }));
     Some(text)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::statement::slicing::understand;
+
+    #[test]
+    fn what_speaks_against_two_steps() {
+        let keys = [vec!["id".to_owned()], vec!["mark".to_owned()]];
+        for (sql, why) in [
+            ("INSERT INTO k (id, v) VALUES (1, 'x') ON CONFLICT (id) DO UPDATE SET v = excluded.v", None),
+            ("INSERT INTO k (id, mark) VALUES (1, 'x') ON CONFLICT DO NOTHING", None),
+            ("INSERT INTO k (id, mark) VALUES (1, 'x') ON CONFLICT (v) DO NOTHING", Some("no unique key")),
+            (
+                "INSERT INTO k (id) VALUES (1) ON CONFLICT (id) WHERE dead = 0 DO NOTHING",
+                Some("more than columns"),
+            ),
+            ("INSERT INTO k (id) VALUES (1) ON CONFLICT (lower(mark)) DO NOTHING", Some("more than columns")),
+            ("INSERT INTO k (id) VALUES (1) ON CONFLICT (id) DO UPDATE SET id = 2", Some("assigns id")),
+            (
+                "INSERT INTO k (id) VALUES (1), ( 1 ) ON CONFLICT (id) DO UPDATE SET v = 2",
+                Some("two of its rows"),
+            ),
+            ("REPLACE INTO k (id, mark) VALUES (1, 'x')", Some("more than one unique key")),
+        ] {
+            let step = understand(sql, Language::Sqlite).unwrap();
+            let said = why_not(&step, &keys);
+            assert_eq!(said.is_some(), why.is_some(), "{sql}: {said:?}");
+            assert!(why.is_none_or(|why| said.unwrap().contains(why)), "{sql}");
+        }
+    }
+}

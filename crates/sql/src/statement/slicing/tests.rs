@@ -103,8 +103,8 @@ fn refusals_say_what_and_where() {
         ("DELETE FROM k;\n DROP TABLE k", Code::SeveralStatements, 2, 2),
         ("UPDATE OR REPLACE k SET a = 1", Code::NotUnderstood, 1, 8),
         ("UPDATE k JOIN s ON s.x = k.x SET a = 1", Code::NotUnderstood, 1, 10),
-        ("DELETE FROM k WHERE a\nRETURNING abs(id)", Code::NotUnderstood, 2, 1),
-        ("DELETE FROM k WHERE a LIMIT 1", Code::NotUnderstood, 1, 23),
+        ("DELETE FROM k WHERE a\nRETURNING abs(acts(id))", Code::NotUnderstood, 2, 1),
+        ("UPDATE k SET a = 1 FROM s WHERE a LIMIT 1", Code::NotUnderstood, 1, 35),
         ("DELETE FROM k WHERE a = ?1", Code::NotUnderstood, 1, 25),
         ("DELETE FROM k WHERE a = 'x", Code::NotUnderstood, 1, 25),
         ("DELETE FROM k \0 WHERE a = 1", Code::NotUnderstood, 1, 15),
@@ -114,6 +114,20 @@ fn refusals_say_what_and_where() {
         let place =
             finding.place.clone().unwrap_or(TextPlace { line: 1, column: 1, length: 1, text: String::new() });
         assert_eq!((place.line, place.column), (line, column), "{source}: {}", finding.message);
+    }
+}
+
+#[test]
+fn set_is_a_list_of_columns_and_values() {
+    let text = set_as_values("INSERT INTO k SET a = 1, `b c` = concat('x', a)");
+    assert_eq!(text.as_deref(), Some("INSERT INTO k (a, `b c`) VALUES (1, concat('x', a));"));
+    for other in [
+        "INSERT INTO k (a) VALUES (1)",
+        "INSERT INTO k SET a = 1 ON DUPLICATE KEY UPDATE a = 2",
+        "INSERT IGNORE INTO k SET a = 1",
+        "UPDATE k SET a = 1",
+    ] {
+        assert_eq!(set_as_values(other), None, "{other}");
     }
 }
 
