@@ -66,7 +66,7 @@ DELETE FROM keeper WHERE CASE WHEN keeper_id = 1 THEN 1
 DELETE FROM keeper WHERE keeper_id = (SELECT max(keeper_id) FROM keeper
 --> 1:72 `` not-understood: the statement ends too early (a closing parenthesis is missing)
 DELETE FROM keeper LIMIT WHERE keeper_id = 1
--->s 1:20 `LIMIT` not-understood: the statement is not understood from LIMIT on (this SQLite has no ORDER BY or LIMIT here; pick the rows by key:)
+-->s 1:20 `LIMIT` not-understood: the statement is not understood from LIMIT on (this SQLite has no ORDER BY or LIMIT here; pick the rows by key: WHERE key IN (SELECT key … LIMIT n))
 -->p 1:20 `LIMIT` not-understood: the statement is not understood from LIMIT on (PostgreSQL has no ORDER BY or LIMIT here; pick the rows by key:)
 -->m 1:26 `WHERE` not-understood: the statement is not understood from WHERE on (correct the statement here, or just before)
 DELETE FROM keeper SET region = 'x' WHERE keeper_id = 1

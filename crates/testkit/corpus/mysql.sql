@@ -283,9 +283,9 @@ DELETE FROM inspection WHERE inspection_id = ?
 DELETE FROM inspection WHERE inspection_id = @id
 --> refused not-understood
 REPLACE INTO keeper VALUES (1, 'x', 'x', NULL, 'x')
---> refused no-column-list, with what to write instead
+--> refused not-understood
 INSERT INTO apiary VALUES (9, 'x', 1) ON DUPLICATE KEY UPDATE name = 'y'
---> refused no-column-list, with what to write instead
+--> refused not-understood
 TRUNCATE TABLE inspection
 --> refused not-a-change, with what to write instead
 CALL clean_up()

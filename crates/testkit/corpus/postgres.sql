@@ -276,7 +276,8 @@ MERGE INTO hive h USING sheet_import s ON s.hive = h.name WHEN MATCHED THEN UPDA
 TRUNCATE inspection, hive_season
 --> refused not-a-change, with what to write instead
 INSERT INTO apiary VALUES (9, 'x', 1)
---> refused no-column-list, with what to write instead
+--> delete apiary
+--> 1 of apiary exact: no-column-list
 COPY keeper FROM STDIN
 --> refused not-a-change
 DO $$ BEGIN DELETE FROM keeper; END $$

@@ -226,15 +226,17 @@ UPDATE keeper SET name = 'x' WHERE keeper_id = 1 RETURNING name
 --> update keeper | set name | where keeper_id = 1
 --> 1 of keeper exact, 1 would change: rows-discarded
 DELETE FROM keeper WHERE region = 'Moor' ORDER BY keeper_id LIMIT 1
---> refused not-understood, with what to write instead
+--> delete keeper | where region = 'Moor' | ORDER BY keeper_id LIMIT 1
+--> 1 of keeper gone: has-children not-unique
 DELETE FROM inspection WHERE inspection_id = ?1
 --> refused not-understood
 DELETE FROM inspection WHERE inspection_id = :id
 --> refused error
 REPLACE INTO keeper VALUES (1, 'x', 'x', NULL, 'x')
---> refused no-column-list, with what to write instead
+--> refused not-understood
 INSERT INTO apiary VALUES (9, 'x', 1)
---> refused no-column-list, with what to write instead
+--> delete apiary
+--> 1 of apiary exact: no-column-list
 PRAGMA foreign_keys = OFF
 --> refused not-a-change
 VACUUM
