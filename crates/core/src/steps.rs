@@ -95,6 +95,9 @@ pub struct Dependence {
     pub step: usize,
     /// What it reads there, such as `reads batch.price_per_kg, which step 1 writes`.
     pub why: String,
+    /// Whether that is a value which the earlier step keeps under a name.
+    #[serde(skip)]
+    pub kept: bool,
 }
 
 /// Some catalogues know no letter case in names; where one does, two names that differ by it only count as one.
@@ -105,7 +108,7 @@ fn same(a: &str, b: &str) -> bool {
 /// Compares a step with an earlier one (number `at`).
 pub fn waits(earlier: &Touches, at: usize, later: &Touches) -> Option<Dependence> {
     let n = at + 1;
-    let on = |why: String| Some(Dependence { step: at, why });
+    let on = |why: String| Some(Dependence { step: at, why, kept: false });
     for write in &earlier.writes {
         for read in later.reads.iter().filter(|read| same(&read.table, &write.table)) {
             let table = &read.table;
@@ -169,6 +172,7 @@ pub fn stand(steps: &[Facts<'_>]) -> Vec<Standing> {
             standing.waits.extend(used.map(|(_, name)| Dependence {
                 step: before,
                 why: format!("uses :{name}, which step {} is given", before + 1),
+                kept: true,
             }));
             let written = earlier.touches.writes.iter().filter(|w| same(&w.table, &step.touches.target));
             for write in written {

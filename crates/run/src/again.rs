@@ -193,6 +193,7 @@ fn first_images(
         .collect();
     places.sort_by_key(|place| place.step);
     for place in places {
+        let table = one(place.table);
         let mut reader = book.snapshot(run, snapshot)?;
         // A key that is handed on must not be taken for the row that had it before.
         let mut now = FirstImages::new();
@@ -201,8 +202,8 @@ fn first_images(
                 continue;
             }
             let own = || change.image.before().map(<[Value]>::to_vec);
-            let before = first.remove(&hash_of(one(place.table), &change.key)).unwrap_or_else(own);
-            now.insert(hash_of(one(place.table), change.key_now()), before);
+            let before = first.remove(&hash_of(table, &change.key)).unwrap_or_else(own);
+            now.insert(hash_of(table, change.key_now()), before);
         }
         first.extend(now);
     }

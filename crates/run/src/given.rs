@@ -14,7 +14,7 @@ pub(crate) fn only_rehearsed(steps: &mut [StepPreview]) {
         let (earlier, rest) = steps.split_at_mut(at);
         let Some(step) = rest.first_mut() else { continue };
         // A value that is kept has a name, and is the run's own.
-        let kept = step.waits.iter().any(|wait| wait.why.starts_with("uses :"));
+        let kept = step.waits.iter().any(|wait| wait.kept);
         if step.block.kind == StepKind::Insert || kept || step.pin == Pin::Nothing {
             continue;
         }

@@ -89,27 +89,21 @@ const ALIKE: usize = 3;
 /// A list of findings.
 pub(crate) fn findings(all: &[Finding], allowed: impl Fn(&Finding) -> bool) -> String {
     let mut out = String::new();
-    let alike = |at: usize| {
-        let of = |finding: &Finding| {
-            (finding.code, finding.level, finding.level == Level::Stop && allowed(finding))
-        };
-        let one = all.get(at).map(of);
-        let (before, rest) = all.split_at(at.min(all.len()));
-        let count = |part: &[Finding]| part.iter().filter(|other| Some(of(other)) == one).count();
-        (count(before), count(rest))
-    };
+    let passed = |finding: &Finding| finding.level == Level::Stop && allowed(finding);
+    let kind = |finding: &Finding| (finding.code, finding.level, passed(finding));
     for (at, finding) in all.iter().enumerate() {
-        let passed = finding.level == Level::Stop && allowed(finding);
-        match alike(at) {
-            // One more is as short as saying so.
-            (ALIKE, 2..) => {
-                let more = format!("and {} more of this kind; --format json lists all of them", alike(at).1);
+        let alike = |other: &&Finding| kind(other) == kind(finding);
+        let (before, of_kind) = (all.iter().take(at).filter(alike).count(), all.iter().filter(alike).count());
+        // One more is as short as saying so.
+        if before >= ALIKE && of_kind > ALIKE + 1 {
+            if before == ALIKE {
+                let more =
+                    format!("and {} more of this kind; --format json lists all of them", of_kind - ALIKE);
                 let _ = writeln!(out, "        {}", styled(DIM, &more));
-                continue;
             }
-            (ALIKE.., rest) if rest + alike(at).0 > ALIKE + 1 => continue,
-            _ => {}
+            continue;
         }
+        let passed = passed(finding);
         let (style, word) = match finding.level {
             Level::Stop if passed => (WARN, "pass"),
             Level::Stop => (STOP, "stop"),

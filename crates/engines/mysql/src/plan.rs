@@ -100,8 +100,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     let mut table = target_of(my, &step)?;
     let grants = grants(my)?;
     whole_rows(&grants, &table)?;
-    let unnamed = insert::name_columns(&mut step, &table);
-    insert::refuse(&step, &table)?;
+    let unnamed = insert::settle_columns(&mut step, &table)?;
     tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(my.one(sql)?.as_deref() == Some("1")))?;
     joined(&step, &table)?;
     let own = my.schema.clone();

@@ -177,17 +177,24 @@ pub(crate) fn describe_found(pg: &mut Pg, found: &Found) -> Result<Table, Engine
     })
 }
 
+/// A query's beginning that gives, as `down`, a table with those that it inherits from or is a partition of, and all below them.
+pub(crate) fn family(oid: &str) -> String {
+    format!(
+        "WITH RECURSIVE up(oid) AS (SELECT {oid} UNION SELECT i.inhparent FROM up JOIN pg_catalog.pg_inherits i ON i.inhrelid = up.oid), \
+         down(oid) AS (SELECT oid FROM up UNION SELECT i.inhrelid FROM down JOIN pg_catalog.pg_inherits i ON i.inhparent = down.oid)"
+    )
+}
+
 /// Asks for the columns, the keys and the rest of a definition.
 fn about(oid: &str) -> [String; 3] {
+    let family = family(&format!("{oid}::pg_catalog.oid"));
     let columns = format!(
         "SELECT a.attnum, a.attname, pg_catalog.format_type(a.atttypid, a.atttypmod), base.oid, \
          pg_catalog.format_type(base.oid, base.typmod), a.attnotnull, a.attgenerated, a.attidentity, \
          pg_catalog.pg_get_expr(d.adbin, d.adrelid), \
          (SELECT pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(c.collname) FROM pg_catalog.pg_collation c \
           JOIN pg_catalog.pg_namespace n ON n.oid = c.collnamespace WHERE c.oid = a.attcollation), \
-         (WITH RECURSIVE up(oid) AS (SELECT {oid}::pg_catalog.oid UNION SELECT i.inhparent FROM up JOIN pg_catalog.pg_inherits i ON i.inhrelid = up.oid), \
-          down(oid) AS (SELECT oid FROM up UNION SELECT i.inhrelid FROM down JOIN pg_catalog.pg_inherits i ON i.inhparent = down.oid) \
-          SELECT pg_catalog.string_agg(n.nspname || E'\\x1f' || f.relname, E'\\x1e' ORDER BY f.oid) FROM down \
+         ({family} SELECT pg_catalog.string_agg(n.nspname || E'\\x1f' || f.relname, E'\\x1e' ORDER BY f.oid) FROM down \
           JOIN pg_catalog.pg_class f ON f.oid = down.oid JOIN pg_catalog.pg_namespace n ON n.oid = f.relnamespace \
           WHERE f.oid <> {oid} AND (f.relispartition OR f.relkind = 'p')) \
          FROM pg_catalog.pg_attribute a LEFT JOIN pg_catalog.pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum \

@@ -100,8 +100,7 @@ pub(crate) fn plan(
         )));
     }
     let (missing, lock) = privileges(pg, &step, &table)?;
-    let unnamed = insert::name_columns(&mut step, &table);
-    insert::refuse(&step, &table)?;
+    let unnamed = insert::settle_columns(&mut step, &table)?;
     tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(pg.one(sql)?.as_deref() == Some("t")))?;
     let written: Vec<usize> = step
         .assignments

@@ -8,7 +8,7 @@ use marktwice_relational::touches::{Relation, of_query, of_step};
 use marktwice_sql::query::check::Question;
 
 use crate::calls::{Read, columns_read, reached};
-use crate::catalog::{Table, cell};
+use crate::catalog::{Table, cell, family};
 use crate::client::Pg;
 use crate::copy::quoted;
 use crate::detail::Detail;
@@ -88,10 +88,8 @@ pub(crate) fn origin(pg: &mut Pg, query: &str) -> Result<Option<Origin>, EngineE
 /// Tables that share rows with one: those that it inherits from or is a partition of, and those below, to any depth.
 pub(crate) fn relatives(pg: &mut Pg, oid: &str) -> Result<Vec<String>, EngineError> {
     let rows = pg.rows(&format!(
-        "WITH RECURSIVE up(oid) AS (SELECT {oid}::pg_catalog.oid UNION SELECT i.inhparent FROM up \
-         JOIN pg_catalog.pg_inherits i ON i.inhrelid = up.oid), \
-         down(oid) AS (SELECT oid FROM up UNION SELECT i.inhrelid FROM down JOIN pg_catalog.pg_inherits i ON i.inhparent = down.oid) \
-         SELECT f.relname FROM down JOIN pg_catalog.pg_class f ON f.oid = down.oid WHERE f.oid <> {oid}"
+        "{} SELECT f.relname FROM down JOIN pg_catalog.pg_class f ON f.oid = down.oid WHERE f.oid <> {oid}",
+        family(&format!("{oid}::pg_catalog.oid"))
     ))?;
     Ok(rows.iter().map(|row| cell(row, 0).to_owned()).collect())
 }
@@ -105,12 +103,11 @@ fn relations(pg: &mut Pg, words: &[String]) -> Result<Vec<Relation>, EngineError
     let rows = pg.rows(&format!(
         "SELECT c.relname, (SELECT pg_catalog.string_agg(a.attname, E'\\x1f') FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid \
          AND a.attnum > 0 AND NOT a.attisdropped), \
-         (WITH RECURSIVE up(oid) AS (SELECT c.oid UNION SELECT i.inhparent FROM up JOIN pg_catalog.pg_inherits i ON i.inhrelid = up.oid), \
-          down(oid) AS (SELECT oid FROM up UNION SELECT i.inhrelid FROM down JOIN pg_catalog.pg_inherits i ON i.inhparent = down.oid) \
-          SELECT pg_catalog.string_agg(f.relname, E'\\x1f') FROM down JOIN pg_catalog.pg_class f ON f.oid = down.oid WHERE f.oid <> c.oid), \
+         ({} SELECT pg_catalog.string_agg(f.relname, E'\\x1f') FROM down JOIN pg_catalog.pg_class f ON f.oid = down.oid WHERE f.oid <> c.oid), \
          c.relkind IN ('v', 'm'), CASE WHEN c.relkind IN ('v', 'm') THEN pg_catalog.pg_get_viewdef(c.oid) END \
          FROM pg_catalog.pg_class c WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND lower(c.relname) IN ({}) \
          AND c.relnamespace NOT IN ('pg_catalog'::pg_catalog.regnamespace, 'information_schema'::pg_catalog.regnamespace) ORDER BY c.oid",
+        family("c.oid"),
         list.join(", ")
     ))?;
     let names = |text: &str| {

@@ -32,9 +32,19 @@ use crate::statement::{detail, in_place};
 /// Where the number of the table stands that holds what the engine gives back, among those of tables of held rows.
 const CAME: usize = 900_000_000;
 
+/// Settles which columns an INSERT fills; what is to be said of that.
+///
+/// # Errors
+/// [`EngineError::Refused`] for one that is not taken.
+pub fn settle_columns<T: Tabled>(step: &mut Step, table: &T) -> Result<Option<Finding>, EngineError> {
+    let unnamed = name_columns(step, table);
+    refuse(step, table)?;
+    Ok(unnamed)
+}
+
 /// Names the columns of an INSERT that does not, where its values tell that: the first ones of the table, in its order. What is said
 /// of it then.
-pub fn name_columns<T: Tabled>(step: &mut Step, table: &T) -> Option<Finding> {
+fn name_columns<T: Tabled>(step: &mut Step, table: &T) -> Option<Finding> {
     let (place, slice) = (step.place(step.table.slice), step.table.slice);
     // The row's own number under its other names is the column that it is.
     let target = table.target();
@@ -75,10 +85,7 @@ fn is_row_number<T: Tabled>(target: &Target, name: &str) -> bool {
 
 /// Refuses an INSERT that does not say which columns it fills, or says something of rows that are there already; with what to
 /// write instead.
-///
-/// # Errors
-/// [`EngineError::Refused`] then.
-pub fn refuse<T: Tabled>(step: &Step, table: &T) -> Result<(), EngineError> {
+fn refuse<T: Tabled>(step: &Step, table: &T) -> Result<(), EngineError> {
     let Some(inserted) = &step.inserted else { return Ok(()) };
     let refused = |finding: Finding| Err(EngineError::Refused(Box::new(finding)));
     let target = table.target();

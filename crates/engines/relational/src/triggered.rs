@@ -6,7 +6,7 @@ use std::time::Instant;
 use marktwice_core::image::Place;
 use marktwice_core::mark::StepKind;
 use marktwice_core::side::SideWrite;
-use marktwice_core::table::{KeyKind, Target};
+use marktwice_core::table::Target;
 use marktwice_core::triggered::{MOST_ROWS, Triggered, is_fired};
 use marktwice_core::undo::inverse_kind;
 use marktwice_core::way_back::WayBack;
@@ -162,7 +162,7 @@ fn one<D: Driver>(driver: &mut D, table: &D::Table, own: &[Target]) -> Result<Si
     if own.iter().any(|own| own.same_table(target)) {
         return Ok(Err("the change writes it by itself".to_owned()));
     }
-    if target.key.kind == KeyKind::WholeRow || (target.key.names.is_empty() && table.identity().is_empty()) {
+    if target.key.names.is_empty() {
         return Ok(Err("it has no key that tells its rows apart".to_owned()));
     }
     if fits(&target.table, target.columns.len() * 2, D::Table::MOST_COLUMNS, D::Table::ENGINE).is_err() {

@@ -124,7 +124,7 @@ pub(crate) fn compile_error(
         return not_writable(connection, source, statement, &text);
     }
     let at = offset_of(&error);
-    let near_word = text.strip_prefix("near \"").and_then(|rest| rest.split('"').next());
+    let near_word = near_word(&text);
     let (start, end) = match (at, near_word) {
         (Some(at), Some(word)) => (statement.start + at, statement.start + at + word.len()),
         (Some(at), None) => (statement.start + at, statement.start + at + 1),
@@ -137,8 +137,7 @@ pub(crate) fn compile_error(
         None if text.contains("incomplete input") => "the statement ends too early".to_owned(),
         None => text.clone(),
     };
-    let limited =
-        near_word.is_some_and(|w| w.eq_ignore_ascii_case("order") || w.eq_ignore_ascii_case("limit"));
+    let limited = near_word.is_some_and(is_limit);
     let found = slip(source, statement, Language::Sqlite, start);
     let limited = limited
         && found.as_ref().is_none_or(|f| f.paste.is_none())
@@ -160,6 +159,15 @@ pub(crate) fn compile_error(
     EngineError::Refused(Box::new(finding))
 }
 
+/// The word from which on a statement is not understood, where the library names it.
+fn near_word(message: &str) -> Option<&str> {
+    message.strip_prefix("near \"").and_then(|rest| rest.split('"').next())
+}
+
+fn is_limit(word: &str) -> bool {
+    word.eq_ignore_ascii_case("order") || word.eq_ignore_ascii_case("limit")
+}
+
 fn by_key(connection: &Connection, source: &str, statement: Slice) -> Option<String> {
     let tokens = tokenize(source, &SQLiteDialect {}).unwrap_or_default();
     let words = within(&tokens, statement);
@@ -177,10 +185,7 @@ pub(crate) fn limited_by_key(
     error: &rusqlite::Error,
 ) -> Option<String> {
     let text = message(error);
-    let near = text.strip_prefix("near \"")?.split('"').next()?.to_ascii_lowercase();
-    if near != "order" && near != "limit" {
-        return None;
-    }
+    near_word(&text).filter(|word| is_limit(word))?;
     let text = by_key(connection, source, statement)?;
     connection.prepare(&text).is_ok().then(|| text.trim_end_matches(';').to_owned())
 }

@@ -53,8 +53,7 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
     let mut step = understand(source, Language::Sqlite).map_err(refused)?;
     with_like_target(&step)?;
     let mut table = target_of(connection, &mut step)?;
-    let unnamed = insert::name_columns(&mut step, &table);
-    insert::refuse(&step, &table)?;
+    let unnamed = insert::settle_columns(&mut step, &table)?;
     let defaults = match step.inserted {
         Some(_) => defaults(connection, &table.target.table)?,
         None => Vec::new(),

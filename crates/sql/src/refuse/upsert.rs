@@ -73,12 +73,9 @@ fn met<'k>(inserted: &Inserted, unique: &'k [Vec<String>]) -> Vec<&'k Vec<String
     all
 }
 
-/// The two steps, ready to be pasted, or the one where rows that are there are passed over. `key` is what tells rows where the
+/// The two steps where nothing speaks against them (see [`why_not`]), ready to be pasted, or the one where rows that are there are passed over. `key` is what tells rows where the
 /// statement does not say it. `None` where they cannot be told from the text.
 pub fn two_steps(step: &Step, target: &Target, key: &[String], unique: &[Vec<String>]) -> Option<String> {
-    if why_not(step, unique).is_some() {
-        return None;
-    }
     let inserted = step.inserted.as_ref()?;
     let conflict = inserted.conflict.as_ref()?;
     let language = step.language;
