@@ -131,8 +131,8 @@ codes! {
         "Something is, or may be, written or done that nobody can measure here, so that neither a rollback nor an undo is promised for it."
         "Look at what is named; let it pass with --allow unmeasured-write.";
     NoColumnList "no-column-list" Stop
-        "The statement brings rows in and does not name the columns. Values that are written out go by the table's order, and the columns are shown (a note); of a query's * nobody sees which value goes where, so that stops the change."
-        "Name the columns, in the order of the values; of a query's * this is never let pass.";
+        "The statement brings rows in and does not name the columns. Values that are written out go by the table's order, and the columns are shown (a note); of a query's * nobody sees in the text which value goes where, so that stops the change."
+        "Read in the preview which value goes where, and name the columns, in the order of the values; or let it pass with --allow no-column-list.";
     NoArchive "no-archive" Stop
         "The table that archive_to names cannot take the rows as they are, or could not give them back."
         "Give it a column for each of theirs, a default where nothing fills one, and a key; or name another table.";
@@ -310,7 +310,6 @@ impl Code {
         Code::SeveralTables,
         Code::NotAChange,
         Code::NotUnderstood,
-        Code::NoColumnList,
         Code::AView,
     ];
 }

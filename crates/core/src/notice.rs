@@ -80,6 +80,13 @@ impl Notices {
         }
     }
 
+    /// Without a word of rows that are alike: where some values are not known yet, nobody knows it.
+    #[must_use]
+    pub fn without_twins(mut self) -> Notices {
+        self.look_for_twins = false;
+        self
+    }
+
     /// Looks at one row.
     pub fn row(&mut self, row: &HeldRow) {
         if self.look_for_twins && self.twins.len() < TWINS {

@@ -53,10 +53,15 @@ impl<'a> Collector<'a> {
     pub(crate) fn new(context: &'a Context<'a>, plan: &Plan, show: Show) -> Collector<'a> {
         let seen = |f: &&Foreseen| f.label != Label::Unknown && !plan.target.hidden.contains(&f.column);
         let assigned = plan.foreseen.iter().filter(seen).map(|f| f.column);
+        let mut notices = Notices::new(&plan.target, foreseeable(plan));
+        // Rows that are there are compared as they are; those that come in as they will be.
+        if plan.kind == StepKind::Insert && plan.foreseen.iter().any(|f| f.label == Label::Unknown) {
+            notices = notices.without_twins();
+        }
         Collector {
             step: plan.step,
             marker: Marker::new(plan.parts.clone()),
-            notices: Notices::new(&plan.target, foreseeable(plan)),
+            notices,
             totals: Totals::new(plan.target.amounts(assigned)),
             rows: Vec::new(),
             show,

@@ -100,7 +100,12 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     let mut table = target_of(my, &step)?;
     let grants = grants(my)?;
     whole_rows(&grants, &table)?;
-    let unnamed = insert::settle_columns(&mut step, &table)?;
+    let unnamed = insert::settle_columns(&mut step, &table, &mut |query| {
+        let prepared = my.conn.prep(&*my.sent(query, &[]).0).ok()?;
+        let width = prepared.columns().len();
+        my.conn.close(prepared).ok()?;
+        Some(width)
+    })?;
     tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(my.one(sql)?.as_deref() == Some("1")))?;
     joined(&step, &table)?;
     let own = my.schema.clone();
@@ -179,8 +184,8 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     values.retain(|(at, _)| foreseen.iter().any(|f| f.column == *at && f.label != Label::Unknown));
     let trial = trial && known && no_temporary.is_none();
     let unpairable = match step.inserted {
-        Some(_) => insert::unpairable(&step, &table.target, &foreseen),
-        None => unpairable(&step, &table.target, &foreseen),
+        Some(_) => insert::unpairable(&step, &table, &foreseen),
+        None => unpairable(&step, &table, &foreseen),
     };
     if let Some(finding) = unpairable {
         return Err(refused(finding));

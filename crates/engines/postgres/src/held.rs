@@ -45,6 +45,7 @@ impl Tabled for Table {
     const COUNTED: &str = "bigint GENERATED ALWAYS AS IDENTITY";
     const WHOLE: &str = "bigint";
     const RESTRICTS_AT_ONCE: bool = false;
+    const TELLS_WRITTEN: bool = true;
     const MOST_COLUMNS: usize = 1_600;
     const NUMBER: Form = Form::Int;
     const TRUTH: Form = Form::Bool;
@@ -188,7 +189,8 @@ impl Shell for Pg {
 /// Pairs rows without a key. A deleted row's place is not used again before the transaction ends. Otherwise the nth row of
 /// one content that this transaction wrote belongs to the nth held row that should have that content: rows that are seen
 /// here and are no older than this transaction are its own, those behind its savepoints too, since others that began later
-/// are not seen. What an earlier step wrote was written before these rows were held.
+/// are not seen. What an earlier step wrote was written before these rows were held. Columns that only the run knows are left
+/// out: of rows that are alike in all others, which became which makes no difference to a table without a key.
 fn by_content(held: &Held, columns: &str, range: &str) -> String {
     let (from, kept) = (held.table.from(), held.name());
     let now = held.now("t");
@@ -204,12 +206,15 @@ fn by_content(held: &Held, columns: &str, range: &str) -> String {
     // Of rows that are taken along some may go, and others stay and are written.
     let gone = held.layout.flags.then(|| by_place(&format!("(SELECT * FROM {kept} WHERE NOT {IS_WANTED})")));
     let kept = if held.layout.flags { format!("(SELECT * FROM {kept} WHERE {IS_WANTED})") } else { kept };
-    let expected: Vec<String> = (0..held.layout.target.columns.len())
-        .map(|at| {
-            let after = held.layout.after.iter().find(|(c, _)| *c == at);
-            after.map_or_else(|| format!("h.{}", before(at)), |(_, name)| format!("h.{name}"))
-        })
-        .collect();
+    let (mut expected, mut told) = (Vec::new(), Vec::new());
+    for (at, column) in held.layout.target.columns.iter().enumerate() {
+        match held.layout.after.iter().find(|(c, _)| *c == at) {
+            Some((_, name)) => expected.push(format!("h.{name}")),
+            None if held.may_change(at) => continue,
+            None => expected.push(format!("h.{}", before(at))),
+        }
+        told.push(format!("t.{}", ident(&column.name)));
+    }
     let content = |cells: &str| format!("ROW({cells})::text COLLATE \"C\"");
     let written = format!(
         "SELECT {columns}, t.marktwice_n IS NOT NULL, {now} FROM (SELECT h.*, {wanted} AS marktwice_c, \
@@ -220,7 +225,7 @@ fn by_content(held: &Held, columns: &str, range: &str) -> String {
          ON t.marktwice_c = h.marktwice_c AND t.marktwice_n = h.marktwice_n {range}",
         all = held.name(),
         wanted = content(&expected.join(", ")),
-        found = content(&now),
+        found = content(&told.join(", ")),
     );
     match gone {
         Some(gone) => format!("({written}) UNION ALL ({gone}) ORDER BY 1"),

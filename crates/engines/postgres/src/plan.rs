@@ -27,7 +27,8 @@ use postgres::error::{DbError, ErrorPosition};
 
 use crate::calls::{Asking, Called, called, reached};
 use crate::catalog::{
-    Found, Sort, Table, describe, describe_found, find, foreign_keys, known_columns, known_tables, triggers,
+    Found, Sort, Table, cell, describe, describe_found, find, foreign_keys, known_columns, known_tables,
+    triggers,
 };
 use crate::client::Pg;
 use crate::copy::quoted;
@@ -100,7 +101,13 @@ pub(crate) fn plan(
         )));
     }
     let (missing, lock) = privileges(pg, &step, &table)?;
-    let unnamed = insert::settle_columns(&mut step, &table)?;
+    let unnamed = insert::settle_columns(&mut step, &table, &mut |query| {
+        let sent = pg.with_params(query);
+        pg.client
+            .prepare(sent.as_ref().map_or(query, |sent| &sent.text))
+            .ok()
+            .map(|known| known.columns().len())
+    })?;
     tell_by_unique(&mut table, &step, earlier, &mut |sql| Ok(pg.one(sql)?.as_deref() == Some("t")))?;
     let written: Vec<usize> = step
         .assignments
@@ -162,8 +169,8 @@ pub(crate) fn plan(
     }
     values.retain(|(at, _)| foreseen.iter().any(|f| f.column == *at && f.label != Label::Unknown));
     let unpairable = match step.inserted {
-        Some(_) => insert::unpairable(&step, &table.target, &foreseen),
-        None => unpairable(&step, &table.target, &foreseen),
+        Some(_) => insert::unpairable(&step, &table, &foreseen),
+        None => unpairable(&step, &table, &foreseen),
     };
     if let Some(finding) = unpairable {
         return Err(refused(finding));
@@ -268,13 +275,31 @@ fn target_of(pg: &mut Pg, step: &Step) -> Result<Found, EngineError> {
             "connect as a role that sees all rows (the owner, or one with BYPASSRLS)",
         ));
     }
-    if found.has_children && !step.table.only {
-        return Err(refuse(
-            format!("other tables inherit from {table}, and its key does not hold across them"),
-            "write ONLY before the name, and a change of its own for each child table",
-        ));
+    // What comes in comes into this table itself.
+    if found.has_children && !step.table.only && step.kind != StepKind::Insert {
+        let message = format!("other tables inherit from {table}, and its key does not hold across them");
+        let hint = "write ONLY before the name, and a step of its own for each child table";
+        return Err(refuse(message, hint).with_paste(table_by_table(pg, step, &found.oid)?));
     }
     Ok(found)
+}
+
+/// The same change as steps, one for each table that inherits from the target and one for itself; `None` where the statement
+/// also reads one of them, for which it would find what an earlier step has written.
+fn table_by_table(pg: &mut Pg, step: &Step, oid: &str) -> Result<Option<String>, EngineError> {
+    let reads = step.words(step.statement).iter().any(|token| token.is_any(&["select", "table"]));
+    if step.sources.is_some() || step.with.is_some() || reads {
+        return Ok(None);
+    }
+    let tables = pg.rows(&format!(
+        "WITH RECURSIVE down(oid) AS (SELECT {oid}::pg_catalog.oid UNION SELECT i.inhrelid FROM down \
+         JOIN pg_catalog.pg_inherits i ON i.inhparent = down.oid) \
+         SELECT oid::pg_catalog.regclass::text FROM down ORDER BY oid"
+    ))?;
+    let visible = LANGUAGE.name(&step.table.visible().text);
+    let tables = tables.iter().map(|row| format!("ONLY {} AS {visible}", cell(row, 0)));
+    let steps: Vec<String> = tables.map(|table| step.replaced(step.table.slice, &table)).collect();
+    Ok(Some(steps.join("\n")))
 }
 
 /// The same change for the table that a view shows, where the view is plain.

@@ -32,19 +32,28 @@ use crate::statement::{detail, in_place};
 /// Where the number of the table stands that holds what the engine gives back, among those of tables of held rows.
 const CAME: usize = 900_000_000;
 
-/// Settles which columns an INSERT fills; what is to be said of that.
+/// Settles which columns an INSERT fills; what is to be said of that. `width` says how many columns a query gives, where the
+/// engine tells that.
 ///
 /// # Errors
-/// [`EngineError::Refused`] for one that is not taken.
-pub fn settle_columns<T: Tabled>(step: &mut Step, table: &T) -> Result<Option<Finding>, EngineError> {
-    let unnamed = name_columns(step, table);
+/// [`EngineError::Refused`] for one that is not taken; what `width` answers.
+pub fn settle_columns<T: Tabled>(
+    step: &mut Step,
+    table: &T,
+    width: &mut dyn FnMut(&str) -> Option<usize>,
+) -> Result<Option<Finding>, EngineError> {
+    let unnamed = name_columns(step, table, width);
     refuse(step, table)?;
     Ok(unnamed)
 }
 
-/// Names the columns of an INSERT that does not, where its values tell that: the first ones of the table, in its order. What is said
-/// of it then.
-fn name_columns<T: Tabled>(step: &mut Step, table: &T) -> Option<Finding> {
+/// Names the columns of an INSERT that does not, where its values or the engine tell how many they are: the first ones of the
+/// table, in its order. What is said of it then.
+fn name_columns<T: Tabled>(
+    step: &mut Step,
+    table: &T,
+    width: &mut dyn FnMut(&str) -> Option<usize>,
+) -> Option<Finding> {
     let (place, slice) = (step.place(step.table.slice), step.table.slice);
     // The row's own number under its other names is the column that it is.
     let target = table.target();
@@ -54,11 +63,13 @@ fn name_columns<T: Tabled>(step: &mut Step, table: &T) -> Option<Finding> {
             name.text.clone_from(&number.name);
         }
     }
-    let inserted = step.inserted.as_mut().filter(|inserted| inserted.columns.is_none())?;
+    let inserted = step.inserted.as_ref().filter(|inserted| inserted.columns.is_none())?;
+    let open = inserted.brought == Brought::Query(None);
     let widths: Vec<usize> = match &inserted.brought {
         Brought::Rows(rows) => rows.iter().map(Vec::len).collect(),
         Brought::Query(Some(items)) => vec![items.len()],
-        Brought::Query(None) | Brought::Defaults => return None,
+        Brought::Query(None) => vec![width(&step.bringing(None))?],
+        Brought::Defaults => return None,
     };
     // There a computed column takes no value; elsewhere it takes DEFAULT.
     let takes = |column: &&Column| T::LANGUAGE != Language::Sqlite || !column.generated;
@@ -69,8 +80,17 @@ fn name_columns<T: Tabled>(step: &mut Step, table: &T) -> Option<Finding> {
         return None;
     }
     let named = list.iter().take(width);
-    inserted.columns = Some(named.clone().map(|name| Name { text: (*name).to_owned(), slice }).collect());
-    let names = named.map(|name| T::LANGUAGE.name(name)).collect::<Vec<_>>().join(", ");
+    let names = named.clone().map(|name| T::LANGUAGE.name(name)).collect::<Vec<_>>().join(", ");
+    let paste = open.then(|| step.replaced(slice, &format!("{} ({names})", step.text(slice))));
+    let columns = named.map(|name| Name { text: (*name).to_owned(), slice }).collect();
+    step.inserted.as_mut()?.columns = Some(columns);
+    if let Some(paste) = paste {
+        let message = format!(
+            "the columns are not named, and what the query gives goes into them by their order: {names}"
+        );
+        let finding = Finding::new(Code::NoColumnList, message).at(place);
+        return Some(finding.hint("name them where that order is meant:").paste(paste));
+    }
     let message = format!("the columns are not named, so the values go by their order: {names}");
     Some(Finding::new(Code::NoColumnList, message).at(place).weighing(Level::Note))
 }
@@ -311,9 +331,10 @@ fn is_plain(step: &Step, default: &str) -> bool {
 }
 
 /// A row must be found once it is there: a finding where it could not be.
-pub fn unpairable(step: &Step, target: &Target, foreseen: &[Foreseen]) -> Option<Finding> {
+pub fn unpairable<T: Tabled>(step: &Step, table: &T, foreseen: &[Foreseen]) -> Option<Finding> {
+    let target = table.target();
     let unknown = foreseen.iter().find(|f| f.label == Label::Unknown)?;
-    if target.key.kind != KeyKind::WholeRow {
+    if target.key.kind != KeyKind::WholeRow || T::TELLS_WRITTEN {
         return None;
     }
     let name = target.columns.get(unknown.column).map_or("", |c| c.name.as_str());
@@ -371,7 +392,10 @@ pub fn recipe<T: Tabled>(
                 format!("{name} {own}{null}{default}")
             }
         });
-        recipe.after.push((at, name.clone()));
+        // The engine tells the key of a row that came in; of a row without one nothing more is ever known.
+        if !unknown(at) || table.target().key.kind != KeyKind::WholeRow {
+            recipe.after.push((at, name.clone()));
+        }
     }
     let target = table.target();
     let named = step.inserted.iter().flat_map(Inserted::named);

@@ -49,8 +49,9 @@ pub fn column_of(step: &Step, target: &Target, value: Slice) -> Option<usize> {
 }
 
 /// A row must be found again after the step: a finding where it could not be.
-pub fn unpairable(step: &Step, target: &Target, foreseen: &[Foreseen]) -> Option<Finding> {
-    let whole = target.key.kind == KeyKind::WholeRow;
+pub fn unpairable<T: Tabled>(step: &Step, table: &T, foreseen: &[Foreseen]) -> Option<Finding> {
+    let target = table.target();
+    let whole = target.key.kind == KeyKind::WholeRow && !T::TELLS_WRITTEN;
     // A key that only a trigger might change is taken to stay; should it not, the row is not found again, and the run
     // rolls back.
     let key = |f: &&Foreseen| !f.derived && target.key.columns.contains(&f.column);

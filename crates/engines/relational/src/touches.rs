@@ -134,10 +134,15 @@ fn texts(
         words.sort_unstable();
         words.dedup();
         for relation in relations(&words)? {
+            let named_as = named_as(&tokens, &relation.name);
+            if named_as == Named::Alias {
+                continue;
+            }
             let whole = takes_whole_rows(&tokens, &relation.name);
             let called = called(&tokens, &relation.name);
             let named = |column: &&String| names_column(&tokens, &called, column);
-            for name in relation.family.iter().chain([&relation.name]) {
+            let family = relation.family.iter().filter(|_| named_as == Named::Whole);
+            for name in family.chain([&relation.name]) {
                 touches.reads.push(Touch::rows(name));
                 if whole {
                     touches.reads.push(Touch::all(name));
@@ -156,6 +161,40 @@ fn texts(
         }
     }
     Ok(())
+}
+
+/// How a text names a table.
+#[derive(PartialEq)]
+enum Named {
+    /// As the table, with those that inherit from it.
+    Whole,
+    /// Each time behind ONLY, which leaves those out.
+    Only,
+    /// Not at all: the name is another table's alias.
+    Alias,
+}
+
+fn named_as(tokens: &[&Tok], table: &str) -> Named {
+    let word =
+        |at: Option<usize>, word: &str| at.and_then(|at| tokens.get(at)).is_some_and(|t| t.is_word(word));
+    let dot = |at: Option<usize>| at.and_then(|at| tokens.get(at)).is_some_and(|t| t.is(&Token::Period));
+    let mut found = Named::Alias;
+    let mut alias = false;
+    for (at, token) in tokens.iter().enumerate() {
+        if token.name().is_none_or(|name| !name.eq_ignore_ascii_case(table)) || dot(Some(at + 1)) {
+            continue;
+        }
+        let start = if dot(at.checked_sub(1)) { at.checked_sub(2) } else { Some(at) };
+        let ahead = start.and_then(|start| start.checked_sub(1));
+        if word(ahead, "as") {
+            alias = true;
+        } else if word(ahead, "only") {
+            found = Named::Only;
+        } else {
+            return Named::Whole;
+        }
+    }
+    if found == Named::Alias && !alias { Named::Whole } else { found }
 }
 
 /// Whether a text may take all columns of a table without naming them: by a star, by a NATURAL join, or by the row as one

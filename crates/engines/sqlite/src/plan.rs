@@ -53,7 +53,9 @@ pub(crate) fn plan(connection: &mut Connection, source: &str, earlier: &[Plan]) 
     let mut step = understand(source, Language::Sqlite).map_err(refused)?;
     with_like_target(&step)?;
     let mut table = target_of(connection, &mut step)?;
-    let unnamed = insert::settle_columns(&mut step, &table)?;
+    let unnamed = insert::settle_columns(&mut step, &table, &mut |query| {
+        connection.prepare(query).ok().map(|known| known.column_count())
+    })?;
     let defaults = match step.inserted {
         Some(_) => defaults(connection, &table.target.table)?,
         None => Vec::new(),
@@ -199,7 +201,7 @@ fn unpairable(step: &Step, table: &Table, foreseen: &[Foreseen]) -> Option<Findi
         (None, None) => table.target.key.columns.clone(),
     };
     if step.inserted.is_some() {
-        return insert::unpairable(step, &table.target, foreseen);
+        return insert::unpairable(step, table, foreseen);
     }
     let unknown = foreseen.iter().find(|f| f.label != Label::Exact && pairs.contains(&f.column))?;
     let name = &table.target.columns.get(unknown.column)?.name;
