@@ -70,7 +70,9 @@ pub(crate) fn look(name: &str, path: &Path, block: &SheetBlock) -> Result<Sheet,
         Some(',') => true,
         Some('.') => false,
         Some(other) => return Err(wrong(path, format!("decimal = \"{other}\""), "say \",\" or \".\"")),
-        None => guess.decimal_comma(),
+        None => guess
+            .decimal_comma()
+            .map_err(|what| wrong(path, what, "say it: [sheet.NAME] decimal = \",\" or \".\""))?,
     };
     let days = match block.days {
         Some(days) => days,
@@ -243,6 +245,9 @@ struct Guess {
     day_first: u64,
     month_first: u64,
     either: u64,
+    /// A number whose comma may be a decimal one or stand between thousands, and whether another shows which.
+    open: Option<String>,
+    grouped: bool,
 }
 
 impl Guess {
@@ -254,6 +259,14 @@ impl Guess {
             self.commas += 1;
         } else if text.contains('.') && plain_number(text, &form(false)).is_some() && behind('.') {
             self.points += 1;
+        } else if text.matches(',').count() == 1 && plain_number(text, &form(true)).is_some() {
+            if text.starts_with("0,") || plain_number(text, &form(false)).is_none() {
+                self.commas += 1;
+                return;
+            }
+            self.open.get_or_insert_with(|| text.to_owned());
+        } else if text.contains(',') && plain_number(text, &form(false)).is_some() {
+            self.grouped = true;
         }
         let parts: Vec<&str> = text.split([' ', 'T']).next().unwrap_or_default().split(['.', '/']).collect();
         if let [a, b, c] = parts.as_slice()
@@ -271,8 +284,13 @@ impl Guess {
         }
     }
 
-    fn decimal_comma(&self) -> bool {
-        self.commas > 0 && self.points == 0
+    fn decimal_comma(&self) -> Result<bool, String> {
+        match &self.open {
+            Some(number) if self.commas + self.points == 0 && !self.grouped => Err(format!(
+                "its number {number} can be read in two ways: the comma may be a decimal one, or stand between thousands"
+            )),
+            _ => Ok(self.commas > 0 && self.points == 0),
+        }
     }
 
     fn days(&self) -> Result<Days, String> {

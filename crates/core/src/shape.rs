@@ -68,6 +68,10 @@ pub fn unlike(new: &str, known: &[String]) -> Option<&'static str> {
     if some(&|k| letters(k) == letters(new)) {
         return Some("in other letter case");
     }
+    let close = |text: &str| form(text).split_whitespace().collect::<String>();
+    if some(&|k| close(k) == close(new)) {
+        return Some("with other blanks");
+    }
     let digits = has(char::is_numeric);
     if digits(new) != some(&digits) || digits(new) && known.iter().all(|k| digits(k)) {
         let dates = known.iter().all(|k| form(k).starts_with("9999-99-99"));
@@ -103,6 +107,7 @@ mod tests {
             ("2026-06-01", &dates, None),
             ("hm-006", &codes, Some("in other letter case")),
             ("HM-6", &codes, Some("with other digits")),
+            ("HM - 006", &codes, Some("with other blanks")),
             ("HM-777", &codes, None),
             ("x", &of(&["a", "b"]), None),
         ] {

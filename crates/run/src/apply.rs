@@ -65,6 +65,24 @@ fn counted(change: &Change, steps: impl IntoIterator<Item = usize>) -> Result<()
     ))
 }
 
+/// Why no copy can be kept under a name.
+fn no_name(typed: &str) -> Option<&'static str> {
+    let parts: Vec<&str> =
+        typed.split('.').map(|part| part.trim().trim_matches(['"', '`', '[', ']'])).collect();
+    let schema = parts.split_last().and_then(|(_, ahead)| ahead.last());
+    if parts.iter().any(|part| part.is_empty()) {
+        Some("the table that is to keep a copy has no name")
+    } else if typed.chars().any(char::is_control) {
+        Some("there is a control character in the name of the table that is to keep a copy")
+    } else if schema
+        .is_some_and(|schema| ["temp", "pg_temp"].iter().any(|own| schema.eq_ignore_ascii_case(own)))
+    {
+        Some("a table of the session's own would be gone with it")
+    } else {
+        None
+    }
+}
+
 /// Applies a change.
 ///
 /// # Errors
@@ -79,6 +97,9 @@ pub fn apply(
     if options.keep_copy.is_some() && change.steps.len() > 1 {
         let hint = "copy the whole database, or apply the steps one by one";
         return Err(Failure::usage("a copy is kept of the rows of one step, and there are several", hint));
+    }
+    if let Some(why) = options.keep_copy.as_deref().and_then(no_name) {
+        return Err(Failure::usage(why, "name a new table that stays: --keep-copy NAME"));
     }
     if given && options.mark.is_none() {
         counted(change, 0..change.steps.len())?;

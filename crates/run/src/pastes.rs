@@ -1,5 +1,6 @@
 //! What is offered to be pasted, asked of the engine first: nothing is shown that it would not take.
 
+use marktwice_core::change::Change;
 use marktwice_core::finding::{Code, Finding, Paste};
 use marktwice_core::mark::StepKind;
 use marktwice_core::steps::{Facts, Touch, stand};
@@ -29,6 +30,44 @@ pub(crate) fn proven_error(
         }
         other => other,
     }
+}
+
+/// The refusal of a step, with what is offered for it and for every later step that is refused too, as one change; `None` where
+/// no other is, or nothing is offered for one of them. `plans` are those of the steps before it.
+pub(crate) fn all_offers(
+    session: &mut dyn Session,
+    language: &dyn Language,
+    change: &Change,
+    (step, plans): (usize, &mut Vec<Plan>),
+    error: &EngineError,
+) -> Option<EngineError> {
+    let EngineError::Refused(first) = error else { return None };
+    let mut texts: Vec<String> = plans.iter().map(|plan| format!("{};", plan.statement)).collect();
+    texts.push(first.paste.as_ref()?.text.to_string());
+    let mut refused = 1;
+    for later in step + 1..change.steps.len() {
+        match session.plan(&change.only(later), &change.allowed(later), plans) {
+            Ok(plan) => {
+                texts.push(format!("{};", plan.statement));
+                plans.push(plan);
+            }
+            Err(EngineError::Refused(finding)) => {
+                texts.push(finding.paste?.text.to_string());
+                refused += 1;
+            }
+            Err(_) => return None,
+        }
+    }
+    if refused == 1 {
+        return None;
+    }
+    let all = taken(session, language, &[], &texts.join("\n"))?;
+    let hint = format!(
+        "{refused} of the {} steps are not taken as they are; with each written otherwise the change is:",
+        texts.len()
+    );
+    let paste = Some(Box::new(Paste { text: all.text.into(), rows: all.rows }));
+    Some(EngineError::Refused(Box::new(Finding { hint: Some(hint), paste, ..(**first).clone() })))
 }
 
 /// A finding with what it offers proven, or without an offer.

@@ -16,7 +16,7 @@ use marktwice_core::steps::{Facts, Standing, stand};
 use marktwice_core::table::{KeyKind, Target};
 use marktwice_port::{EngineError, Language, Plan, Session};
 
-use crate::pastes::{proven, proven_error};
+use crate::pastes::{all_offers, proven, proven_error};
 use crate::phases::makings;
 use crate::sheets::names_sheet;
 
@@ -55,7 +55,10 @@ pub(crate) fn plan_all(
         let mut plan = match session.plan(&text, &allow, &plans) {
             Ok(plan) => plan,
             Err(error) => {
-                let error = proven_error(session, language, &allow, error);
+                let error = match all_offers(session, language, change, (step, &mut plans), &error) {
+                    Some(all) => all,
+                    None => proven_error(session, language, &allow, error),
+                };
                 return Err(in_the_whole(error, &change.source));
             }
         };

@@ -28,6 +28,92 @@ const ACTS: &[&str] = &[
     "spider_flush_table_mon_cache",
 ];
 
+/// The server's own functions over shapes, which its list of functions leaves out; besides those that begin with `st_` or `mbr`.
+/// A name of the server's own comes before every function that is loaded under it.
+const SHAPES: &[&str] = &[
+    "area",
+    "asbinary",
+    "astext",
+    "aswkb",
+    "aswkt",
+    "boundary",
+    "buffer",
+    "centroid",
+    "contains",
+    "convexhull",
+    "crosses",
+    "dimension",
+    "disjoint",
+    "endpoint",
+    "envelope",
+    "equals",
+    "exteriorring",
+    "geomcollfromtext",
+    "geomcollfromwkb",
+    "geometrycollection",
+    "geometrycollectionfromtext",
+    "geometrycollectionfromwkb",
+    "geometryfromtext",
+    "geometryfromwkb",
+    "geometryn",
+    "geometrytype",
+    "geomfromtext",
+    "geomfromwkb",
+    "glength",
+    "interiorringn",
+    "intersects",
+    "isclosed",
+    "isempty",
+    "isring",
+    "issimple",
+    "linefromtext",
+    "linefromwkb",
+    "linestring",
+    "linestringfromtext",
+    "linestringfromwkb",
+    "mlinefromtext",
+    "mlinefromwkb",
+    "mpointfromtext",
+    "mpointfromwkb",
+    "mpolyfromtext",
+    "mpolyfromwkb",
+    "multilinestring",
+    "multilinestringfromtext",
+    "multilinestringfromwkb",
+    "multipoint",
+    "multipointfromtext",
+    "multipointfromwkb",
+    "multipolygon",
+    "multipolygonfromtext",
+    "multipolygonfromwkb",
+    "numgeometries",
+    "numinteriorrings",
+    "numpoints",
+    "overlaps",
+    "point",
+    "pointfromtext",
+    "pointfromwkb",
+    "pointn",
+    "pointonsurface",
+    "polyfromtext",
+    "polyfromwkb",
+    "polygon",
+    "polygonfromtext",
+    "polygonfromwkb",
+    "srid",
+    "startpoint",
+    "touches",
+    "within",
+    "x",
+    "y",
+];
+
+/// Whether a name is one of those.
+fn of_shapes(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    name.starts_with("st_") || name.starts_with("mbr") || SHAPES.contains(&name.as_str())
+}
+
 /// The catalogue, asked on the way through routines and triggers.
 pub(crate) struct Asking<'m> {
     pub(crate) my: &'m mut My,
@@ -39,6 +125,9 @@ pub(crate) struct Asking<'m> {
 /// Whether a name is a function, or another word before a parenthesis, of the server's own. Older servers cannot tell;
 /// there every name counts as one.
 fn native(my: &mut My, name: &str) -> bool {
+    if of_shapes(name) {
+        return true;
+    }
     let sql = format!(
         "SELECT EXISTS (SELECT 1 FROM information_schema.SQL_FUNCTIONS WHERE FUNCTION = {0}) \
          OR EXISTS (SELECT 1 FROM information_schema.KEYWORDS WHERE WORD = {0})",

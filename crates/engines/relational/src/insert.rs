@@ -75,8 +75,13 @@ fn name_columns<T: Tabled>(
     let takes = |column: &&Column| T::LANGUAGE != Language::Sqlite || !column.generated;
     let list: Vec<&str> = target.columns.iter().filter(takes).map(|column| column.name.as_str()).collect();
     let width = widths.first().copied().filter(|width| widths.iter().all(|other| other == width))?;
+    if width == 0 {
+        // As with an empty list of columns: everything is a default.
+        step.inserted.as_mut()?.columns = Some(Vec::new());
+        return None;
+    }
     let fits = width == list.len() || (T::LANGUAGE == Language::Postgres && width < list.len());
-    if !fits || width == 0 {
+    if !fits {
         return None;
     }
     let named = list.iter().take(width);

@@ -114,15 +114,16 @@ fn clock(language: Language, column: &Column, typed: &str) -> Option<Result<Stri
     Some(Ok(expression.to_owned()))
 }
 
-/// Units of time: as they are typed, in the engines' words, and whether they are parts of a day.
-const UNITS: &[(&str, &str, bool)] = &[
-    ("d", "day", false),
-    ("w", "week", false),
-    ("mo", "month", false),
-    ("y", "year", false),
-    ("h", "hour", true),
-    ("min", "minute", true),
-    ("s", "second", true),
+/// Units of time: as they are typed, in the engines' words, whether they are parts of a day, and how many there are at most in
+/// the calendar of all engines, which ends with the year 9999.
+const UNITS: &[(&str, &str, bool, i64)] = &[
+    ("d", "day", false, 3_652_059),
+    ("w", "week", false, 521_722),
+    ("mo", "month", false, 119_988),
+    ("y", "year", false, 9_999),
+    ("h", "hour", true, 1_000_000),
+    ("min", "minute", true, 1_000_000),
+    ("s", "second", true, 1_000_000),
 ];
 
 fn shifted(
@@ -134,8 +135,15 @@ fn shifted(
     let digits = typed.chars().take_while(char::is_ascii_digit).count();
     let (number, unit) = typed.split_at(digits);
     let known = UNITS.iter().find(|(short, ..)| *short == unit.trim());
-    let amount: Option<i64> = number.parse().ok().filter(|n| *n <= 1_000_000);
-    let (Some(&(_, unit, part)), Some(amount)) = (known, amount) else {
+    let all = !number.is_empty();
+    if let Some((_, unit, _, most)) = known
+        .filter(|(.., most)| all && number.parse().is_ok_and(|n: i64| n > *most) || all && number.len() > 18)
+    {
+        let what = format!("{typed} is more than can be added to a day: at most {most} {unit}s");
+        return Err(wrong(what, format!("write the new value: {}=VALUE", column.name)));
+    }
+    let amount: Option<i64> = number.parse().ok();
+    let (Some(&(_, unit, part, _)), Some(amount)) = (known, amount) else {
         let what = format!("{typed} is no span of time");
         let hint = format!("write {}{sign}=7d: a whole number and d, w, mo, y, h, min or s", column.name);
         return Err(wrong(what, hint));

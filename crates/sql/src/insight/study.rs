@@ -159,18 +159,24 @@ pub fn study<E>(subject: Subject<'_>, wish: &Wish, ask: &mut Asker<'_, E>) -> St
     for &at in &wish.known {
         let values = subject.column(at).and_then(|column| {
             let from = subject.step.text(subject.step.table.slice);
-            questions
-                .ask(&format!("SELECT DISTINCT {column} FROM {from} WHERE {column} IS NOT NULL LIMIT 200"))
+            questions.ask(&format!(
+                "SELECT DISTINCT {column} FROM {from} WHERE {column} IS NOT NULL LIMIT {}",
+                VALUES + 1
+            ))
         });
-        let values =
+        let values: Option<Vec<String>> =
             values.map(|a| a.rows.into_iter().filter_map(|r| r.into_iter().next().flatten()).collect());
-        found.known.push((at, values.unwrap_or_default()));
+        // Of some of them nobody can say how all the others are written.
+        found.known.push((at, values.filter(|values| values.len() <= VALUES).unwrap_or_default()));
     }
     if questions.failed {
         found.skipped = Some("some questions took too long, or were not answered".to_owned());
     }
     found
 }
+
+/// Up to so many different values of a column are looked at for how they are written.
+const VALUES: usize = 2_000;
 
 /// How many rows each condition leaves.
 fn funnel<E>(subject: Subject<'_>, questions: &mut Questions<'_, '_, E>) -> Vec<FunnelStep> {

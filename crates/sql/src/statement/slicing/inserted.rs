@@ -181,7 +181,8 @@ fn rows(tokens: &[&Tok]) -> Option<Vec<Vec<Slice>>> {
             depth += i32::from(token.is(&Token::LParen)) - i32::from(token.is(&Token::RParen));
             (depth == 0).then_some(end)
         })?;
-        all.push(comma_parts(tokens.get(at + 1..end)?)?);
+        let values = tokens.get(at + 1..end)?;
+        all.push(if values.is_empty() { Vec::new() } else { comma_parts(values)? });
         at = end + 1;
         match tokens.get(at) {
             None => return Some(all),
