@@ -151,6 +151,9 @@ codes! {
     CheckRefused "check-refused" Stop
         "A condition that the table demands of every row would be false, so the database refuses the statement."
         "Leave these rows out, or write a value that keeps the condition.";
+    ValueRefused "value-refused" Stop
+        "A value that is written, or computed on the way, is none that the database takes: out of range, no date, of another type, a division by zero."
+        "Correct the value, or leave out the rows for which it is computed.";
     NoParent "no-parent" Stop
         "A row would refer to one that is not there, so the database refuses the statement."
         "Correct the value, or bring the row in first.";
@@ -301,6 +304,7 @@ impl Code {
         Code::TakenAlready,
         Code::NullRefused,
         Code::CheckRefused,
+        Code::ValueRefused,
         Code::NoParent,
         Code::HasChildren,
         // Refusals of a statement that is not understood, or not taken.

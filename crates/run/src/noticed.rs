@@ -13,7 +13,7 @@ use marktwice_core::triggered::is_fired;
 use marktwice_core::way_back::WayBack;
 use marktwice_core::words;
 use marktwice_core::{Code, Finding, Value};
-use marktwice_port::{Constraint, EngineError, Plan, Session, SideHow, SideWrite};
+use marktwice_port::{Broken, Constraint, EngineError, Plan, Session, SideHow, SideWrite};
 
 use crate::preview::{Block, StepPreview};
 
@@ -134,9 +134,31 @@ pub(crate) fn explained(error: EngineError, plan: &Plan) -> EngineError {
         _ => return error,
     };
     let reasons = [Code::AndForComma, Code::OrForConcat, Code::TooLong, Code::TypeMix];
-    let Some(finding) = plan.findings.iter().find(|f| reasons.contains(&f.code)) else { return error };
-    let message = format!("{}; the engine says: {said}", finding.message);
-    EngineError::Refused(Box::new(Finding { message, ..finding.clone() }))
+    if let Some(finding) = plan.findings.iter().find(|f| reasons.contains(&f.code)) {
+        let message = format!("{}; the engine says: {said}", finding.message);
+        return EngineError::Refused(Box::new(Finding { message, ..finding.clone() }));
+    }
+    match error {
+        EngineError::Constraint(broken) => refused_beforehand(*broken, plan),
+        other => other,
+    }
+}
+
+/// What the engine does not even hold, it would not take from the statement.
+fn refused_beforehand(broken: Broken, plan: &Plan) -> EngineError {
+    let code = match broken.kind {
+        Constraint::Type => Code::ValueRefused,
+        Constraint::OneValue => Code::ManyValues,
+        Constraint::Check => Code::CheckRefused,
+        Constraint::Unique | Constraint::NotNull | Constraint::ForeignKey | Constraint::Trigger => {
+            return EngineError::Constraint(Box::new(broken));
+        }
+    };
+    let column = broken.columns.iter().find_map(|name| plan.target.position(name));
+    let mut places = plan.assigned.iter().filter(|a| column == Some(a.column)).map(|a| a.place.clone());
+    let mut finding = Finding::new(code, broken.message).hint(code.remedy());
+    finding.place = places.next();
+    EngineError::Refused(Box::new(finding))
 }
 
 /// Constraints that a step would break, as findings. In a change of several steps another one may mend it.

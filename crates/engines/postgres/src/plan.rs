@@ -486,6 +486,11 @@ fn compile_error(
             EngineError::Refused(Box::new(finding))
         }
         "42501" => EngineError::denied(said),
+        code if code.starts_with("22") => EngineError::Refused(Box::new(
+            Finding::new(Code::ValueRefused, said)
+                .at(TextPlace::in_source(source, at.0, at.1))
+                .hint(Code::ValueRefused.remedy()),
+        )),
         _ => EngineError::Refused(Box::new(
             Finding::new(Code::NotUnderstood, said).at(TextPlace::in_source(source, at.0, at.1)).hint(
                 error.hint().map_or_else(
