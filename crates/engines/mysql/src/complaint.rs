@@ -88,11 +88,13 @@ pub(crate) fn compile_error(my: &mut My, source: &str, statement: Slice, error: 
                     .hint(format!("write the table or its alias before it: table.{name}")),
             )
         }
-        Some(1060 | 1093 | 1110 | 1111 | 1136 | 1222 | 1241 | 1242 | 1582 | 1583 | 1584) => EngineError::Refused(Box::new(
-            Finding::new(Code::NotUnderstood, said)
-                .at(TextPlace::in_source(source, statement.start, statement.end))
-                .hint("correct the statement"),
-        )),
+        Some(1060 | 1093 | 1110 | 1111 | 1136 | 1222 | 1241 | 1242 | 1582 | 1583 | 1584) => {
+            EngineError::Refused(Box::new(
+                Finding::new(Code::NotUnderstood, said)
+                    .at(TextPlace::in_source(source, statement.start, statement.end))
+                    .hint("correct the statement"),
+            ))
+        }
         _ => engine(error),
     }
 }

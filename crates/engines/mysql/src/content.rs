@@ -5,10 +5,16 @@ use crate::values::Form;
 
 /// An expression for the hash of a row whose column `at` is `column(at)`. Identity is of bytes, not of collation.
 pub(crate) fn content(table: &Table, column: impl Fn(usize) -> String) -> String {
+    known_content(table, &[], column)
+}
+
+/// The same without columns that only the run knows.
+pub(crate) fn known_content(table: &Table, open: &[usize], column: impl Fn(usize) -> String) -> String {
     let cells: Vec<String> = table
         .types
         .iter()
         .enumerate()
+        .filter(|(at, _)| !open.contains(at))
         .map(|(at, of)| {
             let x = column(at);
             let text = match (of.form, of.kind.as_str()) {
@@ -23,5 +29,6 @@ pub(crate) fn content(table: &Table, column: impl Fn(usize) -> String) -> String
             format!("IFNULL({text}, 'N')")
         })
         .collect();
-    format!("(SHA2(CONCAT_WS('|', {}), 256) COLLATE utf8mb4_bin)", cells.join(", "))
+    let cells = if cells.is_empty() { "''".to_owned() } else { cells.join(", ") };
+    format!("(SHA2(CONCAT_WS('|', {cells}), 256) COLLATE utf8mb4_bin)")
 }

@@ -15,6 +15,7 @@ mod driver;
 mod error;
 mod finder;
 mod grants;
+mod half_known;
 mod held;
 mod listing;
 pub mod load;

@@ -54,8 +54,8 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
     const ACTIONS_WAIT: bool = false;
     /// Whether RESTRICT is looked at as soon as a row is written, though others of the statement are still to come.
     const RESTRICTS_AT_ONCE: bool = true;
-    /// Whether the engine tells which rows of a table without a key the transaction itself wrote: then values that only the run
-    /// knows do not keep them from being found again.
+    /// Whether rows of a table without a key are found again that the statement wrote, though only the run knows some of their
+    /// values.
     const TELLS_WRITTEN: bool = false;
     /// Whether foreign keys' actions set off triggers.
     const ACTIONS_FIRE: bool = true;

@@ -27,6 +27,11 @@ pub fn held(step: usize) -> String {
     format!("{}_held{}", *TAG, step + 1)
 }
 
+/// The temporary table of the contents of rows that were there before a step, counted from 0.
+pub fn earlier(step: usize) -> String {
+    format!("{}_earlier{}", *TAG, step + 1)
+}
+
 /// The temporary table of contents that are asked for.
 pub const ASKED: Ours = Ours("asked");
 /// The temporary table of contents that are there.
