@@ -157,3 +157,181 @@ fn the_number_of_a_row() {
         stage.there_and_back("INSERT INTO named (rowid, a) VALUES ('x', 1)", "1");
     });
 }
+
+/// Values that only the run knows, in tables where nothing but their contents tells rows.
+#[test]
+fn rows_without_a_key_that_the_run_fills() {
+    for on in [On::Postgres, On::Maria] {
+        only(on, |stage| {
+            stage.run(&format!(
+                "CREATE TABLE visit (what varchar(20), at {now}, luck double precision);
+                 INSERT INTO visit (what, at, luck) VALUES ('fed', '2026-01-01', 1), ('fed', '2026-01-01', 1), ('fed', '2026-01-01', 2),
+                 ('seen', '2026-01-02', 1), ('left', '2026-01-03', 1);",
+                now = stage.by("", "timestamp(6) DEFAULT clock_timestamp()", "datetime(6) DEFAULT now(6)"),
+            ));
+            let clock = stage.by("", "clock_timestamp()", "now(6)");
+            let dice = stage.by("", "random()", "rand()");
+            // Alike before and after, alike before only, and afterwards alike to one that nobody wrote.
+            for (sql, rows) in [
+                (format!("UPDATE visit SET at = {clock} WHERE what = 'fed'"), "3"),
+                (
+                    format!("UPDATE visit SET at = {clock}, luck = {dice} WHERE luck = 1 AND what = 'fed'"),
+                    "2",
+                ),
+                (format!("UPDATE visit SET what = 'left', luck = {dice} * 0 + 1 WHERE what = 'seen'"), "1"),
+                (format!("UPDATE visit SET luck = {dice} * 0 + luck"), "all"),
+                ("INSERT INTO visit (what) VALUES ('fed'), ('fed'), ('new')".to_owned(), "3"),
+                (
+                    "INSERT INTO visit (what, luck) SELECT what, luck FROM visit WHERE luck = 2".to_owned(),
+                    "1",
+                ),
+            ] {
+                if sql.contains("* 0 + luck") {
+                    // Rows that stay what they are.
+                    let before = stage.dump();
+                    stage.apply(&sql, rows, 0);
+                    assert_eq!(stage.dump(), before);
+                } else {
+                    stage.there_and_back(&sql, rows);
+                }
+            }
+            // Two steps, of which the second meets what the first has written.
+            stage.scene.write(
+                "two.sql",
+                format!("UPDATE visit SET at = {clock} WHERE what = 'fed';\nINSERT INTO visit (what, luck) VALUES ('fed', {dice});\n"),
+            );
+            let before = stage.dump();
+            let done = stage.scene.run(&["apply", "two.sql", "--yes", "--rows", "1+"]);
+            if done.status == Some(0) {
+                stage.undo(&[], 0);
+            }
+            assert_eq!(stage.dump(), before, "{}{}", done.out, done.err);
+        });
+    }
+    only(On::Postgres, |stage| {
+        stage.run(
+            "CREATE TABLE visit (id serial, what text); INSERT INTO visit (what) VALUES ('fed'), ('fed');",
+        );
+        stage.there_and_back("INSERT INTO visit (what) VALUES ('fed'), ('seen')", "2");
+    });
+}
+
+/// Rows of a table that others inherit from.
+#[test]
+fn parents_of_tables() {
+    only(On::Postgres, |stage| {
+        stage.run(
+            "CREATE TABLE animal (id int, name text); CREATE TABLE bee (hive int) INHERITS (animal); CREATE TABLE wasp () INHERITS (animal);
+             INSERT INTO animal VALUES (1, 'any'); INSERT INTO bee VALUES (1, 'drone', 3), (2, 'queen', 3); INSERT INTO wasp VALUES (1, 'wasp');",
+        );
+        stage.there_and_back("INSERT INTO animal VALUES (9, 'new')", "1");
+        let sql = "UPDATE animal SET name = upper(animal.name) WHERE id = 1";
+        let refused = stage.scene.run(&["preview", "--format", "json", "--sql", sql]).expect(3).json();
+        assert_eq!(refused["paste_rows"], serde_json::json!([1, 1, 1]));
+        // What is offered does what the statement does.
+        let before = stage.dump();
+        stage.run(sql);
+        let expected = stage.dump();
+        stage.run("UPDATE animal SET name = lower(animal.name) WHERE id = 1");
+        assert_eq!(stage.dump(), before);
+        take_offer(stage, refused["paste"].as_str().unwrap());
+        assert_eq!(stage.dump(), expected);
+        stage.undo(&[], 0);
+        assert_eq!(stage.dump(), before);
+        // A statement that reads them would find what an earlier step has written.
+        let sql = "UPDATE animal SET name = (SELECT min(name) FROM animal) WHERE id = 1";
+        let refused = stage.scene.run(&["preview", "--format", "json", "--sql", sql]).expect(3).json();
+        assert!(refused["paste"].is_null(), "{refused}");
+    });
+}
+
+/// What a query gives by a star: stopped, shown, and taken when that is meant.
+#[test]
+fn what_a_star_brings() {
+    each(|stage| {
+        stage.run("CREATE TABLE former (keeper_id integer PRIMARY KEY, name varchar(40), email varchar(60), region varchar(20));");
+        stage.run(
+            "INSERT INTO former SELECT keeper_id + 50, name, NULL, region FROM keeper WHERE keeper_id < 3;",
+        );
+        for sql in [
+            "INSERT INTO keeper SELECT * FROM former",
+            "INSERT INTO keeper SELECT * FROM former UNION SELECT * FROM former",
+        ] {
+            stage.apply(sql, "2", 3);
+            stage.there_and_back_with(sql, &["--allow", "no-column-list"], "2");
+        }
+    });
+    only(On::Maria, |stage| {
+        stage.run("CREATE TABLE tally (id int PRIMARY KEY AUTO_INCREMENT, n int DEFAULT 4, p point NULL);");
+        stage.there_and_back("INSERT INTO tally VALUES (), ()", "2");
+        stage.there_and_back(
+            "INSERT INTO tally (p) VALUES (point(1, 2)), (ST_GeomFromText('POINT(1 1)'))",
+            "2",
+        );
+    });
+}
+
+/// A value that the database would not take is said with its code, before anything begins.
+#[test]
+fn values_that_are_not_taken() {
+    for on in [On::Postgres, On::Maria] {
+        only(on, |stage| {
+            stage.run("CREATE TABLE tight (id int PRIMARY KEY, n smallint, d date); INSERT INTO tight VALUES (1, 1, NULL);");
+            for sql in [
+                "UPDATE tight SET n = 100000 WHERE id = 1",
+                "UPDATE tight SET n = n / (n - 1) WHERE id = 1",
+                "UPDATE tight SET d = '2026-13-01' WHERE id = 1",
+                "INSERT INTO tight (id, n) VALUES (2, 70000)",
+            ] {
+                let refused =
+                    stage.scene.run(&["preview", "--format", "json", "--sql", sql]).expect(3).json();
+                assert_eq!(refused["code"], "value-refused", "{on:?} {sql} {refused}");
+            }
+        });
+    }
+    only(On::Sqlite, |stage| {
+        stage.run(
+            "CREATE TABLE tight (id integer PRIMARY KEY, n int) STRICT; INSERT INTO tight VALUES (1, 1);",
+        );
+        let sql = "UPDATE tight SET n = 'x' WHERE id = 1";
+        let refused = stage.scene.run(&["preview", "--format", "json", "--sql", sql]).expect(3).json();
+        assert_eq!(refused["code"], "value-refused", "{refused}");
+    });
+}
+
+/// Where several steps are refused, the whole change is offered at once.
+#[test]
+fn all_offers_at_once() {
+    each(|stage| {
+        let ignore = stage.by(
+            "INSERT OR IGNORE INTO keeper (keeper_id, name) VALUES ({}, 'Una')",
+            "INSERT INTO keeper (keeper_id, name) VALUES ({}, 'Una') ON CONFLICT DO NOTHING",
+            "INSERT IGNORE INTO keeper (keeper_id, name) VALUES ({}, 'Una')",
+        );
+        let steps = ["1", "80", "81"].map(|id| format!("{};\n", ignore.replace("{}", id)));
+        let all = format!("UPDATE keeper SET name = 'Una' WHERE keeper_id = 2;\n{}", steps.concat());
+        stage.scene.write("all.sql", &all);
+        let refused = stage.scene.run(&["preview", "all.sql", "--format", "json"]).expect(3).json();
+        let paste = refused["paste"].as_str().unwrap_or_else(|| panic!("{:?} {refused}", stage.on));
+        assert_eq!(refused["paste_rows"].as_array().unwrap().len(), 4, "{refused}");
+        let before = stage.dump();
+        stage.run(&all);
+        let expected = stage.dump();
+        stage.run(
+            "DELETE FROM keeper WHERE keeper_id > 79; UPDATE keeper SET name = 'Bram' WHERE keeper_id = 2;",
+        );
+        assert_eq!(stage.dump(), before);
+        take_offer(stage, paste);
+        assert_eq!(stage.dump(), expected, "{:?}", stage.on);
+    });
+}
+
+/// Rehearses what is offered, and applies that; any number of rows will do.
+fn take_offer(stage: &Stage, paste: &str) {
+    let steps =
+        paste.split_inclusive(";\n").map(|step| format!("/* marktwice step\nrows = \"0+\"\n*/\n{step}"));
+    stage.scene.write("offered.sql", steps.collect::<String>());
+    let shown = stage.scene.run(&["rehearse", "offered.sql", "--format", "json"]).expect(0).json();
+    let done = stage.scene.run(&["apply", "offered.sql", "--yes", "--mark", shown["mark"].as_str().unwrap()]);
+    assert_eq!(done.status, Some(0), "{:?}\n{}\n{}", stage.on, done.out, done.err);
+}

@@ -94,7 +94,7 @@ fn name_columns<T: Tabled>(
             "the columns are not named, and what the query gives goes into them by their order: {names}"
         );
         let finding = Finding::new(Code::NoColumnList, message).at(place);
-        return Some(finding.hint("name them where that order is meant:").paste(paste));
+        return Some(finding.hint("name them, in the order of the values:").paste(paste));
     }
     let message = format!("the columns are not named, so the values go by their order: {names}");
     Some(Finding::new(Code::NoColumnList, message).at(place).weighing(Level::Note))
