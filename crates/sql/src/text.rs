@@ -1,6 +1,7 @@
 //! Tokens with byte ranges in the source they came from.
 
 pub mod slices;
+pub mod tables;
 
 use marktwice_core::finding::TextPlace;
 use sqlparser::dialect::Dialect;

@@ -66,7 +66,7 @@ pub(crate) fn values(seen: &Seen<Values>, show: Show, filtered: bool) -> String 
     }
     let alike = found.groups.iter().filter(|g| g.alike).count();
     if alike > 0 {
-        let text = "≈ differs from the one beside it only in letter case or blanks; a filter on one of them misses the others";
+        let text = "≈ differs from the one beside it only in letter case or blanks; a filter on one of them may miss the others";
         let _ = writeln!(out, "  {}", styled(WARN, text));
     }
     if let Some(spread) = &found.spread {

@@ -429,15 +429,12 @@ pub(crate) fn known_tables(my: &mut My) -> Vec<String> {
 }
 
 /// Names of the columns of the tables that are named so; of all of them without a list.
-pub(crate) fn known_columns(my: &mut My, tables: Option<&[String]>) -> Vec<String> {
-    let filter = match tables {
-        Some([]) => return Vec::new(),
-        Some(tables) => {
-            let list: Vec<String> = tables.iter().map(|t| literal(t)).collect();
-            format!("AND TABLE_NAME IN ({})", list.join(", "))
-        }
-        None => String::new(),
-    };
+pub(crate) fn known_columns(my: &mut My, tables: &[String]) -> Vec<String> {
+    if tables.is_empty() {
+        return Vec::new();
+    }
+    let list: Vec<String> = tables.iter().map(|t| literal(t)).collect();
+    let filter = format!("AND TABLE_NAME IN ({})", list.join(", "));
     let rows = my.rows(&format!(
         "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = database() {filter} \
          ORDER BY TABLE_NAME, ORDINAL_POSITION LIMIT 2000"

@@ -6,6 +6,7 @@ use marktwice_port::EngineError;
 use marktwice_relational::unknown::{syntax, unknown_name};
 use marktwice_sql::Language;
 use marktwice_sql::text::slices::Slice;
+use marktwice_sql::text::tables::tables_for;
 use marktwice_sql::text::tokenize;
 
 use crate::catalog::{known_columns, known_tables};
@@ -28,7 +29,6 @@ fn quoted_after<'a>(said: &'a str, before: &str) -> Option<&'a str> {
 pub(crate) fn compile_error(my: &mut My, source: &str, statement: Slice, error: mysql::Error) -> EngineError {
     let said = message(&error);
     let tokens = tokenize(source, LANGUAGE.dialect()).unwrap_or_default();
-    let names: Vec<String> = tokens.iter().filter_map(|t| t.name().map(str::to_owned)).collect();
     let place = |name: &str| {
         let last = name.rsplit('.').next().unwrap_or(name);
         let token = tokens.iter().find(|t| t.name().is_some_and(|n| n.eq_ignore_ascii_case(last)));
@@ -37,20 +37,20 @@ pub(crate) fn compile_error(my: &mut My, source: &str, statement: Slice, error: 
     match code(&error) {
         Some(1054) => {
             let name = quoted_after(&said, "column ").unwrap_or("").to_owned();
-            let (own, others) = (known_columns(my, Some(&names)), known_columns(my, None));
-            refused(unknown_name((LANGUAGE, source), place(&name), "column", &name, &own, &others))
+            let own = known_columns(my, &tables_for(source, LANGUAGE, &name));
+            refused(unknown_name((LANGUAGE, source), place(&name), "column", &name, &own))
         }
         Some(1146 | 1109) => {
             let full = quoted_after(&said, "Table ").or_else(|| quoted_after(&said, "table ")).unwrap_or("");
             let name = full.rsplit('.').next().unwrap_or(full).to_owned();
             let known = known_tables(my);
-            refused(unknown_name((LANGUAGE, source), place(&name), "table", &name, &known, &[]))
+            refused(unknown_name((LANGUAGE, source), place(&name), "table", &name, &known))
         }
         Some(1305 | 1630) => {
             let full = said.strip_prefix("FUNCTION ").and_then(|rest| rest.split(' ').next()).unwrap_or("");
             let name = full.rsplit('.').next().unwrap_or(full);
             let at = place(name);
-            refused(unknown_name((LANGUAGE, source), at, "function", name, &[], &[]))
+            refused(unknown_name((LANGUAGE, source), at, "function", name, &[]))
         }
         Some(1064 | 1149) => {
             // The server quotes the text from the place on that it did not understand.

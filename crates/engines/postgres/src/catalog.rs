@@ -486,17 +486,12 @@ pub(crate) fn known_tables(pg: &mut Pg) -> Vec<String> {
 }
 
 /// Names of the columns of the tables that are named so.
-pub(crate) fn known_columns(pg: &mut Pg, tables: Option<&[String]>) -> Vec<String> {
-    let filter = match tables {
-        Some(tables) => {
-            let list: Vec<String> = tables.iter().map(|t| quoted(t)).collect();
-            if list.is_empty() {
-                return Vec::new();
-            }
-            format!("c.relname IN ({})", list.join(", "))
-        }
-        None => "pg_table_is_visible(c.oid)".to_owned(),
-    };
+pub(crate) fn known_columns(pg: &mut Pg, tables: &[String]) -> Vec<String> {
+    if tables.is_empty() {
+        return Vec::new();
+    }
+    let list: Vec<String> = tables.iter().map(|t| quoted(t)).collect();
+    let filter = format!("c.relname IN ({})", list.join(", "));
     let rows = pg.rows(&format!(
         "SELECT a.attname FROM pg_catalog.pg_attribute a JOIN pg_catalog.pg_class c ON c.oid = a.attrelid WHERE {filter} AND a.attnum > 0 \
          AND NOT a.attisdropped AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND c.relnamespace NOT IN \

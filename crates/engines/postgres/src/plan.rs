@@ -21,6 +21,7 @@ use marktwice_sql::refuse::{dialects, instead};
 use marktwice_sql::rules::{self};
 use marktwice_sql::statement::slicing::{calls, single_statement, understand};
 use marktwice_sql::text::slices::Slice;
+use marktwice_sql::text::tables::tables_for;
 use marktwice_sql::text::{tokenize, within};
 use marktwice_sql::{Language, Step};
 use postgres::error::{DbError, ErrorPosition};
@@ -380,7 +381,6 @@ fn compile_error(
     let at = place_of(source, (statement, sent), error);
     let tokens = tokenize(source, LANGUAGE.dialect()).unwrap_or_default();
     let said = message(error);
-    let names: Vec<String> = tokens.iter().filter_map(|t| t.name().map(|n| LANGUAGE.folded(n))).collect();
     // A qualified name is pointed at by its first part.
     let mut name = String::new();
     let mut end = at.1;
@@ -422,9 +422,8 @@ fn compile_error(
                 .hint("assign the columns that it is computed from, or DEFAULT"),
         ),
         "42703" => {
-            let own = known_columns(pg, Some(&names));
-            let others = known_columns(pg, None);
-            let finding = unknown_name((LANGUAGE, source), near, "column", &name, &own, &others);
+            let own = known_columns(pg, &tables_for(source, LANGUAGE, &name));
+            let finding = unknown_name((LANGUAGE, source), near, "column", &name, &own);
             let finding = match &finding.hint {
                 _ if !quoted_word => finding,
                 Some(hint) if hint.starts_with("did you mean") => {
@@ -445,10 +444,10 @@ fn compile_error(
                     .hint(hint),
             )
         }
-        "42P01" => refused(unknown_name((LANGUAGE, source), near, "table", &name, &known_tables(pg), &[])),
-        "3F000" => refused(unknown_name((LANGUAGE, source), near, "schema", &name, &[], &[])),
+        "42P01" => refused(unknown_name((LANGUAGE, source), near, "table", &name, &known_tables(pg))),
+        "3F000" => refused(unknown_name((LANGUAGE, source), near, "schema", &name, &[])),
         "42883" if dialects::function(LANGUAGE, &name).is_some() => {
-            refused(unknown_name((LANGUAGE, source), near, "function", &name, &[], &[]))
+            refused(unknown_name((LANGUAGE, source), near, "function", &name, &[]))
         }
         "42883" | "42704" => refused(
             Finding::new(Code::UnknownName, said).at(TextPlace::in_source(source, near.0, near.1)).hint(

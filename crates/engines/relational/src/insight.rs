@@ -112,7 +112,7 @@ fn in_condition(step: &Step, target: &Target, error: EngineError) -> EngineError
     let Some((name, slice)) = unknown else { return error };
     let columns: Vec<String> = target.columns.iter().map(|c| c.name.clone()).collect();
     let at = (slice.start, slice.end);
-    let finding = unknown_name((step.language, &step.source), at, "column", &name, &columns, &[]);
+    let finding = unknown_name((step.language, &step.source), at, "column", &name, &columns);
     EngineError::Refused(Box::new(finding))
 }
 

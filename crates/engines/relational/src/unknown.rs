@@ -7,18 +7,16 @@ use marktwice_sql::refuse::dialects;
 use marktwice_sql::refuse::slips::{slip, typographic};
 use marktwice_sql::text::slices::Slice;
 
-/// A finding for a name that the engine does not know. `near` are names that are more likely meant than `others`.
+/// A finding for a name that the engine does not know. `near` are the names that may be meant.
 pub fn unknown_name(
     (language, source): (Language, &str),
     at: (usize, usize),
     what: &str,
     name: &str,
     near: &[String],
-    others: &[String],
 ) -> Finding {
     let last = name.rsplit('.').next().unwrap_or(name);
-    let meant = nearest(last, near.iter().map(String::as_str))
-        .or_else(|| nearest(last, others.iter().map(String::as_str)));
+    let meant = nearest(last, near.iter().map(String::as_str));
     let finding = Finding::new(Code::UnknownName, format!("there is no {what} {name}"))
         .at(TextPlace::in_source(source, at.0, at.1));
     if let Some(hint) = typographic(name) {

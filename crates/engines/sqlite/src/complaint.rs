@@ -10,6 +10,7 @@ use marktwice_sql::refuse::instead;
 use marktwice_sql::refuse::slips::slip;
 use marktwice_sql::statement::slicing::understand;
 use marktwice_sql::text::slices::Slice;
+use marktwice_sql::text::tables::tables_for;
 use marktwice_sql::text::{tokenize, within};
 use rusqlite::Connection;
 use sqlparser::dialect::SQLiteDialect;
@@ -33,7 +34,8 @@ pub(crate) fn quoted_word(
         format!("\"{word}\" is no column here; SQLite would take it as the text '{word}'"),
     )
     .at(marktwice_core::TextPlace::in_source(source, start, start + word.len() + 2));
-    match nearest(word, known_names(connection).iter().map(String::as_str)) {
+    let known = columns_of(connection, &tables_for(source, Language::Sqlite, word));
+    match nearest(word, known.iter().map(String::as_str)) {
         Some(near) if !near.eq_ignore_ascii_case(word) => {
             finding.hint(format!("did you mean the column {near}? If a text is meant, write '{word}'"))
         }
@@ -48,15 +50,10 @@ fn offset_of(error: &rusqlite::Error) -> Option<usize> {
     }
 }
 
-/// The names of all tables, views and columns.
-fn known_names(connection: &Connection) -> Vec<String> {
-    let mut all = names(connection, &[Sort::Table, Sort::View]).unwrap_or_default();
-    for table in all.clone() {
-        if let Ok(described) = describe(connection, &table) {
-            all.extend(described.target.columns.into_iter().map(|c| c.name));
-        }
-    }
-    all
+/// The columns of tables, of those that there are.
+fn columns_of(connection: &Connection, tables: &[String]) -> Vec<String> {
+    let described = tables.iter().filter_map(|table| describe(connection, table).ok());
+    described.flat_map(|table| table.target.columns).map(|column| column.name).collect()
 }
 
 /// What is written instead of ORDER BY and LIMIT where the choice of keys cannot be made of them.
@@ -270,21 +267,12 @@ fn unknown_name(
     };
     let slice = slice.unwrap_or(statement);
     // The columns of the tables that the statement names come before those of others.
-    let mentioned: Vec<String> = tokens.iter().filter_map(|t| t.name().map(str::to_owned)).collect();
-    let mut first: Vec<String> = Vec::new();
-    if what == "column" {
-        for table in names(connection, &[Sort::Table]).unwrap_or_default() {
-            if mentioned.iter().any(|m| m.eq_ignore_ascii_case(&table))
-                && let Ok(described) = describe(connection, &table)
-            {
-                first.extend(described.target.columns.into_iter().map(|c| c.name));
-            }
-        }
-    } else if what == "table" {
-        first = names(connection, &[Sort::Table, Sort::View]).unwrap_or_default();
-    }
-    let others = if first.is_empty() && what == "column" { known_names(connection) } else { Vec::new() };
+    let first = match what {
+        "column" => columns_of(connection, &tables_for(source, Language::Sqlite, bare)),
+        "table" => names(connection, &[Sort::Table, Sort::View]).unwrap_or_default(),
+        _ => Vec::new(),
+    };
     let at = (slice.start, slice.end);
-    let finding = unknown::unknown_name((Language::Sqlite, source), at, what, bare, &first, &others);
+    let finding = unknown::unknown_name((Language::Sqlite, source), at, what, bare, &first);
     EngineError::Refused(Box::new(finding))
 }
