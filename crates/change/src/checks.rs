@@ -50,6 +50,9 @@ impl Check {
         }
         let mut said = all.into_iter().flatten();
         match (said.next(), said.next()) {
+            (Some(Wants::AtLeast(least)), Some(Wants::AtMost(most))) if said.next().is_none() => {
+                Ok(Some(Wants::Between(least, most)))
+            }
             (_, Some(_)) => Err("a check says two things of what its query gives".to_owned()),
             (one, None) => Ok(one),
         }

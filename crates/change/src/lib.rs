@@ -206,7 +206,7 @@ pub fn step_block(rows: Option<u64>) -> String {
 }
 
 /// How a check is said.
-const CHECK: &str = "say sql with one of gives, at_least, at_most, empty, unchanged and changes_by; or each, a condition over old and new";
+const CHECK: &str = "say sql with one of gives, at_least and at_most (or both), empty, unchanged and changes_by; or each, a condition over old and new";
 
 struct Reader {
     change: Change,
@@ -449,6 +449,10 @@ mod tests {
         };
         for (said, wants) in [
             ("sql = \"SELECT 1\"\ngives = 0", Wants::Gives(Wanted::Number(0.into()))),
+            (
+                "sql = \"SELECT 1\"\nat_least = 1\nat_most = 3",
+                Wants::Between(Wanted::Number(1.into()), Wanted::Number(3.into())),
+            ),
             ("sql = \"SELECT 1\"\nat_least = 2026-05-10", Wants::AtLeast(Wanted::Text("2026-05-10".into()))),
             ("sql = \"SELECT 1\"\nempty = true", Wants::Empty(true)),
             ("sql = \"SELECT 1\"\nchanges_by = -2", Wants::ChangesBy(Wanted::Number((-2).into()))),

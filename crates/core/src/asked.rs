@@ -37,6 +37,8 @@ pub enum Wants {
     AtLeast(Wanted),
     /// One value, not more than this.
     AtMost(Wanted),
+    /// One value, not less than the first and not more than the second.
+    Between(Wanted, Wanted),
     /// No row.
     Empty(bool),
     /// The same rows at the end as at the beginning, in whatever order.
@@ -170,6 +172,10 @@ impl QueryCheck {
             Wants::AtMost(wanted) => {
                 let order = value.and_then(|v| wanted.order(v));
                 met(order.map(Ordering::is_le), format!("at most {wanted} is wanted"))
+            }
+            Wants::Between(least, most) => {
+                let good = value.and_then(|v| Some(least.order(v)?.is_ge() && most.order(v)?.is_le()));
+                met(good, format!("{least} to {most} is wanted"))
             }
             Wants::Empty(empty) => {
                 let none = now.rows.is_empty();
@@ -359,6 +365,9 @@ mod tests {
             (Wants::AtLeast(number(5)), Some("4.999"), false, "gives 4.999, and at least 5 is wanted"),
             (Wants::AtLeast(number(5)), None, false, "gives NULL, and at least 5 is wanted"),
             (Wants::AtMost(number(500)), Some("5e2"), true, "gives 5e2"),
+            (Wants::Between(number(1), number(3)), Some("3"), true, "gives 3"),
+            (Wants::Between(number(1), number(3)), Some("4"), false, "gives 4, and 1 to 3 is wanted"),
+            (Wants::Between(number(1), number(3)), None, false, "gives NULL, and 1 to 3 is wanted"),
             (Wants::AtMost(number(9)), Some("many"), false, "gives many, and at most 9 is wanted"),
             (Wants::AtLeast(day("2026-01-01")), Some("2026-05-10"), true, "gives 2026-05-10"),
         ] {
