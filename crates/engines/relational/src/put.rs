@@ -239,11 +239,12 @@ pub fn statement<T: Tabled>(held: &Held<T>, batch: &Batch, kind: StepKind, one: 
                 values.push(format!("h.{ROW}"));
             }
             let given = if T::JOINING == Joining::From { " OVERRIDING SYSTEM VALUE" } else { "" };
+            // Where every column is computed, a row is all that is asked for.
+            let list = if names.is_empty() { String::new() } else { format!(" ({})", names.join(", ")) };
             format!(
-                "INSERT{or_abort} INTO {} ({}){given} SELECT {} FROM {rows} WHERE NOT h.{THERE} AND h.{IS_WANTED}{one} \
+                "INSERT{or_abort} INTO {}{list}{given} SELECT {} FROM {rows} WHERE NOT h.{THERE} AND h.{IS_WANTED}{one} \
                  ORDER BY h.{ORDINAL}",
                 table.inserted_name(),
-                names.join(", "),
                 values.join(", ")
             )
         }
