@@ -302,6 +302,22 @@ fn values_that_are_not_taken() {
     });
 }
 
+/// What a view demands of its rows is said, where only the run asks it.
+#[test]
+fn views_that_demand_something() {
+    for on in [On::Postgres, On::Maria] {
+        only(on, |stage| {
+            stage.run("CREATE VIEW light AS SELECT * FROM hive WHERE kilos < 1000 WITH CHECK OPTION;");
+            stage.run("CREATE VIEW plain AS SELECT * FROM hive WHERE kilos < 1000;");
+            let of = |view: &str| {
+                findings(stage, &["--sql", &format!("UPDATE {view} SET note = 'x' WHERE hive_id = 10")])
+                    .contains(&"check-refused:warn".to_owned())
+            };
+            assert!(of("light") && !of("plain"), "{on:?}");
+        });
+    }
+}
+
 /// Where several steps are refused, the whole change is offered at once.
 #[test]
 fn all_offers_at_once() {

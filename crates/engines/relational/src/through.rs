@@ -2,6 +2,7 @@
 //! the rows of the table behind the view.
 
 use marktwice_core::finding::{Code, Finding, Level};
+use marktwice_core::mark::StepKind;
 use marktwice_port::{EngineError, Plan};
 use marktwice_sql::query::row_query::Ask;
 use marktwice_sql::statement::slicing::{single_statement, understand};
@@ -56,6 +57,19 @@ fn behind<D: Driver>(
         finding.place = None;
     }
     let (view, base) = (&step.table.table.text, &made.target.table);
+    let quoted = view.replace('\\', "\\\\").replace('\'', "''");
+    let limits = format!(
+        "SELECT count(*) FROM information_schema.views WHERE table_name = '{quoted}' AND check_option <> 'NONE'"
+    );
+    if step.kind != StepKind::Delete && driver.peeking(|driver| driver.number(&limits)).ok() != Some(0) {
+        let message = format!(
+            "{view} was made WITH CHECK OPTION: if a row no longer fits it, the database refuses the statement"
+        );
+        let finding = Finding::new(Code::CheckRefused, message).weighing(Level::Warn);
+        made.findings.push(
+            finding.hint("compare the new values with the condition of the view; only the run asks it"),
+        );
+    }
     let message =
         format!("{view} is a view of {base}: rows, columns and conditions here are those of {base}");
     let note = Finding::new(Code::AView, message).at(refusal.place.clone()?).weighing(Level::Note);
