@@ -1,4 +1,4 @@
-//! Private throwaway servers: PostgreSQL and MariaDB in a temporary folder, on a Unix socket, run as an ordinary user
+//! Private throwaway servers: PostgreSQL, MariaDB and MySQL in a temporary folder, on a Unix socket, run as an ordinary user
 //! when the tests run as root. A server ends, and its folder goes, when this process does, however that comes about:
 //! the shell that watches over it reads from a pipe that only this process holds open.
 //!
@@ -22,6 +22,8 @@ pub enum Brand {
     Postgres,
     /// MariaDB.
     Maria,
+    /// MySQL.
+    Mysql,
 }
 
 /// A server of our own.
@@ -44,6 +46,12 @@ pub fn postgres() -> Option<&'static Server> {
 pub fn maria() -> Option<&'static Server> {
     static SERVER: OnceLock<Option<Server>> = OnceLock::new();
     SERVER.get_or_init(|| start(Brand::Maria, &[])).as_ref()
+}
+
+/// The MySQL server of this process; `None`, said aloud, where its programs are not in the cache.
+pub fn mysql() -> Option<&'static Server> {
+    static SERVER: OnceLock<Option<Server>> = OnceLock::new();
+    SERVER.get_or_init(|| start(Brand::Mysql, &[])).as_ref()
 }
 
 /// Both servers, those that can be had.
@@ -72,6 +80,14 @@ fn program(name: &str) -> Option<PathBuf> {
     versions.sort();
     folders.extend(versions.into_iter().rev());
     folders.into_iter().map(|folder| folder.join(name)).find(|path| path.is_file())
+}
+
+/// Where programs of servers lie that the system does not bring: `MARKTWICE_TEST_CACHE`, else a folder of the user's cache.
+fn cache() -> PathBuf {
+    let chosen = std::env::var_os("MARKTWICE_TEST_CACHE").map(PathBuf::from);
+    let home =
+        || PathBuf::from(std::env::var_os("HOME").unwrap_or_default()).join(".cache/marktwice-servers");
+    chosen.unwrap_or_else(home)
 }
 
 /// A command of the server's, as an ordinary user.
@@ -120,6 +136,7 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
     let (needed, package) = match brand {
         Brand::Postgres => (["initdb", "postgres"], "postgresql"),
         Brand::Maria => (["mariadb-install-db", "mariadbd"], "mariadb-server-core"),
+        Brand::Mysql => return start_mysql(options),
     };
     let [Some(install), Some(server)] = needed.map(program) else {
         skipped(&format!("{brand:?} is not installed here (the package {package})"));
@@ -129,7 +146,6 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
     let shown = folder.display().to_string();
     let data = folder.join("data").display().to_string();
     let socket = folder.join("socket").display().to_string();
-    let log = folder.join("log");
     std::fs::create_dir(folder.join("data")).expect("made");
     std::fs::create_dir(folder.join("socket")).expect("made");
     let user = as_ordinary_user();
@@ -209,11 +225,68 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
             }
             words.extend(options);
         }
+        Brand::Mysql => unreachable!("it is started in its own way"),
     }
     // The first word is a fast way down for PostgreSQL; MariaDB is rid of its data anyway.
     let signal = if brand == Brand::Postgres { "INT" } else { "KILL" };
     let leash = leashed(signal, &shown, &words);
     let server = Server { brand, folder, databases: AtomicU32::new(0), _leash: leash };
+    Some(answering(server))
+}
+
+/// Starts MySQL from the cache of programs.
+fn start_mysql(options: &[&str]) -> Option<Server> {
+    let root = cache().join("mysql/usr");
+    let program = root.join("sbin/mysqld");
+    if !program.is_file() {
+        // The long run asks for it and fails without.
+        assert!(std::env::var_os("MARKTWICE_TEST_MYSQL").is_none(), "MySQL is not in {}", cache().display());
+        eprintln!("SKIPPED: MySQL is not in the cache of programs (.ci/servers mysql)");
+        return None;
+    }
+    let folder = tempfile::Builder::new().prefix("marktwice-server-").tempdir().expect("a folder").keep();
+    let shown = folder.display().to_string();
+    std::fs::create_dir(folder.join("socket")).expect("made");
+    let user = as_ordinary_user();
+    if !user.is_empty() {
+        quiet(&["chown", "-R", "nobody:nogroup", &shown]);
+    }
+    quiet(&["chmod", "755", &shown]);
+    let mut words: Vec<String> = user.iter().map(|&word| word.to_owned()).collect();
+    words.extend([
+        program.display().to_string(),
+        "--no-defaults".to_owned(),
+        format!("--datadir={shown}/data"),
+        format!("--tmpdir={shown}"),
+        format!("--lc-messages-dir={}/share/mysql", root.display()),
+        format!("--character-sets-dir={}/share/mysql/charsets", root.display()),
+        format!("--plugin-dir={}/lib/mysql/plugin", root.display()),
+        "--secure-file-priv=NULL".to_owned(),
+        "--innodb-flush-method=nosync".to_owned(),
+        "--innodb-buffer-pool-size=64M".to_owned(),
+    ]);
+    let first = words.len();
+    words.push("--initialize-insecure".to_owned());
+    quiet(&words.iter().map(String::as_str).collect::<Vec<_>>());
+    words.truncate(first);
+    words.extend([
+        format!("--socket={shown}/socket/s"),
+        format!("--pid-file={shown}/data/pid"),
+        "--mysqlx=OFF".to_owned(),
+    ]);
+    // The log of changes is on, as it is by default, and is not synced: no machine fails here.
+    words.push("--sync-binlog=0".to_owned());
+    if options.is_empty() {
+        words.push("--skip-networking".to_owned());
+    }
+    words.extend(options.iter().map(|&option| option.to_owned()));
+    let leash = leashed("KILL", &shown, &words.iter().map(String::as_str).collect::<Vec<_>>());
+    Some(answering(Server { brand: Brand::Mysql, folder, databases: AtomicU32::new(0), _leash: leash }))
+}
+
+/// A server, once it answers.
+fn answering(server: Server) -> Server {
+    let log = server.folder.join("log");
     let since = Instant::now();
     while let Err(error) = Db::try_open(&server.root_url()) {
         let said = std::fs::read_to_string(&log).unwrap_or_default();
@@ -222,7 +295,7 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
         assert!(since.elapsed() < PATIENCE, "the server does not answer ({error}):\n{last}");
         std::thread::sleep(Duration::from_millis(100));
     }
-    Some(server)
+    server
 }
 
 impl Server {
@@ -231,7 +304,7 @@ impl Server {
         let socket = self.socket().display().to_string();
         match self.brand {
             Brand::Postgres => format!("postgres://tester@/{database}?host={socket}"),
-            Brand::Maria => format!("mysql://root@localhost/{database}?socket={socket}/s"),
+            Brand::Maria | Brand::Mysql => format!("mysql://root@localhost/{database}?socket={socket}/s"),
         }
     }
 
@@ -262,7 +335,7 @@ impl Server {
         let mut db = Db::open(&self.root_url());
         match self.brand {
             Brand::Postgres => db.run(&format!("CREATE DATABASE {name}")),
-            Brand::Maria => db.run(&format!("CREATE DATABASE {name} CHARACTER SET utf8mb4")),
+            Brand::Maria | Brand::Mysql => db.run(&format!("CREATE DATABASE {name} CHARACTER SET utf8mb4")),
         }
         self.url(&name)
     }
@@ -435,7 +508,7 @@ pub fn guarded(brand: Brand) -> Option<Guarded> {
             format!("ssl_key_file={key}"),
             format!("hba_file={hba}"),
         ],
-        Brand::Maria => vec![
+        Brand::Maria | Brand::Mysql => vec![
             format!("--bind-address={a},{b}"),
             "--port=3306".to_owned(),
             format!("--ssl-cert={certificate}"),

@@ -11,8 +11,14 @@ pub enum On {
     Sqlite,
     /// PostgreSQL.
     Postgres,
-    /// MariaDB.
+    /// MariaDB, and MySQL, which speaks its language; the stage's server says which.
     Maria,
+}
+
+/// Whether an engine is among those that a run is for; without a word of it all are.
+fn is_wanted(name: &str) -> bool {
+    let wanted = std::env::var("MARKTWICE_TEST_ENGINES").unwrap_or_default();
+    wanted.is_empty() || wanted.split(',').any(|wanted| wanted.eq_ignore_ascii_case(name))
 }
 
 /// A scene on one engine.
@@ -31,8 +37,7 @@ impl Stage {
     /// A stage with an empty database.
     pub fn on(on: On, program: &str) -> Option<Stage> {
         // A run for one engine's sake leaves the others out.
-        let wanted = std::env::var("MARKTWICE_TEST_ENGINES").unwrap_or_default();
-        if !wanted.is_empty() && !wanted.eq_ignore_ascii_case(&format!("{on:?}")) {
+        if !is_wanted(&format!("{on:?}")) {
             return None;
         }
         let server = match on {
@@ -46,26 +51,45 @@ impl Stage {
             On::Postgres => servers::postgres(),
             On::Maria => servers::maria(),
         }?;
+        Some(Stage::of(on, server, program))
+    }
+
+    fn of(on: On, server: &'static Server, program: &str) -> Stage {
         let url = server.database();
-        Some(Stage { on, scene: Scene::on(program, &url), url, server: Some(server) })
+        Stage { on, scene: Scene::on(program, &url), url, server: Some(server) }
+    }
+
+    /// A stage on MySQL, where it is there.
+    pub fn on_mysql(program: &str) -> Option<Stage> {
+        let server = if is_wanted("mysql") { servers::mysql() } else { None };
+        server.map(|server| Stage::of(On::Maria, server, program))
+    }
+
+    /// Plays a story on every server that speaks a language.
+    pub fn only(on: On, program: &str, story: impl Fn(&Stage)) {
+        let mysql = if on == On::Maria { Stage::on_mysql(program) } else { None };
+        for stage in Stage::on(on, program).into_iter().chain(mysql) {
+            story(&stage);
+        }
     }
 
     /// Plays a story on every engine that is there.
     pub fn each(program: &str, story: impl Fn(&Stage)) {
         for on in [On::Sqlite, On::Postgres, On::Maria] {
-            if let Some(stage) = Stage::on(on, program) {
-                story(&stage);
-            }
+            Stage::only(on, program, &story);
         }
     }
 
-    /// Plays a story on both servers.
+    /// Plays a story on all servers.
     pub fn servers(program: &str, story: impl Fn(&Stage)) {
         for on in [On::Postgres, On::Maria] {
-            if let Some(stage) = Stage::on(on, program) {
-                story(&stage);
-            }
+            Stage::only(on, program, &story);
         }
+    }
+
+    /// Whether it is MySQL.
+    pub fn is_mysql(&self) -> bool {
+        self.server.is_some_and(|server| server.brand == servers::Brand::Mysql)
     }
 
     /// Another connection.

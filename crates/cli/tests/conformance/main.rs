@@ -67,10 +67,10 @@ INSERT INTO hive VALUES (10, 1, 12.5, NULL), (11, 1, 0, ''), (12, 3, 99.99, 'it'
 
 /// On one engine, where it is there.
 fn only(on: On, story: impl Fn(&Stage)) {
-    if let Some(stage) = Stage::on(on, PROGRAM) {
+    Stage::only(on, PROGRAM, |stage| {
         stage.run(COOP);
-        story(&stage);
-    }
+        story(stage);
+    });
 }
 
 fn each(story: impl Fn(&Stage)) {

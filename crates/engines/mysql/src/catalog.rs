@@ -81,8 +81,42 @@ pub(crate) fn readable(text: &str, mode: &str) -> Option<String> {
 }
 
 /// An expression of a definition, which the server writes by the mode of the session that asks; as it is where nobody can read it.
+/// MySQL escapes it once more.
 pub(crate) fn expression(my: &My, text: &str) -> String {
-    readable(text, &my.own.0).unwrap_or_else(|| text.to_owned())
+    let text = if my.traits.mysql { unescaped(text) } else { text.to_owned() };
+    readable(&text, &my.own.0).unwrap_or(text)
+}
+
+/// A text of MySQL's catalogue without what it puts before quotes and backslashes.
+fn unescaped(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut escaped = false;
+    for c in text.chars() {
+        match c {
+            '\\' if !escaped => escaped = true,
+            c => {
+                if escaped && !matches!(c, '\'' | '\\' | '"' | '`') {
+                    out.push('\\');
+                }
+                out.push(c);
+                escaped = false;
+            }
+        }
+    }
+    out
+}
+
+/// A default as it would be written: MySQL gives the bare value, and says of expressions that they are some.
+fn default(my: &My, row: &TextRow, kind: &str) -> Option<String> {
+    let text = row.get(6).cloned().flatten()?;
+    if !my.traits.mysql {
+        return Some(text);
+    }
+    if cell(row, 4).contains("DEFAULT_GENERATED") {
+        return Some(expression(my, &text));
+    }
+    let written = matches!(kind, "bit") || kind.contains("binary") && text.starts_with("0x");
+    Some(if written { text } else { format!("'{}'", text.replace('\\', "\\\\").replace('\'', "''")) })
 }
 
 /// Rows about triggers without the modes that these were made under.
@@ -180,7 +214,7 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
                 .contains("ON UPDATE")
                 .then(|| "the server sets it to the time of the change".to_owned()),
         });
-        types.push(type_of(row, extra.contains("AUTO_INCREMENT")));
+        types.push(type_of(my, row, extra.contains("AUTO_INCREMENT")));
     }
     let keys = unique_keys(&keys.iter().collect::<Vec<_>>(), &columns);
     let key = choose_key(&columns, &keys);
@@ -206,6 +240,25 @@ fn described(my: &mut My, found: &Found) -> Result<Table, EngineError> {
     Ok(table)
 }
 
+/// The checks of a table that are asked, by their names; none where servers have none, or list them otherwise.
+pub(crate) fn checks(my: &mut My, target: &Target) -> Vec<(String, String)> {
+    let (schema, table) = (literal(&target.schema), literal(&target.table));
+    let asked = match my.traits.mysql {
+        false => format!(
+            "SELECT CONSTRAINT_NAME, CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS \
+             WHERE CONSTRAINT_SCHEMA = {schema} AND TABLE_NAME = {table} ORDER BY 1"
+        ),
+        true => format!(
+            "SELECT c.CONSTRAINT_NAME, c.CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS AS c \
+             JOIN information_schema.TABLE_CONSTRAINTS AS t ON t.CONSTRAINT_SCHEMA = c.CONSTRAINT_SCHEMA \
+             AND t.CONSTRAINT_NAME = c.CONSTRAINT_NAME AND t.CONSTRAINT_TYPE = 'CHECK' \
+             WHERE t.TABLE_SCHEMA = {schema} AND t.TABLE_NAME = {table} AND t.ENFORCED = 'YES' ORDER BY 1"
+        ),
+    };
+    let rows = my.rows(&asked).unwrap_or_default();
+    rows.iter().map(|row| (cell(row, 0).to_owned(), expression(my, cell(row, 1)))).collect()
+}
+
 /// Triggers as they fire, of rows in the order of their names.
 fn in_order(rows: &[TextRow]) -> Vec<Fires> {
     let mut rows: Vec<&TextRow> = rows.iter().collect();
@@ -227,7 +280,7 @@ pub(crate) struct Known {
     table: Table,
 }
 
-fn type_of(row: &TextRow, auto: bool) -> Type {
+fn type_of(my: &My, row: &TextRow, auto: bool) -> Type {
     let kind = cell(row, 1).to_ascii_lowercase();
     let charset = row.get(7).cloned().flatten();
     let collated = match (&charset, cell(row, 8)) {
@@ -243,13 +296,13 @@ fn type_of(row: &TextRow, auto: bool) -> Type {
         "varbinary" | "binary" | "tinyblob" | "blob" | "mediumblob" | "longblob" => "longblob".to_owned(),
         _ => format!("{}{collated}", cell(row, 2)),
     };
-    // Some versions give a quoted expression here, some the bare value.
+    let default = default(my, row, &kind);
     Type {
         declared: format!("{}{collated}", cell(row, 2)),
         roomy,
         form: Form::of(&kind, cell(row, 9).parse().unwrap_or(0)),
         kind,
-        default: row.get(6).cloned().flatten(),
+        default,
         auto,
     }
 }
@@ -378,7 +431,8 @@ pub(crate) fn unseen_foreign_keys(
     seen: &[ForeignKey],
 ) -> Result<Vec<ForeignKey>, EngineError> {
     let rows = my.rows(&format!(
-        "SELECT FOR_NAME, TYPE FROM information_schema.INNODB_SYS_FOREIGN WHERE REF_NAME = CONCAT({}, '/', {}) ORDER BY ID",
+        "SELECT FOR_NAME, TYPE FROM information_schema.{} WHERE REF_NAME = CONCAT({}, '/', {}) ORDER BY ID",
+        my.traits.foreign_keys,
         literal(&target.schema),
         literal(&target.table)
     ))?;

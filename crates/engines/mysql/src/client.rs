@@ -12,7 +12,9 @@ use mysql::prelude::Queryable;
 use mysql::{Conn, OptsBuilder, Params};
 
 use crate::catalog::Known;
+use crate::copies::Temporary;
 use crate::error::engine;
+use crate::server::Traits;
 use crate::values::{Form, bind};
 
 /// A row of texts.
@@ -43,6 +45,10 @@ pub(crate) struct My {
     pub(crate) schema: String,
     /// What the server calls itself.
     pub(crate) brand: String,
+    /// How it differs from others of the family.
+    pub(crate) traits: Traits,
+    /// The temporary tables that there are, where a second reading of one is of a copy.
+    pub(crate) temporary: Vec<Temporary>,
     /// Its version, as it tells it.
     pub(crate) version: String,
     /// The cluster that the server is a node of.
@@ -90,6 +96,7 @@ pub(crate) fn positional(values: &[Value]) -> Params {
 impl My {
     /// Rows of a small question, with the names of their columns. Preparing takes one statement only.
     pub(crate) fn ask(&mut self, sql: &str) -> Result<Texts, EngineError> {
+        let sql = &*self.as_read_once(sql)?;
         self.settle()?;
         let (sql, values) = self.sent(sql, &[]);
         self.watched(|my| {
@@ -118,6 +125,7 @@ impl My {
 
     /// Executes one statement that may hold the user's text: preparing takes one statement only.
     pub(crate) fn execute_one(&mut self, sql: &str, values: &[Value]) -> Result<u64, EngineError> {
+        let (made, sql) = (sql, &*self.as_read_once(sql)?);
         self.settle()?;
         let (sql, values) = self.sent(sql, values);
         let params = Params::Positional(values.iter().map(bind).collect());
@@ -129,6 +137,7 @@ impl My {
             let closed = my.conn.close(statement).map_err(engine);
             done.and(closed).map(|()| count)
         })
+        .and_then(|count| self.copies_of(made).map(|()| count))
     }
 
     /// Executes one statement that gives rows back for those it writes, and counts them. It has been prepared before, which
@@ -148,6 +157,7 @@ impl My {
 
     /// Executes one statement of our own for each row of values.
     pub(crate) fn execute_many(&mut self, sql: &str, rows: &[Vec<Value>]) -> Result<(), EngineError> {
+        let sql = &*self.as_read_once(sql)?;
         self.settle()?;
         self.watched(|my| {
             // It is prepared once, and kept while others do not take its place.
@@ -168,6 +178,7 @@ impl My {
         forms: &[Form],
         give: &mut dyn FnMut(Vec<Value>) -> Result<(), EngineError>,
     ) -> Result<(), EngineError> {
+        let query = &*self.as_read_once(query)?;
         self.settle()?;
         let (query, values) = self.sent(query, values);
         self.watched(|my| {

@@ -34,7 +34,7 @@ use marktwice_sql::query::ask::Texts;
 use marktwice_sql::query::check::Question;
 use mysql::prelude::Queryable;
 
-use crate::catalog::{NoTemporary, Table, describe, describe_found, find, foreign_keys};
+use crate::catalog::{NoTemporary, Table, checks, describe, describe_found, find, foreign_keys};
 use crate::client::{My, literal};
 use crate::detail::Detail;
 use crate::error::{code, engine, is_lost};
@@ -43,6 +43,7 @@ use crate::grants::grants;
 use crate::held::{Filled, Held, content_columns, define, expect_contents, fill, recipe};
 use crate::listing::{listed, rules, viewed};
 use crate::nameless::{put_by_content, several_of_a_content, single_contents};
+use crate::numbers::bring_in;
 use crate::open::may_write;
 use crate::plan::{called_by, plan};
 use crate::touches::{origin, reads, reads_as_resolved, touches};
@@ -51,8 +52,9 @@ use crate::way_back::{by_definition, by_rows};
 /// How long it is waited for the server to end the connection of a client that died.
 const NOTICED: Duration = Duration::from_secs(30);
 
-/// Rows written, updated and deleted, as the session counts them; rows of temporary tables included.
-type Counters = [u64; 3];
+/// Rows written, updated and deleted, as the session counts them, rows of temporary tables included; and tables that the server
+/// has made for itself, whose rows MySQL counts among the others.
+type Counters = [u64; 4];
 
 /// The first column of rows.
 fn texts(my: &mut My, sql: &str) -> Result<Vec<String>, EngineError> {
@@ -60,11 +62,11 @@ fn texts(my: &mut My, sql: &str) -> Result<Vec<String>, EngineError> {
 }
 
 fn counters(my: &mut My) -> Result<Counters, EngineError> {
-    let mut all = [0; 3];
+    let mut all = [0; 4];
     let rows = my.rows(
-        "SHOW SESSION STATUS WHERE Variable_name IN ('Handler_write', 'Handler_update', 'Handler_delete')",
+        "SHOW SESSION STATUS WHERE Variable_name IN ('Handler_write', 'Handler_update', 'Handler_delete', 'Created_tmp_tables')",
     )?;
-    if rows.len() < all.len() {
+    if rows.len() < 3 {
         return Err(EngineError::Other(format!(
             "{} does not count the rows that it writes: nothing is applied; a preview works",
             my.brand
@@ -75,7 +77,8 @@ fn counters(my: &mut My) -> Result<Counters, EngineError> {
         let at = match text(0) {
             "Handler_write" => 0,
             "Handler_update" => 1,
-            _ => 2,
+            "Handler_delete" => 2,
+            _ => 3,
         };
         if let Some(slot) = all.get_mut(at) {
             *slot = text(1).parse().unwrap_or(0);
@@ -248,14 +251,10 @@ impl Driver for My {
         Ok(Declared {
             defaults: table.types.iter().map(|t| t.default.clone()).collect(),
             // Older servers of the family have no such view.
-            checks: texts(
-                self,
-                &format!(
-                    "SELECT concat('CHECK (', CHECK_CLAUSE, ')') FROM information_schema.CHECK_CONSTRAINTS \
-                     WHERE CONSTRAINT_SCHEMA = {schema} AND TABLE_NAME = {name} ORDER BY CONSTRAINT_NAME"
-                ),
-            )
-            .unwrap_or_default(),
+            checks: checks(self, &table.target)
+                .into_iter()
+                .map(|(_, clause)| format!("CHECK ({clause})"))
+                .collect(),
             triggers: texts(
                 self,
                 &format!(
@@ -512,7 +511,12 @@ impl Driver for My {
         let gives = detail::<Table>(plan)?.step.returning.is_some();
         let giving = giving::<Table>(plan)?;
         let mut came = None;
-        let executed = if let Some(giving) = &giving {
+        let executed = if giving.is_some() && !self.traits.returning {
+            bring_in(self, plan).map(|values| {
+                came = Some(values);
+                0
+            })
+        } else if let Some(giving) = &giving {
             giving.call(self).map(|values| {
                 came = Some(values);
                 0
@@ -532,7 +536,11 @@ impl Driver for My {
         }
         let mut written = counters(self)?;
         written.iter_mut().zip(before).for_each(|(now, before)| *now = now.saturating_sub(before));
-        of.books = Some(written);
+        // What MySQL counts besides can be told from what triggers write only where there is none of it: rows of tables that it makes
+        // for itself, and those that foreign keys' actions write.
+        let takes_along = detail::<Table>(plan)?.along.as_ref().is_some_and(|graph| !graph.nodes.is_empty());
+        let exact = !self.traits.mysql || (written[3] == 0 && !takes_along);
+        of.books = exact.then_some(written);
         // What is noted of them is written to our own tables, which nobody counts.
         if let (Some(giving), Some(came)) = (giving, came) {
             return giving.note(self, plan, came);

@@ -11,7 +11,7 @@ use marktwice_relational::layout::choose_key;
 use marktwice_sql::Language;
 use marktwice_sql::text::qualified_names;
 
-use crate::catalog::{Table, cell, describe_found, expression, find, ident, shown, unique_keys};
+use crate::catalog::{Table, cell, checks, describe_found, expression, find, ident, shown, unique_keys};
 use crate::client::{My, TextRow, literal};
 
 /// What a table demands of its rows, under the session's own settings.
@@ -19,8 +19,10 @@ pub(crate) fn rules(my: &mut My, table: &Table) -> Result<Rules, EngineError> {
     let target = &table.target;
     let (schema, name) = (literal(&target.schema), literal(&target.table));
     let indexes = my.rows(&format!(
-        "SELECT INDEX_NAME, COLUMN_NAME, SUB_PART FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = {schema} \
-         AND TABLE_NAME = {name} AND NON_UNIQUE = 0 ORDER BY INDEX_NAME, SEQ_IN_INDEX"
+        "SELECT INDEX_NAME, COLUMN_NAME, SUB_PART, {} FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = {schema} \
+         AND TABLE_NAME = {name} AND NON_UNIQUE = 0 ORDER BY INDEX_NAME, SEQ_IN_INDEX",
+        // A part of a key may be an expression there.
+        if my.traits.mysql { "EXPRESSION" } else { "NULL" }
     ))?;
     let mut unique: Vec<(&str, Unique)> = Vec::new();
     for row in &indexes {
@@ -31,7 +33,10 @@ pub(crate) fn rules(my: &mut My, table: &Table) -> Result<Rules, EngineError> {
                 Unique { terms: Vec::new(), only: None, compared: Vec::new(), text: None, at_the_end: false },
             ));
         }
-        let column = ident(cell(row, 1));
+        let column = match row.get(3) {
+            Some(Some(part)) => format!("({})", expression(my, part)),
+            _ => ident(cell(row, 1)),
+        };
         // The beginning of a column may be all that is unique.
         let term = if cell(row, 2).is_empty() { column } else { format!("left({column}, {})", cell(row, 2)) };
         if let Some((_, unique)) = unique.last_mut() {
@@ -47,12 +52,9 @@ pub(crate) fn rules(my: &mut My, table: &Table) -> Result<Rules, EngineError> {
         column && kind.is_some_and(|(kind, auto)| kind != "timestamp" && !auto)
     };
     // Older servers of the family have neither.
-    let looked_at = my.one("SELECT @@check_constraint_checks").ok().flatten().is_some_and(|on| on == "1");
-    let checks = my.rows(&format!(
-        "SELECT CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = {schema} \
-         AND TABLE_NAME = {name} ORDER BY CONSTRAINT_NAME"
-    ));
-    let checks = checks.unwrap_or_default().iter().map(|row| expression(my, cell(row, 0))).collect();
+    let looked_at = my.traits.mysql
+        || my.one("SELECT @@check_constraint_checks").ok().flatten().is_some_and(|on| on == "1");
+    let checks = checks(my, target).into_iter().map(|(_, clause)| clause).collect();
     Ok(Rules {
         unique: unique.into_iter().map(|(_, unique)| unique).collect(),
         not_null: (0..target.columns.len()).filter(|at| strict && refuses(at)).collect(),

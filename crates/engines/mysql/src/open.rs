@@ -14,6 +14,7 @@ use mysql::{Conn, OptsBuilder, SslOpts};
 
 use crate::client::{My, TextRow, seconds};
 use crate::error::{code, message};
+use crate::server::Traits;
 
 /// The engine for MariaDB and MySQL.
 #[derive(Debug, Clone, Copy, Default)]
@@ -88,7 +89,7 @@ impl Engine for Mysql {
 
 /// Whether anything can be written here.
 pub(crate) fn may_write(my: &mut My, database: &DatabaseId) -> Result<(), EngineError> {
-    let flags = my.rows("SELECT @@global.read_only, @@session.tx_read_only")?;
+    let flags = my.rows(&format!("SELECT @@global.read_only, @@session.{}", my.traits.read_only))?;
     let on = |at: usize| flags.first().and_then(|r| r.get(at)?.as_deref()) == Some("1");
     if on(0) {
         return Err(EngineError::read_only(format!(
@@ -160,6 +161,8 @@ pub(crate) fn connect(
         described: Vec::new(),
         version: String::new(),
         brand: String::new(),
+        traits: Traits::of(""),
+        temporary: Vec::new(),
         cluster: None,
         own_guard: false,
         checks_keys: true,
@@ -181,6 +184,7 @@ pub(crate) fn connect(
         my.checks_keys = cell(6) != "0";
         my.own = (cell(1), cell(2));
         (my.version, my.brand) = (cell(3), brand(&cell(3), &cell(4)));
+        my.traits = Traits::of(&my.brand);
         my.schema = cell(5);
         // One question where the server knows all of it.
         let asked = [&set_aside_at_once(), ON_CLUSTER, SERVER];
@@ -201,6 +205,7 @@ pub(crate) fn connect(
         my.version = my.one("SELECT version()")?.unwrap_or_default();
         let comment = my.one("SELECT @@version_comment").ok().flatten().unwrap_or_default();
         my.brand = brand(&my.version, &comment);
+        my.traits = Traits::of(&my.brand);
         my.schema = my.one("SELECT database()")?.unwrap_or_default();
     }
     // Servers without clusters do not know the variable.

@@ -36,6 +36,7 @@ use crate::complaint::{LANGUAGE, compile_error, refused};
 use crate::detail::{Detail, Own};
 use crate::error::{code, engine, message};
 use crate::grants::{Grants, grants};
+use crate::numbers::untold as untold_key;
 use crate::several;
 use crate::way_back::by_definition;
 
@@ -187,6 +188,17 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
         Some(_) => insert::unpairable(&step, &table, &foreseen),
         None => unpairable(&step, &table, &foreseen),
     };
+    let untold = step.inserted.as_ref().filter(|_| !my.traits.returning);
+    let untold = untold.and_then(|_| untold_key(&table.target.key.columns, &foreseen, &table));
+    let unpairable = unpairable.or_else(|| {
+        let (name, why) = untold?;
+        let message = format!(
+            "{name} is in the key and known only in the run ({why}), and {} does not give it back",
+            my.brand
+        );
+        let finding = Finding::new(Code::NotUnderstood, message).at(step.place(step.table.slice));
+        Some(finding.hint(format!("give {name} a value")))
+    });
     if let Some(finding) = unpairable {
         return Err(refused(finding));
     }

@@ -24,22 +24,26 @@ const INDIFFERENT: [&str; 7] = [
 impl My {
     /// Sends a statement of ours that does the same under any settings in front of the next one.
     pub(crate) fn later(&mut self, sql: &str) -> Result<(), EngineError> {
+        let sql = self.as_read_once(sql)?;
         if !self.together {
-            return self.send(sql).map(drop);
+            return self.send(&sql).map(drop);
         }
-        self.ahead.push_str(sql);
+        self.ahead.push_str(&sql);
         self.ahead.push_str("; ");
         Ok(())
     }
 
     /// Runs a statement of our own, none of the user's text.
     pub(crate) fn run(&mut self, sql: &str) -> Result<(), EngineError> {
+        // Copies are filled under settings of their own.
+        let read = self.as_read_once(sql)?;
         let turn = if INDIFFERENT.iter().any(|begins| sql.starts_with(begins)) {
             String::new()
         } else {
             self.turn()
         };
-        self.go(turn, &[sql]).map(drop)
+        self.go(turn, &[&read])?;
+        self.copies_of(sql)
     }
 
     /// Pins settings, or gives the user's own back, as is meant now, and sends what has not been sent.
@@ -129,7 +133,18 @@ impl My {
 
     /// Rows of several queries of our own without parameters, as texts; all are asked at once where the server takes that.
     pub(crate) fn several(&mut self, all: &[&str]) -> Result<Vec<Vec<TextRow>>, EngineError> {
+        let mut read = Vec::with_capacity(all.len());
+        for sql in all {
+            read.push(self.as_read_once(sql)?);
+        }
         let turn = self.turn();
-        self.go(turn, all)
+        self.go(turn, &read.iter().map(|sql| &**sql).collect::<Vec<_>>())
+    }
+
+    /// Sends statements of ours whose effect no setting may bear on, with what goes ahead of them.
+    pub(crate) fn plainly(&mut self, sql: &str) -> Result<(), EngineError> {
+        let ahead = std::mem::take(&mut self.ahead);
+        self.pins_set = None;
+        self.send(&format!("{ahead}{PINS}; {sql}")).map(drop)
     }
 }

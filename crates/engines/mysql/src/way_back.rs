@@ -8,8 +8,8 @@ use marktwice_relational::way_back;
 use marktwice_sql::dialect::ours::before;
 
 use crate::calls::{reached, triggers};
-use crate::catalog::{Table, expression, ident};
-use crate::client::{My, TextRow, literal};
+use crate::catalog::{Table, checks, ident};
+use crate::client::My;
 use crate::detail::Detail;
 use crate::grants::Grants;
 
@@ -45,7 +45,7 @@ pub(crate) fn by_rows(my: &mut My, plan: &Plan, detail: &Detail) -> Result<WayBa
         other => other,
     })?);
     let table = &detail.table;
-    let checks = checks(my, table)?;
+    let checks = if table.checked { checks(my, &table.target) } else { Vec::new() };
     // A row without a key is told by all that it holds.
     let key = &table.target.key.columns;
     let all: Vec<usize> = (0..table.target.columns.len()).collect();
@@ -61,20 +61,4 @@ pub(crate) fn by_rows(my: &mut My, plan: &Plan, detail: &Detail) -> Result<WayBa
         way_back::by_checks((names.0, &names.1, &names.2), &checks, &mut |sql| my.count(sql))
     })?);
     Ok(back)
-}
-
-/// The table's checks. Rows may break them that came in, or were there, while `check_constraint_checks` was off.
-fn checks(my: &mut My, table: &Table) -> Result<Vec<(String, String)>, EngineError> {
-    if !table.checked {
-        return Ok(Vec::new());
-    }
-    let rows = my.rows(&format!(
-        "SELECT CONSTRAINT_NAME, CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS \
-         WHERE CONSTRAINT_SCHEMA = {} AND TABLE_NAME = {} ORDER BY 1",
-        literal(&table.target.schema),
-        literal(&table.target.table)
-    ));
-    // Servers without checks have no such list, and some list them without their table.
-    let text = |row: &TextRow, at: usize| row.get(at).cloned().flatten().unwrap_or_default();
-    Ok(rows.unwrap_or_default().iter().map(|row| (text(row, 0), expression(my, &text(row, 1)))).collect())
 }

@@ -1,0 +1,158 @@
+//! Temporary tables that a server opens only once in a statement (MySQL's error 1137): a second reading is of a copy.
+//!
+//! Every statement of ours passes here on its way out. Names of our tables are this process's own, so that a text can be searched for
+//! them. A copy is filled before the statement that needs it, and only where the table has been written since.
+
+use std::borrow::Cow;
+
+use marktwice_port::EngineError;
+
+use crate::client::My;
+
+/// How many copies are made with each table: while a transaction only reads, none can be.
+const AT_ONCE: usize = 2;
+
+/// A temporary table of ours.
+#[derive(Debug)]
+pub(crate) struct Temporary {
+    /// As it stands in statements, with its schema.
+    full: String,
+    /// Without it.
+    name: String,
+    /// How many copies there are, and how many of them hold what the table holds.
+    made: usize,
+    filled: usize,
+}
+
+impl Temporary {
+    fn copy(&self, nth: usize) -> String {
+        format!("{}_copy{nth}", self.full)
+    }
+
+    /// Where a text reads or writes the table. Before a column its name stands for a reading that is there already.
+    fn places(&self, sql: &str) -> Vec<usize> {
+        let ends = |at: usize| {
+            let next = sql.get(at + self.name.len()..).and_then(|rest| rest.chars().next());
+            next.is_none_or(|c| !c.is_ascii_alphanumeric() && c != '_' && c != '.')
+        };
+        sql.match_indices(&self.name).map(|(at, _)| at).filter(|at| ends(*at)).collect()
+    }
+}
+
+const MAKE: &str = "CREATE TEMPORARY TABLE ";
+const DROP: &str = "DROP TEMPORARY TABLE IF EXISTS ";
+
+impl My {
+    /// The text of a statement of ours as this server takes it; copies that it needs are filled.
+    pub(crate) fn as_read_once<'s>(&mut self, sql: &'s str) -> Result<Cow<'s, str>, EngineError> {
+        if !self.traits.reads_temporary_once {
+            return Ok(Cow::Borrowed(sql));
+        }
+        if sql.starts_with("ROLLBACK") {
+            self.temporary.iter_mut().for_each(|table| table.filled = 0);
+            return Ok(Cow::Borrowed(sql));
+        }
+        if let Some(names) = sql.strip_prefix(DROP) {
+            return Ok(self.with_copies(names));
+        }
+        let mut text = Cow::Borrowed(sql);
+        for nth in 0..self.temporary.len() {
+            text = self.read_once(nth, text)?;
+        }
+        Ok(text)
+    }
+
+    /// The text that drops tables together with their copies.
+    fn with_copies<'s>(&mut self, names: &str) -> Cow<'s, str> {
+        let mut all: Vec<String> = names.split(", ").map(str::to_owned).collect();
+        self.temporary.retain(|table| {
+            let goes = names.split(", ").any(|name| name == table.full);
+            if goes {
+                all.extend((1..=table.made).map(|nth| table.copy(nth)));
+            }
+            !goes
+        });
+        Cow::Owned(format!("{DROP}{}", all.join(", ")))
+    }
+
+    fn read_once<'s>(&mut self, nth: usize, sql: Cow<'s, str>) -> Result<Cow<'s, str>, EngineError> {
+        let Some(table) = self.temporary.get_mut(nth) else { return Ok(sql) };
+        let places = table.places(&sql);
+        let copies = places.len().saturating_sub(1);
+        let writes = !sql.trim_start().starts_with("SELECT") && !sql.starts_with("WITH");
+        let other =
+            sql.starts_with("INSERT INTO") && !sql.starts_with(&format!("INSERT INTO {}", table.full));
+        if copies == 0 {
+            if !places.is_empty() && writes && !other {
+                table.filled = 0;
+            }
+            return Ok(sql);
+        }
+        let mut text = String::with_capacity(sql.len() + 8 * copies);
+        let mut from = 0;
+        for (nth, at) in places.iter().enumerate() {
+            let end = at + table.name.len();
+            text.push_str(sql.get(from..end).unwrap_or_default());
+            if nth > 0 {
+                text.push_str(&format!("_copy{nth}"));
+            }
+            from = end;
+        }
+        text.push_str(sql.get(from..).unwrap_or_default());
+        self.fill_copies(nth, copies)?;
+        if writes
+            && !other
+            && let Some(table) = self.temporary.get_mut(nth)
+        {
+            table.filled = 0;
+        }
+        Ok(Cow::Owned(text))
+    }
+
+    /// Makes copies of a table that was just made.
+    pub(crate) fn copies_of(&mut self, sql: &str) -> Result<(), EngineError> {
+        let Some(rest) = sql.strip_prefix(MAKE).filter(|_| self.traits.reads_temporary_once) else {
+            return Ok(());
+        };
+        let full = rest.split([' ', '(']).next().unwrap_or_default().to_owned();
+        let name = full.rsplit('.').next().unwrap_or(&full).trim_matches('`').to_owned();
+        self.temporary.retain(|table| table.full != full);
+        self.temporary.push(Temporary { full, name, made: 0, filled: 0 });
+        self.make_copies(self.temporary.len() - 1, AT_ONCE)
+    }
+
+    fn make_copies(&mut self, nth: usize, wanted: usize) -> Result<(), EngineError> {
+        let Some(table) = self.temporary.get(nth) else { return Ok(()) };
+        let make = |n: usize| {
+            let copy = table.copy(n);
+            format!("{DROP}{copy}; {MAKE}{copy} ENGINE=InnoDB AS SELECT * FROM {} LIMIT 0", table.full)
+        };
+        let all: Vec<String> = (table.made + 1..=wanted).map(make).collect();
+        if all.is_empty() {
+            return Ok(());
+        }
+        self.plainly(&all.join("; "))?;
+        if let Some(table) = self.temporary.get_mut(nth) {
+            table.made = wanted;
+        }
+        Ok(())
+    }
+
+    fn fill_copies(&mut self, nth: usize, wanted: usize) -> Result<(), EngineError> {
+        self.make_copies(nth, wanted)?;
+        let Some(table) = self.temporary.get(nth) else { return Ok(()) };
+        let fill = |n: usize| {
+            let copy = table.copy(n);
+            format!("DELETE FROM {copy}; INSERT INTO {copy} SELECT * FROM {}", table.full)
+        };
+        let all: Vec<String> = (table.filled + 1..=wanted).map(fill).collect();
+        if all.is_empty() {
+            return Ok(());
+        }
+        self.plainly(&all.join("; "))?;
+        if let Some(table) = self.temporary.get_mut(nth) {
+            table.filled = wanted.max(table.filled);
+        }
+        Ok(())
+    }
+}
