@@ -24,7 +24,7 @@ fn party(brand: Brand) -> Option<Party> {
     let database = url.split('?').next().unwrap().rsplit('/').next().unwrap().to_owned();
     db.run(&match brand {
         Brand::Postgres => format!("CREATE ROLE ann LOGIN PASSWORD '{PASSWORD}'; GRANT ALL ON ALL TABLES IN SCHEMA public TO ann;"),
-        Brand::Maria => format!("CREATE USER ann@'%' IDENTIFIED BY '{PASSWORD}' REQUIRE SSL;\nGRANT ALL ON {database}.* TO ann@'%';"),
+        Brand::Maria | Brand::Mysql => format!("CREATE USER ann@'%' IDENTIFIED BY '{PASSWORD}' REQUIRE SSL;\nGRANT ALL ON {database}.* TO ann@'%';"),
     });
     Some(Party { guarded, scene: Scene::empty(PROGRAM), database })
 }
@@ -78,7 +78,7 @@ fn passwords() {
         p.preview("ann", &named, tls, &[(variable, PASSWORD)]).expect(0);
         let (file, text) = match brand {
             Brand::Postgres => (".pgpass", format!("{named}:*:*:ann:{PASSWORD}\n")),
-            Brand::Maria => (".my.cnf", format!("[client]\npassword = \"{PASSWORD}\"\n")),
+            Brand::Maria | Brand::Mysql => (".my.cnf", format!("[client]\npassword = \"{PASSWORD}\"\n")),
         };
         let path = p.scene.write(file, text);
         set_mode(&path, 0o644);

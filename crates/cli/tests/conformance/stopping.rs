@@ -99,7 +99,7 @@ fn a_server_that_has_gone_silent() {
             open.wait_for("is open");
             let pid = match brand {
                 Brand::Postgres => db.value("SELECT pid FROM pg_stat_activity WHERE application_name = 'marktwice' AND state LIKE 'idle in%'"),
-                Brand::Maria => server.pid(),
+                Brand::Maria | Brand::Mysql => server.pid(),
             };
             let pid: String = pid.chars().filter(char::is_ascii_digit).collect();
             signal(&pid, "STOP");

@@ -10,6 +10,7 @@ use marktwice_sql::statement::routine::{self, Routine, Verb, Written};
 use crate::catalog::{Fires, Table, cell, readable};
 use crate::client::{My, TextRow, literal};
 use crate::grants::Grants;
+use crate::natives::{of_mysql, of_shapes};
 
 /// Functions of the server's own that do more than give a value: locks of the session's, numbers that are taken, and
 /// functions that wait.
@@ -21,98 +22,15 @@ const ACTS: &[&str] = &[
     "setval",
     "sleep",
     "master_pos_wait",
+    "source_pos_wait",
+    "wait_for_executed_gtid_set",
+    "wait_until_sql_thread_after_gtids",
     "master_gtid_wait",
     "spider_direct_sql",
     "spider_bg_direct_sql",
     "spider_copy_tables",
     "spider_flush_table_mon_cache",
 ];
-
-/// The server's own functions over shapes, which its list of functions leaves out; besides those that begin with `st_` or `mbr`.
-/// A name of the server's own comes before every function that is loaded under it.
-const SHAPES: &[&str] = &[
-    "area",
-    "asbinary",
-    "astext",
-    "aswkb",
-    "aswkt",
-    "boundary",
-    "buffer",
-    "centroid",
-    "contains",
-    "convexhull",
-    "crosses",
-    "dimension",
-    "disjoint",
-    "endpoint",
-    "envelope",
-    "equals",
-    "exteriorring",
-    "geomcollfromtext",
-    "geomcollfromwkb",
-    "geometrycollection",
-    "geometrycollectionfromtext",
-    "geometrycollectionfromwkb",
-    "geometryfromtext",
-    "geometryfromwkb",
-    "geometryn",
-    "geometrytype",
-    "geomfromtext",
-    "geomfromwkb",
-    "glength",
-    "interiorringn",
-    "intersects",
-    "isclosed",
-    "isempty",
-    "isring",
-    "issimple",
-    "linefromtext",
-    "linefromwkb",
-    "linestring",
-    "linestringfromtext",
-    "linestringfromwkb",
-    "mlinefromtext",
-    "mlinefromwkb",
-    "mpointfromtext",
-    "mpointfromwkb",
-    "mpolyfromtext",
-    "mpolyfromwkb",
-    "multilinestring",
-    "multilinestringfromtext",
-    "multilinestringfromwkb",
-    "multipoint",
-    "multipointfromtext",
-    "multipointfromwkb",
-    "multipolygon",
-    "multipolygonfromtext",
-    "multipolygonfromwkb",
-    "numgeometries",
-    "numinteriorrings",
-    "numpoints",
-    "overlaps",
-    "point",
-    "pointfromtext",
-    "pointfromwkb",
-    "pointn",
-    "pointonsurface",
-    "polyfromtext",
-    "polyfromwkb",
-    "polygon",
-    "polygonfromtext",
-    "polygonfromwkb",
-    "srid",
-    "startpoint",
-    "touches",
-    "within",
-    "x",
-    "y",
-];
-
-/// Whether a name is one of those.
-fn of_shapes(name: &str) -> bool {
-    let name = name.to_ascii_lowercase();
-    name.starts_with("st_") || name.starts_with("mbr") || SHAPES.contains(&name.as_str())
-}
 
 /// The catalogue, asked on the way through routines and triggers.
 pub(crate) struct Asking<'m> {
@@ -127,6 +45,15 @@ pub(crate) struct Asking<'m> {
 fn native(my: &mut My, name: &str) -> bool {
     if of_shapes(name) {
         return true;
+    }
+    if my.traits.mysql {
+        // No list of it can be asked; what is loaded may be called anything else.
+        let known = of_mysql(name);
+        let word = format!(
+            "SELECT EXISTS (SELECT 1 FROM information_schema.KEYWORDS WHERE WORD = {})",
+            literal(name)
+        );
+        return known || my.one(&word).map_or(true, |answer| answer.as_deref() != Some("0"));
     }
     let sql = format!(
         "SELECT EXISTS (SELECT 1 FROM information_schema.SQL_FUNCTIONS WHERE FUNCTION = {0}) \

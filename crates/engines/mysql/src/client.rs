@@ -1,7 +1,8 @@
 //! The connection: queries about the catalogue in text, rows through the binary protocol, settings that are pinned
 //! while values are read or written, and asking the server to stop.
 
-use std::time::Duration;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use marktwice_core::Value;
 use marktwice_core::param::Bound;
@@ -203,14 +204,31 @@ impl My {
         &mut self,
         work: impl FnOnce(&mut My) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
-        let Some(stop) = self.stop.clone() else { return work(self) };
+        // There a limit of time ends statements that read; others are ended from here.
+        let until =
+            self.limit.filter(|_| self.traits.limits_reading_only).map(|limit| Instant::now() + limit);
+        if self.stop.is_none() && until.is_none() {
+            return work(self);
+        }
+        let asked = self.stop.clone();
+        let asked = move || asked.as_ref().is_some_and(|stop| stop());
+        let late = move || until.is_some_and(|until| Instant::now() >= until);
+        let stop: Stopper = {
+            let asked = asked.clone();
+            Arc::new(move || asked() || late())
+        };
         let (options, id) = (self.options.clone(), self.conn.connection_id());
         let cancel = move || {
             // Should the request not get through, the statement goes on, and the next look ends the run.
             let _ =
                 Conn::new(options.clone()).and_then(|mut other| other.query_drop(format!("KILL QUERY {id}")));
         };
-        watched(Some(&stop), None, &cancel, || work(self))
+        match watched(Some(&stop), None, &cancel, || work(self)) {
+            Err(EngineError::Interrupted) if late() && !asked() => {
+                Err(EngineError::Other("a statement took longer than the limit that was set".to_owned()))
+            }
+            done => done,
+        }
     }
 
     /// Refuses what begins a transaction of its own while one is open, which the server would commit without a word.

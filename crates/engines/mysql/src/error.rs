@@ -94,8 +94,12 @@ fn named(kind: Constraint, text: &str) -> (Option<String>, Vec<String>) {
         Some(rest.split_once(if open == '(' { ')' } else { open })?.0.to_owned())
     };
     match kind {
-        Constraint::Unique => (behind("for key ", '\''), Vec::new()),
-        Constraint::Check => (behind("CONSTRAINT ", '`'), Vec::new()),
+        // One server of the family names the table before the key.
+        Constraint::Unique => {
+            let key = behind("for key ", '\'');
+            (key.map(|key| key.rsplit('.').next().unwrap_or(&key).to_owned()), Vec::new())
+        }
+        Constraint::Check => (behind("CONSTRAINT ", '`').or_else(|| behind("constraint ", '\'')), Vec::new()),
         Constraint::ForeignKey => {
             let list = behind("FOREIGN KEY ", '(').unwrap_or_default();
             let columns = list.split(", ").map(|c| c.trim_matches('`').to_owned()).filter(|c| !c.is_empty());
@@ -123,6 +127,10 @@ mod tests {
         let of = |kind, text| named(kind, text);
         let unique = of(Constraint::Unique, "Duplicate entry 'a' for key 'email'");
         assert_eq!(unique, (Some("email".to_owned()), vec![]));
+        let unique = of(Constraint::Unique, "Duplicate entry 'a' for key 'keeper.email'");
+        assert_eq!(unique, (Some("email".to_owned()), vec![]));
+        let check = of(Constraint::Check, "Check constraint 'many' is violated.");
+        assert_eq!(check, (Some("many".to_owned()), vec![]));
         let key = "Cannot add or update a child row: a foreign key constraint fails (`coop`.`hive`, CONSTRAINT `of` \
                    FOREIGN KEY (`a`, `b`) REFERENCES `apiary` (`x`, `y`))";
         let key = of(Constraint::ForeignKey, key);

@@ -21,6 +21,7 @@ mod held;
 mod listing;
 pub mod load;
 mod nameless;
+mod natives;
 mod numbers;
 mod open;
 mod params;

@@ -2,6 +2,7 @@
 
 use marktwice_core::mark::StepKind;
 use marktwice_core::way_back::WayBack;
+use marktwice_core::words;
 use marktwice_port::{EngineError, Plan, SideWrite, Unusable};
 use marktwice_relational::shell::Tabled;
 use marktwice_relational::way_back;
@@ -60,5 +61,42 @@ pub(crate) fn by_rows(my: &mut My, plan: &Plan, detail: &Detail) -> Result<WayBa
     back.obstacles.extend(my.with_pins(|my| {
         way_back::by_checks((names.0, &names.1, &names.2), &checks, &mut |sql| my.count(sql))
     })?);
+    if my.traits.mysql {
+        back.obstacles.extend(by_documents(my, plan, table, (&from, &same.join(" AND ")))?);
+    }
     Ok(back)
+}
+
+/// Documents that keep more than their text says: MySQL tells decimals, dates and bytes in them from numbers and texts, and what is read as
+/// text comes back as those.
+fn by_documents(
+    my: &mut My,
+    plan: &Plan,
+    table: &Table,
+    (from, same): (&str, &str),
+) -> Result<Vec<String>, EngineError> {
+    let written = |at: &usize| match plan.kind {
+        StepKind::Delete => true,
+        StepKind::Update => plan.foreseen.iter().any(|f| f.column == *at),
+        StepKind::Insert => false,
+    };
+    let json = |at: &usize| table.types.get(*at).is_some_and(|of| of.kind == "json");
+    let mut all = Vec::new();
+    for at in (0..table.types.len()).filter(|at| json(at) && written(at)) {
+        let name = table.target.columns.get(at).map_or("", |c| c.name.as_str());
+        let column = format!("{}.{}", ident(&table.target.table), ident(name));
+        let again = format!("CAST(CAST({column} AS CHAR) AS JSON)");
+        let n = my.count(&format!(
+            "SELECT count(*) FROM {from} WHERE {column} IS NOT NULL AND NOT ({column} = {again} AND \
+             CAST({column} AS CHAR) = CAST({again} AS CHAR)) AND EXISTS (SELECT 1 FROM {} AS h WHERE {same})",
+            table.held_name(plan.step)
+        ))?;
+        if n > 0 {
+            let rows = format!("{} {}", words::rows(n), words::either(n, "holds", "hold"));
+            all.push(format!(
+                "{rows} a document in {name} with decimals, dates or bytes, which come back as other types from its text"
+            ));
+        }
+    }
+    Ok(all)
 }

@@ -106,7 +106,18 @@ pub fn two_steps(step: &Step, target: &Target, key: &[String], unique: &[Vec<Str
         }
         _ => by(&keys),
     };
-    let with = format!("WITH incoming ({columns}) AS (\n  {}\n)", step.text(inserted.source));
+    let source = match &inserted.brought {
+        // One server of the family writes rows as ROW (…), the other does not know that; both read this.
+        Brought::Rows(rows) if language == Language::Mysql => {
+            let row = |row: &Vec<Slice>| row.iter().map(|v| step.text(*v)).collect::<Vec<_>>().join(", ");
+            rows.iter()
+                .map(|values| format!("SELECT {}", row(values)))
+                .collect::<Vec<_>>()
+                .join(" UNION ALL ")
+        }
+        _ => step.text(inserted.source).to_owned(),
+    };
+    let with = format!("WITH incoming ({columns}) AS (\n  {source}\n)");
     let mut steps = Vec::new();
     let others: Vec<&String> =
         named.iter().filter(|n| !keys.iter().any(|key| key.eq_ignore_ascii_case(n))).collect();

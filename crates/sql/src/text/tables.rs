@@ -62,16 +62,22 @@ fn tables(source: &str, language: Language) -> Vec<(String, Option<String>)> {
             while tokens.get(at).is_some_and(|t| t.is_any(BETWEEN)) {
                 at += 1;
             }
-            let Some(mut name) = tokens.get(at).and_then(|t| t.name()) else { break };
+            // A name in quotes is taken as it stands.
+            let name_at = |at: usize| {
+                let token = tokens.get(at)?;
+                let name = token.name()?;
+                Some(if token.word().is_some() { language.folded(name) } else { name.to_owned() })
+            };
+            let Some(mut name) = name_at(at) else { break };
             at += 1;
             while tokens.get(at).is_some_and(|t| t.is(&Token::Period)) {
-                name = tokens.get(at + 1).and_then(|t| t.name()).unwrap_or(name);
+                name = name_at(at + 1).unwrap_or(name);
                 at += 2;
             }
             at += usize::from(tokens.get(at).is_some_and(|t| t.is_word("as")));
             let alias = tokens.get(at).filter(|t| !t.is_any(NO_ALIAS)).and_then(|t| t.name());
             at += usize::from(alias.is_some());
-            found.push((language.folded(name), alias.map(str::to_owned)));
+            found.push((name, alias.map(str::to_owned)));
             if !tokens.get(at).is_some_and(|t| t.is(&Token::Comma)) {
                 break;
             }
@@ -101,5 +107,7 @@ mod tests {
         assert_eq!(of("INSERT INTO hive (note, x) SELECT a FROM keeper", "x"), "hive keeper");
         assert_eq!(of("UPDATE hive SET note = 'x' WHERE other.txet = 1", "other.txet"), "hive");
         assert_eq!(of("UPDATE 'x", "y"), "");
+        assert_eq!(tables_for("UPDATE \"The Hive\" SET a = 1", Language::Postgres, "b"), ["The Hive"]);
+        assert_eq!(tables_for("UPDATE The_Hive SET a = 1", Language::Postgres, "b"), ["the_hive"]);
     }
 }

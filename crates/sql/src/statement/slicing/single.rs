@@ -99,7 +99,9 @@ pub fn single_statement(source: &str, language: Language) -> Result<Slice, Findi
 
 /// The engine runs what stands in `/*! … */`, and no reader sees it: a WHERE in there may or may not count.
 fn executable_comment(source: &str) -> Result<(), Finding> {
-    let Some(at) = ["/*!", "/*M!"].iter().filter_map(|mark| source.find(mark)).min() else { return Ok(()) };
+    let Some(at) = ["/*!", "/*M!"].iter().filter_map(|mark| source.find(mark)).min() else {
+        return hint_that_sets(source);
+    };
     // Inside a text in quotes it is no comment; what cannot be cut into tokens is refused later.
     let blind: String = source.replace("/*!", "/**").replace("/*M!", "/***");
     let in_text = tokenize(&blind, Language::Mysql.dialect())
@@ -110,6 +112,19 @@ fn executable_comment(source: &str) -> Result<(), Finding> {
     Err(Finding::new(Code::NotUnderstood, "the engine would execute this comment")
         .at(TextPlace::in_source(source, at, at + 3))
         .hint("write what is meant without the comment around it"))
+}
+
+/// A hint may set a variable for its statement, `foreign_key_checks` for one.
+fn hint_that_sets(source: &str) -> Result<(), Finding> {
+    let tokens = tokenize(source, Language::Mysql.dialect()).unwrap_or_default();
+    let sets = |token: &&Tok| {
+        let comment = token.block_comment().filter(|text| text.starts_with('+'));
+        comment.is_some_and(|text| text.to_ascii_lowercase().contains("set_var"))
+    };
+    let Some(hint) = tokens.iter().find(sets) else { return Ok(()) };
+    Err(Finding::new(Code::NotUnderstood, "the hint SET_VAR changes settings while the statement runs")
+        .at(TextPlace::in_source(source, hint.slice.start, hint.slice.end))
+        .hint("leave it out; settings for a change stand in its block: [session]"))
 }
 
 fn is_parameter(token: &Tok, language: Language) -> bool {
