@@ -276,6 +276,8 @@ fn start_mysql(options: &[&str]) -> Option<Server> {
     ]);
     // The log of changes is on, as it is by default, and is not synced: no machine fails here.
     words.push("--sync-binlog=0".to_owned());
+    // Stories make functions of every kind.
+    words.push("--log-bin-trust-function-creators=ON".to_owned());
     if options.is_empty() {
         words.push("--skip-networking".to_owned());
     }

@@ -297,6 +297,10 @@ fn checks_counts_and_the_engines_words() {
             ("id IN (SELECT id FROM outer_view WHERE contact LIKE 'a%')", false),
         ] {
             let said = says(stage, &["look", "person", "--where", asked]);
+            // There such a condition is not taken at all.
+            if stage.is_mysql() && asked.contains("outer_view") {
+                continue;
+            }
             assert_eq!(!said.contains("more than equality"), fine, "{:?} {asked}\n{said}", stage.on);
             says(stage, &["draft", "person", "--where", asked]);
             says(stage, &["look", "person", "--values", "age", "--where", asked]);

@@ -22,6 +22,15 @@ fn label(stage: &Stage, sql: &str) -> String {
 fn subqueries_on_the_target_itself() {
     each(|stage| {
         stage.run(TABLE);
+        if stage.is_mysql() {
+            // There a statement does not read what it writes; what is offered for it does the same.
+            let sql =
+                "UPDATE t SET n = (SELECT max(n) + 1 FROM t) WHERE id IN (SELECT id FROM t WHERE k = 1)";
+            let refused = stage.scene.run(&["preview", "--sql", sql, "--format", "json"]).expect(3).json();
+            let paste = refused["paste"].as_str().unwrap_or_else(|| panic!("{refused}"));
+            assert_eq!(refused["paste_rows"], serde_json::json!([2]));
+            return stage.there_and_back(paste, "2");
+        }
         for sql in [
             // Read again for every row, while rows are written.
             "UPDATE t SET n = (SELECT count(*) FROM t AS x WHERE x.n >= t.n) + 30 WHERE id < 9",

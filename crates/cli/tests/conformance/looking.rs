@@ -201,13 +201,28 @@ fn the_closer_look() {
             .iter()
             .map(|step| step["rows"].as_u64().unwrap())
             .collect();
-        assert_eq!(left, if stage.on == On::Maria { [4, 1] } else { [2, 1] }, "{:?}", stage.on);
+        assert_eq!(
+            left,
+            match (stage.on, stage.is_mysql()) {
+                (On::Maria, false) => [4, 1],
+                // Blanks at an end count there.
+                (On::Maria, true) => [3, 1],
+                _ => [2, 1],
+            },
+            "{:?}",
+            stage.on
+        );
         let quick = preview(sql, &["--quick", "--format", "json"]).step();
         assert_eq!(quick["closer_look"]["funnel"].as_array().unwrap().len(), 0);
         // What is told apart only by letter case and blanks is not matched, and said.
         let near = preview("DELETE FROM keeper WHERE region = 'moor'", &["--format", "json"]).step();
         let rows = near["closer_look"]["near"][0]["rows"].as_u64();
-        assert_eq!(rows, if stage.on == On::Maria { None } else { Some(4) }, "{:?}", stage.on);
+        let told = match (stage.on, stage.is_mysql()) {
+            (On::Maria, false) => None,
+            (On::Maria, true) => Some(1),
+            _ => Some(4),
+        };
+        assert_eq!(rows, told, "{:?}", stage.on);
         preview("DELETE FROM keeper WHERE region <> 'Dale'", &[]).says("by NULL alone").says("keeper 4 NULL");
         // Foreign keys have a meaning.
         preview("UPDATE hive SET keeper_id = 2 WHERE hive_id = 10", &[]).says("1 (Ada) → 2 (Bram)");

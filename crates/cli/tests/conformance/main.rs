@@ -29,6 +29,7 @@ mod joined;
 mod keys;
 mod looking;
 mod moved;
+mod mysql;
 mod offered;
 mod pooled;
 mod printed;

@@ -159,6 +159,8 @@ fn conditions_younger_than_the_rows() {
                 "CREATE TABLE jar (id integer PRIMARY KEY, kilos integer); INSERT INTO jar VALUES (1, -5), (2, 3);
                  ALTER TABLE jar ADD CHECK (kilos > 0) NOT VALID;",
             ),
+            // There a condition is asked of all rows, or of none.
+            On::Maria if stage.is_mysql() => return,
             On::Maria => stage.run(
                 "CREATE TABLE jar (id integer PRIMARY KEY, kilos integer, CHECK (kilos > 0));
                  SET check_constraint_checks = 0; INSERT INTO jar VALUES (1, -5), (2, 3);",

@@ -233,6 +233,10 @@ fn an_engine_that_answers_in_two_ways_is_told_of() {
             "CREATE TABLE odd (k int NOT NULL, l varchar(5) NOT NULL, PRIMARY KEY (l, k)); CREATE TABLE u (a int);
              INSERT INTO u VALUES (1), (2), (NULL), (1); INSERT INTO odd VALUES (3, 'x');",
         );
+        // There a statement does not read what it writes.
+        if stage.is_mysql() {
+            return;
+        }
         let before = stage.dump();
         let sql = "DELETE FROM odd WHERE NOT (k IN (SELECT a FROM u WHERE a IS NOT NULL)) AND k = (SELECT max(x.k) FROM odd AS x)";
         let preview = stage.scene.run(&["preview", "--sql", sql, "--format", "json"]);

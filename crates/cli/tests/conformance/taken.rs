@@ -13,6 +13,9 @@ INSERT INTO jar VALUES (1, 'heather', 250, NULL), (2, 'Heather', 250, 'a'), (3, 
 fn rows_that_are_given_back_are_discarded() {
     each(|stage| {
         stage.run(JARS);
+        if stage.is_mysql() {
+            return;
+        }
         stage
             .scene
             .run(&["preview", "--sql", "DELETE FROM jar WHERE size = 250 RETURNING *"])

@@ -233,6 +233,9 @@ fn columns_that_the_server_fills() {
 fn a_statement_that_reads_its_own_target() {
     Stage::each(PROGRAM, |stage| {
         stage.run("CREATE TABLE jar (id integer PRIMARY KEY, a varchar(9), b varchar(9));\nINSERT INTO jar VALUES (1, 'x ', 'p'), (2, 'y ', 'q');");
+        if stage.is_mysql() {
+            return;
+        }
         // Who goes from left to right does so here or does not: then nobody foretells it.
         let sql = "UPDATE jar SET a = trim(a), b = upper(a) WHERE id <= (SELECT max(o.id) FROM jar AS o)";
         let preview = stage.scene.run(&["preview", "--sql", sql]).expect(0);

@@ -87,7 +87,7 @@ fn rows_that_are_older_than_a_constraint() {
         let done = stage.apply_allowing("DELETE FROM hive WHERE hive_id = 20", "1", "no-way-back", 0);
         done.says("cannot be undone").says_not("marktwice undo");
         stage.scene.run(&["history"]).expect(0).says("cannot be undone");
-        if stage.on == On::Maria {
+        if stage.on == On::Maria && !stage.is_mysql() {
             stage.run(
                 "CREATE TABLE jar (id int PRIMARY KEY, k int, about json, CONSTRAINT full CHECK (k > 0));",
             );

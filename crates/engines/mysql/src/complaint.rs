@@ -5,6 +5,7 @@ use marktwice_core::finding::{Code, Finding};
 use marktwice_port::EngineError;
 use marktwice_relational::unknown::{syntax, unknown_name};
 use marktwice_sql::Language;
+use marktwice_sql::refuse::derived::in_derived_tables;
 use marktwice_sql::text::slices::Slice;
 use marktwice_sql::text::tables::tables_for;
 use marktwice_sql::text::tokenize;
@@ -88,7 +89,20 @@ pub(crate) fn compile_error(my: &mut My, source: &str, statement: Slice, error: 
                     .hint(format!("write the table or its alias before it: table.{name}")),
             )
         }
-        Some(1060 | 1093 | 1110 | 1111 | 1136 | 1222 | 1241 | 1242 | 1582 | 1583 | 1584) => {
+        Some(1093) => {
+            let table = quoted_after(&said, "target table ").unwrap_or("").to_owned();
+            let finding = Finding::new(
+                Code::NotUnderstood,
+                format!("MySQL reads no table in a statement that writes it: {table}"),
+            )
+            .at(TextPlace::in_source(source, statement.start, statement.end));
+            refused(match in_derived_tables(source, statement) {
+                Some(paste) => finding.hint("put what reads it into a derived table:").paste(paste),
+                None => finding
+                    .hint("put what reads it into a derived table: (SELECT … FROM (SELECT … ) AS again)"),
+            })
+        }
+        Some(1060 | 1110 | 1111 | 1136 | 1222 | 1241 | 1242 | 1582 | 1583 | 1584) => {
             EngineError::Refused(Box::new(
                 Finding::new(Code::NotUnderstood, said)
                     .at(TextPlace::in_source(source, statement.start, statement.end))

@@ -7,6 +7,8 @@ use std::borrow::Cow;
 
 use marktwice_port::EngineError;
 
+use marktwice_sql::dialect::ours;
+
 use crate::client::My;
 
 /// How many copies are made with each table: while a transaction only reads, none can be.
@@ -115,6 +117,10 @@ impl My {
             return Ok(());
         };
         let full = rest.split([' ', '(']).next().unwrap_or_default().to_owned();
+        // The user's statement names a sheet; what it says stays what it says.
+        if !ours::is_ours(&full) {
+            return Ok(());
+        }
         let name = full.rsplit('.').next().unwrap_or(&full).trim_matches('`').to_owned();
         self.temporary.retain(|table| table.full != full);
         self.temporary.push(Temporary { full, name, made: 0, filled: 0 });

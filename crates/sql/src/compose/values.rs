@@ -104,7 +104,7 @@ pub fn was(
             Language::Postgres if text => format!("CAST({stands} AS text) IS NOT DISTINCT FROM {literal}"),
             Language::Postgres => format!("{stands} IS NOT DISTINCT FROM {literal}"),
             Language::Mysql if text => {
-                format!("CONVERT({stands} USING utf8mb4) COLLATE utf8mb4_nopad_bin <=> {literal}")
+                format!("CAST(CONVERT({stands} USING utf8mb4) AS BINARY) <=> {literal}")
             }
             Language::Mysql => format!("{stands} <=> {literal}"),
         });

@@ -22,6 +22,11 @@ impl fmt::Display for Ours {
     }
 }
 
+/// Whether a name, with a schema or without, is one of ours.
+pub fn is_ours(name: &str) -> bool {
+    name.rsplit('.').next().unwrap_or(name).trim_start_matches('`').starts_with(TAG.as_str())
+}
+
 /// The temporary table that holds the rows of a step, counted from 0.
 pub fn held(step: usize) -> String {
     format!("{}_held{}", *TAG, step + 1)

@@ -1,0 +1,140 @@
+//! What MySQL does in its own way.
+
+use marktwice_testkit::stage::Stage;
+
+use crate::{COOP, PROGRAM};
+
+fn mysql(story: impl Fn(&Stage)) {
+    if let Some(stage) = Stage::on_mysql(PROGRAM) {
+        stage.run(COOP);
+        story(&stage);
+    }
+}
+
+fn refusal(stage: &Stage, sql: &str) -> serde_json::Value {
+    stage.scene.run(&["preview", "--format", "json", "--sql", sql]).expect(3).json()
+}
+
+/// The server does not give back what came in: its numbers are told by where they stand.
+#[test]
+fn numbers_that_it_gives() {
+    mysql(|stage| {
+        stage.run(
+            "CREATE TABLE visit (id int PRIMARY KEY AUTO_INCREMENT, note varchar(20) DEFAULT 'it''s \\\\ so', kilos decimal(6,2) DEFAULT 1.50, day date DEFAULT '2026-05-01',
+             at datetime DEFAULT CURRENT_TIMESTAMP, sum int DEFAULT (1 + 1), b varbinary(9) DEFAULT 0x6162, flag bit(4) DEFAULT b'101');
+             INSERT INTO visit (note) VALUES ('a'), ('b'); DELETE FROM visit WHERE id = 1;",
+        );
+        stage.there_and_back("INSERT INTO visit (kilos) VALUES (1), (2), (3)", "3");
+        // Some numbers are given, in a gap and behind the end.
+        stage.there_and_back(
+            "INSERT INTO visit (id, note) VALUES (NULL, 'x'), (1, 'y'), (400, 'z'), (NULL, 'w')",
+            "4",
+        );
+        stage.there_and_back("INSERT INTO visit (note) SELECT name FROM keeper ORDER BY keeper_id", "4");
+        stage.there_and_back("INSERT INTO visit () VALUES ()", "1");
+        let shown = stage
+            .scene
+            .run(&["preview", "--format", "json", "--sql", "INSERT INTO visit (kilos) VALUES (9)"])
+            .expect(0)
+            .step();
+        let after = &shown["rows"][0]["after"];
+        assert_eq!(
+            (&after["note"], &after["sum"], &after["day"]),
+            (&"it's \\ so".into(), &2.into(), &"2026-05-01".into()),
+            "{after}"
+        );
+        // A key that nothing tells afterwards.
+        stage.run("CREATE TABLE tag (id varchar(36) PRIMARY KEY DEFAULT (uuid()), n int);");
+        assert_eq!(refusal(stage, "INSERT INTO tag (n) VALUES (1)")["code"], "not-understood");
+        stage.there_and_back("INSERT INTO tag (id, n) VALUES ('a', 1)", "1");
+    });
+}
+
+/// Documents keep types that their text does not say.
+#[test]
+fn documents_that_a_text_does_not_keep() {
+    mysql(|stage| {
+        stage.run(
+            "CREATE TABLE doc (id int PRIMARY KEY, about json, n int);
+             INSERT INTO doc VALUES (1, '{\"a\": [1, 2.5, null, \"x\"]}', 1), (2, JSON_OBJECT('price', 1.10), 2), (3, JSON_OBJECT('day', DATE '2026-01-01'), 3), (4, NULL, 4);",
+        );
+        stage.there_and_back("DELETE FROM doc WHERE id IN (1, 4)", "2");
+        stage.there_and_back("UPDATE doc SET n = n + 1 WHERE id < 9", "4");
+        stage.there_and_back("UPDATE doc SET about = '{}' WHERE id = 1", "1");
+        for sql in [
+            "DELETE FROM doc WHERE id = 2",
+            "DELETE FROM doc WHERE id = 3",
+            "UPDATE doc SET about = '{}' WHERE id IN (1, 3)",
+        ] {
+            let rows = if sql.contains("IN") { "2" } else { "1" };
+            stage.apply(sql, rows, 3).says("no-way-back").says("come back as other types");
+        }
+    });
+}
+
+/// Definitions as its catalogue writes them: quotes escaped once more, keys over expressions, checks that are not asked.
+#[test]
+fn its_catalogue() {
+    mysql(|stage| {
+        stage.run(
+            "CREATE TABLE jar (id int PRIMARY KEY, sort varchar(20), label varchar(40) AS (concat(sort, ' o''hara')) STORED, k int,
+             UNIQUE ((lower(sort))), CONSTRAINT asked CHECK (sort <> 'o''hara'), CONSTRAINT idle CHECK (k < 5) NOT ENFORCED);
+             INSERT INTO jar (id, sort, k) VALUES (1, 'Heather', 1), (2, 'Lime', 9);",
+        );
+        stage.there_and_back("UPDATE jar SET sort = 'Ling' WHERE id = 1", "1");
+        stage.there_and_back("UPDATE jar SET k = 77 WHERE id = 1", "1");
+        for (sql, code) in [
+            ("UPDATE jar SET sort = 'o''hara' WHERE id = 1", "check-refused"),
+            ("UPDATE jar SET sort = 'LIME' WHERE id = 1", "taken-already"),
+        ] {
+            stage.scene.run(&["preview", "--sql", sql]).expect(3).says(code);
+            stage.apply(sql, "1", 1).says("Rolled back");
+        }
+    });
+}
+
+/// What a preview does not run, and hints that change what a statement means.
+#[test]
+fn what_it_would_run() {
+    mysql(|stage| {
+        let sql = "DELETE /*+ SET_VAR(foreign_key_checks = 0) */ FROM keeper WHERE keeper_id = 4";
+        assert_eq!(refusal(stage, sql)["code"], "not-understood");
+        stage.there_and_back("DELETE /*+ NO_INDEX_MERGE(keeper) */ FROM keeper WHERE keeper_id = 4", "1");
+        for acts in ["wait_for_executed_gtid_set('00000000-0000-0000-0000-000000000000:1', 1)", "get_lock('x', 1)"] {
+            let said = stage.scene.run(&[
+                "preview",
+                "--sql",
+                &format!("UPDATE keeper SET name = 'x' WHERE {acts} = 1"),
+            ]);
+            assert_eq!(said.status, Some(3), "{acts}\n{}{}", said.out, said.err);
+        }
+    });
+}
+
+/// A limit of time ends a statement that writes, too.
+#[test]
+fn a_write_that_takes_too_long() {
+    mysql(|stage| {
+        stage.run(
+            "CREATE TABLE slow (id int PRIMARY KEY, n int); INSERT INTO slow VALUES (1, 1);
+            CREATE TRIGGER slowly BEFORE UPDATE ON slow FOR EACH ROW SET NEW.n = NEW.n + 0 * sleep(30);",
+        );
+        let before = stage.dump();
+        let sql = "UPDATE slow SET n = 2 WHERE id = 1";
+        let done = stage.scene.run(&[
+            "apply",
+            "--sql",
+            sql,
+            "--rows",
+            "1",
+            "--yes",
+            "--allow",
+            "unmeasured-write",
+            "--time-limit",
+            "2",
+        ]);
+        assert_eq!(done.status, Some(1), "{}{}", done.out, done.err);
+        done.says("longer than the limit");
+        assert_eq!(stage.dump(), before);
+    });
+}
