@@ -168,7 +168,7 @@ pub fn run(on: On, folder: &Path, from: u64, count: u64) -> Tally {
     let server = match on {
         On::Sqlite => None,
         On::Postgres => crate::servers::postgres(),
-        On::Maria => crate::servers::maria(),
+        On::Maria => crate::servers::family(),
     };
     let mut ring: Box<dyn Ring> = match server {
         Some(server) => Box::new(servers::OnServer::new(server, on, &place)),

@@ -54,6 +54,24 @@ pub fn mysql() -> Option<&'static Server> {
     SERVER.get_or_init(|| start(Brand::Mysql, &[])).as_ref()
 }
 
+/// Whether MySQL stands for its family in this process.
+static MYSQL: std::sync::atomic::AtomicBool = std::sync::atomic::AtomicBool::new(false);
+
+/// Lets MySQL stand for its family in this process.
+pub fn choose_mysql() {
+    MYSQL.store(true, Ordering::Relaxed);
+}
+
+/// Whether MySQL was chosen (see [`choose_mysql`]).
+pub fn is_mysql() -> bool {
+    MYSQL.load(Ordering::Relaxed)
+}
+
+/// The server of MariaDB's family that was chosen; MariaDB where nothing was said.
+pub fn family() -> Option<&'static Server> {
+    if is_mysql() { mysql() } else { maria() }
+}
+
 /// Both servers, those that can be had.
 pub fn all() -> Vec<&'static Server> {
     [postgres(), maria()].into_iter().flatten().collect()

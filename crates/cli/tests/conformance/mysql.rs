@@ -100,7 +100,9 @@ fn what_it_would_run() {
         let sql = "DELETE /*+ SET_VAR(foreign_key_checks = 0) */ FROM keeper WHERE keeper_id = 4";
         assert_eq!(refusal(stage, sql)["code"], "not-understood");
         stage.there_and_back("DELETE /*+ NO_INDEX_MERGE(keeper) */ FROM keeper WHERE keeper_id = 4", "1");
-        for acts in ["wait_for_executed_gtid_set('00000000-0000-0000-0000-000000000000:1', 1)", "get_lock('x', 1)"] {
+        for acts in
+            ["wait_for_executed_gtid_set('00000000-0000-0000-0000-000000000000:1', 1)", "get_lock('x', 1)"]
+        {
             let said = stage.scene.run(&[
                 "preview",
                 "--sql",

@@ -364,7 +364,7 @@ fn keys_where(condition: &str) -> String {
 fn where_keys_are(my: &mut My, schema: &str) -> (bool, bool) {
     // Other names are written in another way there.
     let plain = schema.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
-    if my.brand != "MariaDB" || !plain {
+    if !my.traits.maria || !plain {
         return (true, true);
     }
     // An underscore in the one stands for any character, and in the other nothing does: rather one question too many.

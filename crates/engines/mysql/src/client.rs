@@ -62,9 +62,8 @@ pub(crate) struct My {
     pub(crate) params: Vec<Bound>,
     /// Whether the transaction of a run is open: nothing may begin another one then.
     pub(crate) open: bool,
-    /// The limit on one statement, and whether the server counts it in milliseconds.
+    /// The limit on one statement.
     pub(crate) limit: Option<Duration>,
-    pub(crate) milliseconds: bool,
     /// What the connection is for.
     pub(crate) intent: Intent,
 }
@@ -266,37 +265,15 @@ impl My {
         Ok(())
     }
 
-    /// Limits statements of this session; none is no limit.
-    fn limit_to(&mut self, limit: Duration) -> Result<(), EngineError> {
-        // The one server calls it so and counts seconds, the other otherwise and milliseconds.
-        if !self.milliseconds {
-            let seconds = self.run(&format!("SET SESSION max_statement_time = {}", limit.as_secs_f64()));
-            if seconds.is_ok() {
-                return seconds;
-            }
-            self.milliseconds = true;
-        }
-        self.run(&format!("SET SESSION max_execution_time = {}", limit.as_millis()))
-    }
-
-    /// Sets the limit that the user has asked for, or none.
-    fn limit_again(&self) -> String {
-        let limit = self.limit.unwrap_or_default();
-        match self.milliseconds {
-            true => format!("SET SESSION max_execution_time = {}", limit.as_millis()),
-            false => format!("SET SESSION max_statement_time = {}", limit.as_secs_f64()),
-        }
-    }
-
     /// Does something under a limit of ours on each statement; the next statement behind it has the user's own again.
     pub(crate) fn within_limit<T>(
         &mut self,
         limit: Duration,
         work: impl FnOnce(&mut My) -> Result<T, EngineError>,
     ) -> Result<T, EngineError> {
-        self.limit_to(limit)?;
+        self.run(&self.traits.limit(limit))?;
         let done = work(self);
-        self.later(&self.limit_again())?;
+        self.later(&self.traits.limit(self.limit.unwrap_or_default()))?;
         done
     }
 

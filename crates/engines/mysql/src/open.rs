@@ -63,11 +63,7 @@ impl Engine for Mysql {
         ))?;
         my.limit = waits.statement;
         if let Some(limit) = waits.statement {
-            // MariaDB counts in seconds, MySQL in milliseconds and reading statements only.
-            let done = my.run(&format!("SET SESSION max_statement_time = {}", limit.as_secs_f64()));
-            if done.is_err() {
-                my.run(&format!("SET SESSION max_execution_time = {}", limit.as_millis()))?;
-            }
+            my.run(&my.traits.limit(limit))?;
         }
         let database = identity(&mut my, &address)?;
         if intent == Intent::Settle && my.one("SELECT @@global.read_only")?.as_deref() == Some("1") {
@@ -168,7 +164,6 @@ pub(crate) fn connect(
         checks_keys: true,
         open: false,
         limit: None,
-        milliseconds: false,
         intent: Intent::Read,
     };
     // Servers that only speak the protocol may not take two statements at once.
@@ -187,7 +182,7 @@ pub(crate) fn connect(
         my.traits = Traits::of(&my.brand);
         my.schema = cell(5);
         // One question where the server knows all of it.
-        let asked = [&set_aside_at_once(), ON_CLUSTER, SERVER];
+        let asked = [&set_aside_at_once(&my.traits), my.traits.on_cluster, my.traits.server];
         if let Ok(mut told) = my.several(&asked) {
             let one = |rows: Option<Vec<TextRow>>| rows?.into_iter().next()?.into_iter().next()?;
             my.server = one(told.pop());
@@ -209,7 +204,7 @@ pub(crate) fn connect(
         my.schema = my.one("SELECT database()")?.unwrap_or_default();
     }
     // Servers without clusters do not know the variable.
-    let on = my.one(ON_CLUSTER).ok().flatten().as_deref() == Some("1");
+    let on = my.one(my.traits.on_cluster).ok().flatten().as_deref() == Some("1");
     my.cluster = cluster(&mut my, on)?;
     Ok(my)
 }
@@ -220,27 +215,12 @@ const ABOUT: &str = "SELECT @@session.sql_safe_updates, @@session.sql_mode, @@se
 const CHECKS_KEYS: &str = "SELECT @@session.foreign_key_checks";
 const KEYS_UNCHECKED: &str = "foreign_key_checks is off on this server: no foreign key is checked, and none deletes or changes other rows";
 
-const ON_CLUSTER: &str = "SELECT @@wsrep_on";
-const SERVER: &str = "SELECT @@global.server_uid";
-
-/// Settings of the session that would break our own questions: a limit on every answer, transactions that go on or end
-/// the connection by themselves, limits on time and size. What bears on the meaning of the statement stays as it is.
-const ASIDE: [&str; 7] = [
-    "sql_safe_updates = 0",
-    "sql_big_selects = 1",
-    "sql_auto_is_null = 0",
-    "max_statement_time = 0",
-    "idle_transaction_timeout = 0",
-    "idle_readonly_transaction_timeout = 0",
-    "idle_write_transaction_timeout = 0",
-];
-
 const FIRST: &str =
     "SET SESSION completion_type = 'NO_CHAIN', SESSION autocommit = 1, SESSION sql_select_limit";
 
-fn set_aside_at_once() -> String {
-    let together = ASIDE.map(|setting| format!("SESSION {setting}")).join(", ");
-    format!("{FIRST} = {}, {together}", u64::MAX)
+fn set_aside_at_once(traits: &Traits) -> String {
+    let together: Vec<String> = traits.aside().map(|setting| format!("SESSION {setting}")).collect();
+    format!("{FIRST} = {}, {}", u64::MAX, together.join(", "))
 }
 
 /// The same one by one: not every server knows all of them.
@@ -250,7 +230,7 @@ fn set_aside(my: &mut My) -> Result<(), EngineError> {
     if my.run(&format!("SET SESSION sql_select_limit = {}", u64::MAX)).is_err() {
         my.run(&format!("SET SESSION sql_select_limit = {}", i64::MAX))?;
     }
-    for setting in ASIDE {
+    for setting in my.traits.aside() {
         let _ = my.run(&format!("SET SESSION {setting}"));
     }
     Ok(())
@@ -305,7 +285,9 @@ fn identity(my: &mut My, address: &Address) -> Result<DatabaseId, EngineError> {
     let cluster = my.cluster.clone();
     let told = my.server.take();
     let mut known = |asked: &str| my.one(asked).ok().flatten().filter(|id| !id.is_empty());
-    let told = told.filter(|id| !id.is_empty()).or_else(|| known(SERVER));
+    let told = told.filter(|id| !id.is_empty());
+    // Servers that only speak the protocol may know either name, or none.
+    let told = told.or_else(|| known("SELECT @@global.server_uid"));
     let server = match told.or_else(|| known("SELECT @@global.server_uuid")) {
         Some(id) => id,
         None => my.one("SELECT concat(@@hostname, ':', @@port, ':', @@datadir)")?.unwrap_or_default(),

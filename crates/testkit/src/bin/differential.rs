@@ -1,5 +1,5 @@
-//! Long runs of the differential tester: `differential sqlite|postgres|maria FROM COUNT [FOLDER]`. A folder in memory makes it faster.
-//! `differential veiled-sqlite|veiled-postgres|veiled-maria FROM COUNT PROGRAM` runs the built program over hidden columns.
+//! Long runs of the differential tester: `differential sqlite|postgres|maria|mysql FROM COUNT [FOLDER]`. A folder in memory makes it faster.
+//! `differential veiled-sqlite|veiled-postgres|veiled-maria|veiled-mysql FROM COUNT PROGRAM` runs the built program over hidden columns.
 
 use marktwice_testkit::differential;
 use marktwice_testkit::stage::On;
@@ -12,6 +12,10 @@ fn main() {
     let on = match engine.trim_start_matches("veiled-") {
         "postgres" => On::Postgres,
         "maria" => On::Maria,
+        "mysql" => {
+            marktwice_testkit::servers::choose_mysql();
+            On::Maria
+        }
         _ => On::Sqlite,
     };
     let (from, count) = (number(args.next(), 0), number(args.next(), 20_000));

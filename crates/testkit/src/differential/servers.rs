@@ -372,7 +372,7 @@ impl OnServer {
     fn stored(&mut self, table: &str) -> Vec<String> {
         let query = match self.on {
             On::Maria => format!(
-                "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = database() AND TABLE_NAME = '{table}' AND EXTRA NOT LIKE '%GENERATED%' ORDER BY ORDINAL_POSITION"
+                "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = database() AND TABLE_NAME = '{table}' AND EXTRA NOT LIKE '%VIRTUAL GENERATED%' AND EXTRA NOT LIKE '%STORED GENERATED%' ORDER BY ORDINAL_POSITION"
             ),
             _ => format!(
                 "SELECT attname FROM pg_attribute WHERE attrelid = to_regclass('{table}') AND attnum > 0 AND attgenerated = '' ORDER BY attnum"

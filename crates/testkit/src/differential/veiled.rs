@@ -357,7 +357,8 @@ impl Maker {
 /// At the first case that shows or keeps what is hidden, with its seed and its scripts.
 pub fn run(on: On, program: &str, from: u64, count: u64) -> Tally {
     let mut tally = Tally::default();
-    let Some(stage) = Stage::on(on, program) else { return tally };
+    let stage = if crate::servers::is_mysql() { Stage::on_mysql(program) } else { Stage::on(on, program) };
+    let Some(stage) = stage else { return tally };
     stage.scene.run(&["key", "live.key"]).expect(0);
     let config = format!(
         "on = \"live\"\n[logbook]\nfolder = \"book\"\nkey_file = \"live.key\"\n[database.live]\nurl = \"{}\"\nhide = [\"person.mail\", \"person.pin\"]\n",
