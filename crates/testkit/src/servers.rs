@@ -171,6 +171,17 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
         quiet(&["chown", "-R", "nobody:nogroup", &shown]);
     }
     quiet(&["chmod", "755", &shown]);
+    // Programs that lie elsewhere than the system's are told where what belongs to them lies.
+    let root = server.parent().and_then(Path::parent).filter(|root| *root != Path::new("/usr"));
+    let elsewhere: Vec<String> = match root.filter(|root| root.join("share/mariadb").is_dir()) {
+        Some(root) => vec![
+            format!("--lc-messages-dir={}/share/mariadb", root.display()),
+            format!("--character-sets-dir={}/share/mariadb/charsets", root.display()),
+            format!("--plugin-dir={}/lib/mysql/plugin", root.display()),
+        ],
+        None => Vec::new(),
+    };
+    let base = root.map(|root| format!("--basedir={}", root.display()));
     let (install, server) = (install.display().to_string(), server.display().to_string());
     let mut words = user.clone();
     let listen = format!("unix_socket_directories={socket}");
@@ -224,6 +235,10 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
                 "--skip-test-db",
                 "--skip-name-resolve",
             ]);
+            if !elsewhere.is_empty() {
+                words.extend(base.as_deref());
+                words.extend(elsewhere.iter().map(String::as_str));
+            }
             quiet(&words);
             words.truncate(user.len());
             words.extend([
@@ -238,6 +253,7 @@ pub fn start(brand: Brand, options: &[&str]) -> Option<Server> {
                 "--innodb-buffer-pool-size=64M",
                 "--performance-schema=off",
             ]);
+            words.extend(elsewhere.iter().map(String::as_str));
             if options.is_empty() {
                 words.push("--skip-networking");
             }

@@ -182,9 +182,15 @@ pub(crate) fn connect(
         my.traits = Traits::of(&my.brand);
         my.schema = cell(5);
         // One question where the server knows all of it.
-        let asked = [&set_aside_at_once(&my.traits), my.traits.on_cluster, my.traits.server];
+        let asked = [&set_aside_at_once(&my.traits), my.traits.on_cluster, my.traits.server, SNAPSHOTS];
         if let Ok(mut told) = my.several(&asked) {
             let one = |rows: Option<Vec<TextRow>>| rows?.into_iter().next()?.into_iter().next()?;
+            let snapshots =
+                told.pop().is_some_and(|rows| rows.iter().flatten().flatten().any(|cell| cell == "ON"));
+            if snapshots {
+                // A row that nobody matched, changed by somebody else meanwhile, would end a run; what is marked is compared anyhow.
+                my.later("SET SESSION innodb_snapshot_isolation = 0")?;
+            }
             my.server = one(told.pop());
             let on = one(told.pop());
             my.cluster = cluster(&mut my, on.as_deref() == Some("1"))?;
@@ -211,6 +217,9 @@ pub(crate) fn connect(
 
 /// What is to be known of a server and of the session's own settings, before any of them is set aside.
 const ABOUT: &str = "SELECT @@session.sql_safe_updates, @@session.sql_mode, @@session.time_zone, version(), @@version_comment, database(), @@session.foreign_key_checks";
+
+/// Newer MariaDB refuses to write what it finds changed since the transaction's first look, even where it would not write it.
+const SNAPSHOTS: &str = "SHOW SESSION VARIABLES LIKE 'innodb_snapshot_isolation'";
 
 const CHECKS_KEYS: &str = "SELECT @@session.foreign_key_checks";
 const KEYS_UNCHECKED: &str = "foreign_key_checks is off on this server: no foreign key is checked, and none deletes or changes other rows";
