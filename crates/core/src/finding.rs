@@ -133,6 +133,9 @@ codes! {
     NoColumnList "no-column-list" Stop
         "The statement brings rows in and does not name the columns. Values that are written out go by the table's order, and the columns are shown (a note); of a query's * nobody sees in the text which value goes where, so that stops the change."
         "Read in the preview which value goes where, and name the columns, in the order of the values; or let it pass with --allow no-column-list.";
+    InsertsWait "inserts-wait" Note
+        "The server does not give back the numbers of rows that come in, so the end of the key is locked: rows of other sessions come into this table only after COMMIT or ROLLBACK."
+        "Nothing; do not let an open question (--hold) stand for long.";
     NoArchive "no-archive" Stop
         "The table that archive_to names cannot take the rows as they are, or could not give them back."
         "Give it a column for each of theirs, a default where nothing fills one, and a key; or name another table.";

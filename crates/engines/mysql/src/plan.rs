@@ -2,7 +2,7 @@
 
 use marktwice_core::TextPlace;
 use marktwice_core::finding::{Code, Finding, Level};
-use marktwice_core::mark::{Label, StepKind};
+use marktwice_core::mark::{Foreseen, Label, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_core::undo::inverse_kind;
 use marktwice_port::{EngineError, Plan, SideHow, SideWrite};
@@ -204,6 +204,15 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
     if let Some(finding) = unpairable {
         return Err(refused(finding));
     }
+    let keyed = |f: &Foreseen| f.label == Label::Unknown && table.target.key.columns.contains(&f.column);
+    let waits = step.inserted.is_some() && !my.traits.returning && foreseen.iter().any(keyed);
+    let waits = waits.then(|| {
+        let message = format!(
+            "rows of other sessions come into {} only after COMMIT: the end of its key is locked",
+            table.target.table
+        );
+        Finding::new(Code::InsertsWait, message).at(step.place(step.table.slice))
+    });
     let denied =
         denied.map(|said| Finding::new(Code::MissingPrivilege, said).at(step.place(step.table.slice)));
     let cluster = other_tables_on_a_cluster(my, &step, &table);
@@ -212,7 +221,10 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
         text: text.to_owned(),
         reads: foresee::reads(&step, &table.target),
         foreseen,
-        findings: [Vec::new(), cluster.into_iter().chain(denied).chain(bars).chain(unnamed).collect()],
+        findings: [
+            Vec::new(),
+            cluster.into_iter().chain(denied).chain(bars).chain(unnamed).chain(waits).collect(),
+        ],
         filter_calls,
         skips: skips.into_iter().collect(),
         settings: vec![format!("sql_mode: {}", my.own.0), format!("time_zone: {}", my.own.1)],
