@@ -28,6 +28,8 @@ pub(crate) struct Type {
     /// The text of its default.
     pub(crate) default: Option<String>,
     pub(crate) auto: bool,
+    /// Whether neither `*` nor a list that is left out means it.
+    pub(crate) invisible: bool,
 }
 
 /// A relation that a name stands for.
@@ -303,6 +305,7 @@ fn type_of(my: &My, row: &TextRow, auto: bool) -> Type {
         form: Form::of(&kind, cell(row, 9).parse().unwrap_or(0)),
         kind,
         default,
+        invisible: cell(row, 4).to_ascii_uppercase().contains("INVISIBLE"),
         auto,
     }
 }
@@ -512,7 +515,9 @@ pub(crate) struct NoTemporary {
 /// Why no temporary table can be made in the target's database; `None` where one can.
 pub(crate) fn no_temporary(my: &mut My, table: &Table) -> Result<Option<NoTemporary>, EngineError> {
     let name = held_name(table, 0);
-    let made = my.run_as_told(&format!("CREATE TEMPORARY TABLE IF NOT EXISTS {name} (x int) ENGINE=InnoDB"));
+    let made = my.run_as_told(&format!(
+        "CREATE TEMPORARY TABLE IF NOT EXISTS {name} (x int PRIMARY KEY) ENGINE=InnoDB"
+    ));
     let Err(error) = made else {
         return my.later(&format!("DROP TEMPORARY TABLE {name}")).map(|()| None);
     };

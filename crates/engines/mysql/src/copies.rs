@@ -9,7 +9,8 @@ use marktwice_port::EngineError;
 
 use marktwice_sql::dialect::ours;
 
-use crate::client::My;
+use crate::catalog::{cell, ident};
+use crate::client::{My, TextRow};
 
 /// How many copies are made with each table: while a transaction only reads, none can be.
 const AT_ONCE: usize = 2;
@@ -21,6 +22,8 @@ pub(crate) struct Temporary {
     full: String,
     /// Without it.
     name: String,
+    /// The columns that can be filled; what the server computes it computes in the copy as well.
+    columns: String,
     /// How many copies there are, and how many of them hold what the table holds.
     made: usize,
     filled: usize,
@@ -123,7 +126,11 @@ impl My {
         }
         let name = full.rsplit('.').next().unwrap_or(&full).trim_matches('`').to_owned();
         self.temporary.retain(|table| table.full != full);
-        self.temporary.push(Temporary { full, name, made: 0, filled: 0 });
+        let columns = self.rows(&format!("SHOW COLUMNS FROM {full}"))?;
+        let computed =
+            |row: &&TextRow| !["VIRTUAL", "STORED"].iter().any(|kind| cell(row, 5).starts_with(kind));
+        let columns: Vec<String> = columns.iter().filter(computed).map(|row| ident(cell(row, 0))).collect();
+        self.temporary.push(Temporary { full, name, columns: columns.join(", "), made: 0, filled: 0 });
         self.make_copies(self.temporary.len() - 1, AT_ONCE)
     }
 
@@ -131,7 +138,7 @@ impl My {
         let Some(table) = self.temporary.get(nth) else { return Ok(()) };
         let make = |n: usize| {
             let copy = table.copy(n);
-            format!("{DROP}{copy}; {MAKE}{copy} ENGINE=InnoDB AS SELECT * FROM {} LIMIT 0", table.full)
+            format!("{DROP}{copy}; {MAKE}{copy} LIKE {}", table.full)
         };
         let all: Vec<String> = (table.made + 1..=wanted).map(make).collect();
         if all.is_empty() {
@@ -149,7 +156,8 @@ impl My {
         let Some(table) = self.temporary.get(nth) else { return Ok(()) };
         let fill = |n: usize| {
             let copy = table.copy(n);
-            format!("DELETE FROM {copy}; INSERT INTO {copy} SELECT * FROM {}", table.full)
+            let columns = &table.columns;
+            format!("DELETE FROM {copy}; INSERT INTO {copy} ({columns}) SELECT {columns} FROM {}", table.full)
         };
         let all: Vec<String> = (table.filled + 1..=wanted).map(fill).collect();
         if all.is_empty() {

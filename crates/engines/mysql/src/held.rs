@@ -57,6 +57,10 @@ impl Tabled for Table {
         self.checked || !self.triggers.is_empty()
     }
 
+    fn is_invisible(&self, column: usize) -> bool {
+        self.types.get(column).is_some_and(|of| of.invisible)
+    }
+
     fn generated_as(&self, column: usize) -> Option<&str> {
         self.extras.get(column)?.generated.as_deref()
     }

@@ -73,7 +73,13 @@ fn name_columns<T: Tabled>(
     };
     // There a computed column takes no value; elsewhere it takes DEFAULT.
     let takes = |column: &&Column| T::LANGUAGE != Language::Sqlite || !column.generated;
-    let list: Vec<&str> = target.columns.iter().filter(takes).map(|column| column.name.as_str()).collect();
+    let seen = target
+        .columns
+        .iter()
+        .enumerate()
+        .filter(|(at, _)| !table.is_invisible(*at))
+        .map(|(_, column)| column);
+    let list: Vec<&str> = seen.filter(takes).map(|column| column.name.as_str()).collect();
     let width = widths.first().copied().filter(|width| widths.iter().all(|other| other == width))?;
     if width == 0 {
         // As with an empty list of columns: everything is a default.

@@ -132,6 +132,11 @@ pub trait Tabled: Clone + std::fmt::Debug + 'static {
     /// already.
     fn leaves_doubt(&self) -> bool;
 
+    /// Whether neither `*` nor a list of columns that is left out means a column.
+    fn is_invisible(&self, _column: usize) -> bool {
+        false
+    }
+
     /// The expression that a generated column is computed by, where it can be read.
     fn generated_as(&self, _column: usize) -> Option<&str> {
         None
