@@ -103,9 +103,12 @@ fn program(name: &str) -> Option<PathBuf> {
 /// Where programs of servers lie that the system does not bring: `MARKTWICE_TEST_CACHE`, else a folder of the user's cache.
 fn cache() -> PathBuf {
     let chosen = std::env::var_os("MARKTWICE_TEST_CACHE").map(PathBuf::from);
-    let home =
-        || PathBuf::from(std::env::var_os("HOME").unwrap_or_default()).join(".cache/marktwice-servers");
-    chosen.unwrap_or_else(home)
+    // Servers run as an ordinary user, who cannot enter root's home.
+    let own = || match rustix::process::geteuid().is_root() {
+        true => PathBuf::from("/var/cache"),
+        false => PathBuf::from(std::env::var_os("HOME").unwrap_or_default()).join(".cache"),
+    };
+    chosen.unwrap_or_else(|| own().join("marktwice-servers"))
 }
 
 /// A command of the server's, as an ordinary user.
