@@ -48,7 +48,7 @@ pub(crate) fn evidence() -> String {
         (
             cfg!(feature = "mysql"),
             "MySQL",
-            "9.7 in the stories and random cases of MariaDB; no group replication",
+            "9.7 in the stories and random cases of MariaDB; a replication group of one member",
         ),
     ] {
         let tried = if built { tried } else { "not built in" };

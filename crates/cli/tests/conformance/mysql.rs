@@ -1,5 +1,8 @@
 //! What MySQL does in its own way.
 
+use marktwice_testkit::Scene;
+use marktwice_testkit::servers::{self, Brand};
+use marktwice_testkit::sql::Db;
 use marktwice_testkit::stage::Stage;
 
 use crate::{COOP, PROGRAM};
@@ -139,4 +142,43 @@ fn a_write_that_takes_too_long() {
         done.says("longer than the limit");
         assert_eq!(stage.dump(), before);
     });
+}
+
+/// A group with a single primary is written at that one; one that takes writes everywhere is refused, with the reason.
+#[test]
+fn a_group_of_servers() {
+    if Stage::on_mysql(PROGRAM).is_none() {
+        return;
+    }
+    let port = 20_000 + std::process::id() % 20_000;
+    let options = [
+        "--report-host=127.0.0.1".to_owned(),
+        "--bind-address=127.0.0.1".to_owned(),
+        format!("--port={port}"),
+    ];
+    let Some(server) = servers::start(Brand::Mysql, &options.each_ref().map(String::as_str)) else { return };
+    let url = server.database();
+    let mut db = Db::open(&url);
+    db.run(&format!(
+        "INSTALL PLUGIN group_replication SONAME 'group_replication.so'; SET GLOBAL group_replication_group_name = 'aaaaaaaa-bbbb-4ccc-8ddd-eeeeeeeeeeee';
+         SET GLOBAL group_replication_local_address = '127.0.0.1:{}'; SET GLOBAL group_replication_bootstrap_group = ON;",
+        port + 1
+    ));
+    db.run("START GROUP_REPLICATION;");
+    db.run(COOP);
+    let scene = Scene::on(PROGRAM, &url);
+    let apply = |note: &str| {
+        let sql = format!("UPDATE hive SET note = '{note}' WHERE hive_id = 10");
+        scene.run(&["apply", "--sql", &sql, "--rows", "1", "--yes"])
+    };
+    apply("one").expect(0);
+    scene.run(&["undo", "@last", "--yes", "--rows", "1"]).expect(0);
+    db.run(
+        "STOP GROUP_REPLICATION; SET GLOBAL group_replication_single_primary_mode = OFF;
+         SET GLOBAL group_replication_enforce_update_everywhere_checks = ON; START GROUP_REPLICATION;",
+    );
+    let refused = apply("many");
+    assert_eq!(refused.status, Some(1), "{}{}", refused.out, refused.err);
+    refused.says("at several members");
+    scene.run(&["preview", "--sql", "UPDATE hive SET note = 'x' WHERE hive_id = 10"]).expect(0);
 }

@@ -97,7 +97,28 @@ pub(crate) fn may_write(my: &mut My, database: &DatabaseId) -> Result<(), Engine
         let message = format!("transactions on {} are read-only by default", database.name);
         return Err(EngineError::read_only(message));
     }
+    if my.traits.mysql && writes_at_several(my)? {
+        return Err(EngineError::read_only(format!(
+            "{} is a member of a group that takes writes at several members: locks hold on one of them only, and the group takes no \
+             SERIALIZABLE transaction; a preview works here, an application only where the group has a single primary",
+            database.name
+        )));
+    }
     Ok(())
+}
+
+/// Whether the server is a member of a replication group without a single primary. Everybody may read these variables, which
+/// are not there without the plugin.
+fn writes_at_several(my: &mut My) -> Result<bool, EngineError> {
+    let rows = my.rows(
+        "SHOW GLOBAL VARIABLES WHERE Variable_name IN ('group_replication_group_name', 'group_replication_single_primary_mode')",
+    )?;
+    let value = |name: &str| {
+        let row = rows.iter().find(|row| row.first().and_then(Option::as_deref) == Some(name))?;
+        row.get(1)?.clone()
+    };
+    let named = value("group_replication_group_name").is_some_and(|name| !name.is_empty());
+    Ok(named && value("group_replication_single_primary_mode").as_deref() == Some("OFF"))
 }
 
 /// Opens a connection; passwords are looked up, and shown nowhere.
