@@ -62,9 +62,10 @@ pub fn choose_mysql() {
     MYSQL.store(true, Ordering::Relaxed);
 }
 
-/// Whether MySQL was chosen (see [`choose_mysql`]).
+/// Whether MySQL was chosen (see [`choose_mysql`]), or `MARKTWICE_TEST_FAMILY=mysql` says so.
 pub fn is_mysql() -> bool {
     MYSQL.load(Ordering::Relaxed)
+        || std::env::var("MARKTWICE_TEST_FAMILY").is_ok_and(|family| family == "mysql")
 }
 
 /// The server of MariaDB's family that was chosen; MariaDB where nothing was said.

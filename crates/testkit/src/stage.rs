@@ -49,7 +49,7 @@ impl Stage {
                 return Some(stage);
             }
             On::Postgres => servers::postgres(),
-            On::Maria => servers::maria(),
+            On::Maria => servers::family(),
         }?;
         Some(Stage::of(on, server, program))
     }

@@ -22,7 +22,7 @@ pub(crate) struct Temporary {
     full: String,
     /// Without it.
     name: String,
-    /// The columns that can be filled; what the server computes it computes in the copy as well.
+    /// The columns that can be filled, once they are asked for; what the server computes it computes in the copy as well.
     columns: String,
     /// How many copies there are, and how many of them hold what the table holds.
     made: usize,
@@ -126,12 +126,9 @@ impl My {
         }
         let name = full.rsplit('.').next().unwrap_or(&full).trim_matches('`').to_owned();
         self.temporary.retain(|table| table.full != full);
-        let columns = self.rows(&format!("SHOW COLUMNS FROM {full}"))?;
-        let computed =
-            |row: &&TextRow| !["VIRTUAL", "STORED"].iter().any(|kind| cell(row, 5).starts_with(kind));
-        let columns: Vec<String> = columns.iter().filter(computed).map(|row| ident(cell(row, 0))).collect();
-        self.temporary.push(Temporary { full, name, columns: columns.join(", "), made: 0, filled: 0 });
-        self.make_copies(self.temporary.len() - 1, AT_ONCE)
+        self.temporary.push(Temporary { full, name, columns: String::new(), made: 0, filled: 0 });
+        // In the transaction of a run they can still be made once something needs them.
+        if self.open { Ok(()) } else { self.make_copies(self.temporary.len() - 1, AT_ONCE) }
     }
 
     fn make_copies(&mut self, nth: usize, wanted: usize) -> Result<(), EngineError> {
@@ -151,8 +148,24 @@ impl My {
         Ok(())
     }
 
+    fn learn_columns(&mut self, nth: usize) -> Result<(), EngineError> {
+        let Some(table) = self.temporary.get(nth).filter(|table| table.columns.is_empty()) else {
+            return Ok(());
+        };
+        let shown = format!("SHOW COLUMNS FROM {}", table.full);
+        let rows = self.rows(&shown)?;
+        let computed =
+            |row: &&TextRow| !["VIRTUAL", "STORED"].iter().any(|kind| cell(row, 5).starts_with(kind));
+        let columns: Vec<String> = rows.iter().filter(computed).map(|row| ident(cell(row, 0))).collect();
+        if let Some(table) = self.temporary.get_mut(nth) {
+            table.columns = columns.join(", ");
+        }
+        Ok(())
+    }
+
     fn fill_copies(&mut self, nth: usize, wanted: usize) -> Result<(), EngineError> {
         self.make_copies(nth, wanted)?;
+        self.learn_columns(nth)?;
         let Some(table) = self.temporary.get(nth) else { return Ok(()) };
         let fill = |n: usize| {
             let copy = table.copy(n);
