@@ -92,8 +92,7 @@ UPDATE keeper
    SET region = 'Moor',
        fone = '0171'
  WHERE keeper_id = 1
--->s 3:8 `fone` unknown-name: there is no column fone (there are: keeper_id, name, email, phone, region)
--->pm 3:8 `fone` unknown-name: there is no column fone (there are: keeper_id, name, email, phone, region, id, name)
+--> 3:8 `fone` unknown-name: there is no column fone (there are: keeper_id, name, email, phone, region)
 UPDATE keeper SET region = 'Moor' WHERE keeperid = 1
 --> 1:41 `keeperid` unknown-name: there is no column keeperid (did you mean keeper_id?)
 UPDATE keeper k SET region = 'Moor' WHERE keeper.keeper_id = 1

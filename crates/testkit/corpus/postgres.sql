@@ -300,7 +300,7 @@ UPDATE hive SET weight = r.rank FROM (SELECT hive_id, rank() OVER (PARTITION BY 
 --> update hive | set weight | with r | where r.hive_id = hive.hive_id
 --> 10 of hive exact, 10 would change: every-row
 UPDATE keeper SET phone = (SELECT string_agg(name, '; ' ORDER BY name) FROM apiary a WHERE a.keeper_id = keeper.keeper_id) WHERE keeper_id <= 3
---> refused error
+--> refused value-refused
 UPDATE inspection SET note = format('%s: %s', hive_id, coalesce(note, '-')) WHERE to_char(day, 'MM') = '05'
 --> update inspection | set note | where to_char(day, 'MM') = '05'
 --> 4 of inspection exact, 4 would change: not-unique repeats
