@@ -135,10 +135,9 @@ fn shifted(
     let digits = typed.chars().take_while(char::is_ascii_digit).count();
     let (number, unit) = typed.split_at(digits);
     let known = UNITS.iter().find(|(short, ..)| *short == unit.trim());
-    let all = !number.is_empty();
-    if let Some((_, unit, _, most)) = known
-        .filter(|(.., most)| all && number.parse().is_ok_and(|n: i64| n > *most) || all && number.len() > 18)
-    {
+    // What is no number of this machine is too many as well.
+    let beyond = |most: i64| !number.is_empty() && number.parse::<i64>().map_or(true, |n| n > most);
+    if let Some((_, unit, _, most)) = known.filter(|(.., most)| beyond(*most)) {
         let what = format!("{typed} is more than can be added to a day: at most {most} {unit}s");
         return Err(wrong(what, format!("write the new value: {}=VALUE", column.name)));
     }
