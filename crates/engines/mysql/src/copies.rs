@@ -6,7 +6,6 @@
 use std::borrow::Cow;
 
 use marktwice_port::EngineError;
-
 use marktwice_sql::dialect::ours;
 
 use crate::catalog::{cell, ident};

@@ -1,8 +1,10 @@
 //! Which numbers rows were given that came in, where the server does not give them back: the end of the key is locked, so that
 //! nobody else's rows come in behind it, and what stands behind the former last number afterwards is the statement's own.
 
+use std::collections::HashSet;
+
 use marktwice_core::Value;
-use marktwice_core::mark::Label;
+use marktwice_core::mark::{Foreseen, Label};
 use marktwice_port::{EngineError, Plan};
 use marktwice_relational::shell::Tabled;
 use marktwice_relational::statement::detail;
@@ -13,12 +15,9 @@ use crate::client::My;
 use crate::values::Form;
 
 /// A column of the key that is known only in the run and that the server does not number: nobody could tell the row again.
-pub(crate) fn untold(
-    plan_key: &[usize],
-    foreseen: &[marktwice_core::mark::Foreseen],
-    table: &Table,
-) -> Option<(String, String)> {
-    let mut open = foreseen.iter().filter(|f| f.label == Label::Unknown && plan_key.contains(&f.column));
+pub(crate) fn untold(foreseen: &[Foreseen], table: &Table) -> Option<(String, String)> {
+    let key = &table.target.key.columns;
+    let mut open = foreseen.iter().filter(|f| f.label == Label::Unknown && key.contains(&f.column));
     let untold = open.find(|f| !table.types.get(f.column).is_some_and(|of| of.auto))?;
     let name = table.target.columns.get(untold.column).map_or("", |c| c.name.as_str());
     Some((name.to_owned(), untold.why.clone().unwrap_or_default()))
@@ -62,9 +61,12 @@ pub(crate) fn bring_in(my: &mut My, plan: &Plan) -> Result<Vec<Value>, EngineErr
         ),
         None => (format!("SELECT {column} FROM {} ORDER BY {column}", table.name), Vec::new()),
     };
+    let text = |value: &Value| value.to_json().to_string();
+    let written: HashSet<String> = given.iter().flatten().map(text).collect();
     let mut behind: Vec<Value> = Vec::new();
     my.stream(&sql, &values, &[form], &mut |values| {
-        behind.extend(values.into_iter().filter(|value| !given.contains(&Some(value.clone()))));
+        behind
+            .extend(values.into_iter().filter(|value| written.is_empty() || !written.contains(&text(value))));
         Ok(())
     })?;
     let wanted = given.iter().filter(|value| value.is_none()).count();

@@ -291,7 +291,12 @@ fn opening(error: &mysql::Error, shown: &str, user: &str, address: &Address) -> 
             EngineError::denied(format!("{user} may not use the database {}: {said}", address.database))
         }
         Some(_) => EngineError::missing(format!("{shown} cannot be opened: {said}")),
-        None => EngineError::missing(format!("{shown} cannot be reached: {said}{}", address.tls.hint(&said))),
+        None => {
+            // Without the driver's own names around it.
+            let bare =
+                said.strip_prefix("DriverError { ").and_then(|rest| rest.strip_suffix(" }")).unwrap_or(&said);
+            EngineError::missing(format!("{shown} cannot be reached: {bare}{}", address.tls.hint(&said)))
+        }
     }
 }
 

@@ -191,7 +191,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
         None => unpairable(&step, &table, &foreseen),
     };
     let untold = step.inserted.as_ref().filter(|_| !my.traits.returning);
-    let untold = untold.and_then(|_| untold_key(&table.target.key.columns, &foreseen, &table));
+    let untold = untold.and_then(|_| untold_key(&foreseen, &table));
     let unpairable = unpairable.or_else(|| {
         let (name, why) = untold?;
         let message = format!(
