@@ -8,32 +8,8 @@ use sqlparser::tokenizer::Token;
 use crate::dialect::language::Language;
 use crate::statement::slicing::understand_with;
 use crate::statement::step::Brought;
+use crate::text::tables::NO_ALIAS;
 use crate::text::{Tok, tokenize};
-
-/// Words that may stand behind a table's name and are no other name of it.
-const NO_ALIAS: &[&str] = &[
-    "where",
-    "set",
-    "on",
-    "using",
-    "join",
-    "inner",
-    "left",
-    "right",
-    "full",
-    "cross",
-    "natural",
-    "group",
-    "order",
-    "limit",
-    "having",
-    "union",
-    "returning",
-    "select",
-    "values",
-    "from",
-    "as",
-];
 
 /// A table's schema, where it is said, and its name.
 type Named = (Option<String>, String);

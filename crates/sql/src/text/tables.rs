@@ -8,8 +8,8 @@ use sqlparser::tokenizer::Token;
 const AHEAD: &[&str] = &["update", "from", "join", "into", "using"];
 const BETWEEN: &[&str] =
     &["only", "lateral", "ignore", "low_priority", "quick", "or", "replace", "abort", "rollback", "fail"];
-/// Words that no alias is.
-const NO_ALIAS: &[&str] = &[
+/// Words that may stand behind a table's name and are no other name of it.
+pub(crate) const NO_ALIAS: &[&str] = &[
     "set",
     "where",
     "from",
@@ -23,10 +23,10 @@ const NO_ALIAS: &[&str] = &[
     "on",
     "using",
     "values",
-    "value",
     "select",
     "order",
     "group",
+    "having",
     "limit",
     "returning",
     "union",
