@@ -91,6 +91,9 @@ pub struct Unbroken {
     pub filter: String,
     /// How many rows it matches.
     pub rows: u64,
+    /// The statement with it, which is tried as a whole before any of this is offered.
+    #[serde(skip)]
+    pub statement: String,
 }
 
 /// One condition of a filter.

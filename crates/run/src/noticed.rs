@@ -72,11 +72,27 @@ pub(crate) fn closer(
             block.totals.retain(|t| !refers(&t.column));
             study.skipped =
                 step.study.skipped.take().into_iter().chain(study.skipped).reduce(|a, b| format!("{a}; {b}"));
+            let allow = change.allowed(plan.step);
+            study.unbroken =
+                study.unbroken.take().filter(|offer| is_unbroken(session, &offer.statement, &allow));
             block.findings.extend(two_answers(session, plan, block.matched, &study));
             step.study = study;
         }
         Err(error) => step.study.skipped = Some(error.to_string()),
     }
+}
+
+/// Whether a statement that leaves out the rows which would break a constraint breaks none: without them others may, where rows
+/// take values, parents or places from each other.
+fn is_unbroken(session: &mut dyn Session, statement: &str, allow: &[Code]) -> bool {
+    let Ok(plan) = session.plan(statement, allow, &[]) else { return false };
+    let mut breaks = true;
+    let viewed = session.view(&[&plan], &mut |hold| {
+        hold.hold(&plan)?;
+        breaks = !hold.breaches(&plan)?.found.is_empty();
+        Ok(())
+    });
+    viewed.is_ok() && !breaks
 }
 
 /// Whether the engine finds no row by a filter and finds some by its conditions one after the other: its planner has met a fault of

@@ -67,6 +67,18 @@ impl Subject<'_> {
         (self.fitting(&filter, questions)? == rows).then_some(filter)
     }
 
+    /// The statement with another filter (`WHERE …`).
+    fn with_filter(&self, filter: &str) -> Option<String> {
+        let step = self.step;
+        match &step.filter {
+            Some(own) => Some(step.replaced(own.slice, filter.trim_start().strip_prefix("WHERE ")?)),
+            None if step.returning.is_some() => None,
+            None => {
+                Some(format!("{}\n{filter};", step.text(step.statement).trim_end().trim_end_matches(';')))
+            }
+        }
+    }
+
     fn visible(&self) -> String {
         self.step.language.quoted(&self.step.table.visible().text)
     }
@@ -140,7 +152,8 @@ pub fn study<E>(subject: Subject<'_>, wish: &Wish, ask: &mut Asker<'_, E>) -> St
     found.unbroken = wish.broken.as_ref().and_then(|(keys, left)| {
         let condition = pins_found::without_keys(subject, keys)?;
         let filter = subject.leaving(&condition, *left, &mut questions)?;
-        Some(Unbroken { filter, rows: *left })
+        let statement = subject.with_filter(&filter)?;
+        Some(Unbroken { filter, rows: *left, statement })
     });
     if wish.scope == Scope::Brief {
         return found;
