@@ -10,8 +10,8 @@ use marktwice_relational::foresee::{self, own_writes};
 use marktwice_relational::insert::{self, About};
 use marktwice_relational::reach::{ForeignKey, foresee_own_cascade};
 use marktwice_relational::statement::{
-    Fires, assigned_values, column_of, filter_calls, is_default, tell_by_unique, unpairable,
-    with_like_target, without_temporary,
+    Fires, assigned_values, column_of, filter_calls, is_default, tell_by_unique, told_by_a_value_of_the_run,
+    unpairable, with_like_target, without_temporary,
 };
 use marktwice_relational::understood::{Understood, only_the_run};
 use marktwice_relational::walk::{Body, Catalogue, shown};
@@ -201,6 +201,7 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
         let finding = Finding::new(Code::NotUnderstood, message).at(step.place(step.table.slice));
         Some(finding.hint(format!("give {name} a value")))
     });
+    let unpairable = unpairable.or_else(|| told_by_a_value_of_the_run(&step, &table.target, earlier));
     if let Some(finding) = unpairable {
         return Err(refused(finding));
     }

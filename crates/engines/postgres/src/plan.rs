@@ -9,8 +9,8 @@ use marktwice_relational::foresee::{self, own_writes};
 use marktwice_relational::insert::{self, About};
 use marktwice_relational::reach::foresee_own_cascade;
 use marktwice_relational::statement::{
-    Fires, assigned_values, column_of, filter_calls, is_default, tell_by_unique, unpairable,
-    with_like_target, without_temporary,
+    Fires, assigned_values, column_of, filter_calls, is_default, tell_by_unique, told_by_a_value_of_the_run,
+    unpairable, with_like_target, without_temporary,
 };
 use marktwice_relational::understood::{Understood, only_the_run};
 use marktwice_relational::unknown::{syntax, unknown_name};
@@ -173,6 +173,7 @@ pub(crate) fn plan(
         Some(_) => insert::unpairable(&step, &table, &foreseen),
         None => unpairable(&step, &table, &foreseen),
     };
+    let unpairable = unpairable.or_else(|| told_by_a_value_of_the_run(&step, &table.target, earlier));
     if let Some(finding) = unpairable {
         return Err(refused(finding));
     }

@@ -79,6 +79,23 @@ pub fn unpairable<T: Tabled>(step: &Step, table: &T, foreseen: &[Foreseen]) -> O
     Some(Finding::new(Code::NotUnderstood, message).at(step.place(slice)).hint(hint))
 }
 
+/// Rows of a table without a key are told by all that they hold, and where an earlier step leaves a value in them that only the
+/// run knows, those of the rehearsal are never those of the run: a finding then.
+pub fn told_by_a_value_of_the_run(step: &Step, target: &Target, earlier: &[Plan]) -> Option<Finding> {
+    if target.key.kind != KeyKind::WholeRow || step.inserted.is_some() {
+        return None;
+    }
+    let before = earlier.iter().filter(|plan| plan.target.same_table(target));
+    let mut unknown = before.flat_map(|plan| &plan.foreseen).filter(|f| f.label == Label::Unknown);
+    let column = unknown.find_map(|f| target.columns.get(f.column))?;
+    let message = format!(
+        "{} has no key, and an earlier step leaves in {} what only the run can tell: nobody could say which rows this one is for",
+        target.table, column.name
+    );
+    let finding = Finding::new(Code::NotUnderstood, message).at(step.place(step.table.slice));
+    Some(finding.hint("write it as a change of its own, or give the table a primary key"))
+}
+
 /// A table that declares no key but something unique whose columns may hold NULL: while none of them does, it tells the rows
 /// apart as well as a key would. A statement that assigns such a column, or an earlier step that does, may end that; what the
 /// engine computes may change with anything.
