@@ -50,6 +50,12 @@ fn number(text: &str) -> Option<String> {
 pub fn compare(kind: ParamKind, held: &Value, cell_text: &str, form: &Form) -> Edit {
     let own = bare(cell_text);
     let marked = form.null.as_deref().is_some_and(|null| own.trim() == null);
+    if marked && text(held).is_some_and(|text| text.trim() == own.trim()) {
+        let own = own.trim();
+        return Edit::Spoiled(format!(
+            "\"{own}\" is what the row holds, and how NULL is written here: choose another word, --null TEXT"
+        ));
+    }
     if marked {
         return if held.is_null() { Edit::Same } else { Edit::New(Value::Null) };
     }
@@ -117,6 +123,9 @@ mod tests {
         let form = Form { separator: ';', decimal_comma: true, days: Days::DayMonthYear, null: None };
         let marked = Form { null: Some("NULL".into()), ..form.clone() };
         let held = |t: &str| Value::Text(t.into());
+        let same = compare(ParamKind::Text, &held("NULL"), "NULL", &marked);
+        assert!(matches!(same, Edit::Spoiled(_)), "the word for NULL may be the text that is there");
+        assert!(matches!(compare(ParamKind::Text, &held("x"), "NULL", &marked), Edit::New(Value::Null)));
         let decimal = |t: &str| Value::Decimal(t.into());
         for (kind, was, cell, form) in [
             (ParamKind::Decimal, decimal("4.50"), "4,5", &form),
