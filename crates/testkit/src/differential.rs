@@ -469,7 +469,9 @@ fn foretold(case: &Case, place: &Place, change: &Change, bare: &Bare) {
         && step.block.target.key.kind != KeyKind::WholeRow
         && step.block.foreseen.iter().all(|f| f.label == Label::Exact)
         && step.many.is_none();
-    if known && broken.iter().any(|word| lower.contains(word)) {
+    // How many tables the server goes along keys is a limit of its own.
+    let limit = lower.contains("exceeds max tables limit");
+    if known && !limit && broken.iter().any(|word| lower.contains(word)) {
         assert!(!said.is_empty(), "the preview says nothing, and the statement fails: {refusal}");
     }
 }
