@@ -1,7 +1,7 @@
 //! Why the engine refused a statement: the rows that break a constraint, by what a preview asks.
 
 use marktwice_core::breach::{Breaches, Rule};
-use marktwice_port::{Broken, Constraint, Intent, Plan, Tx};
+use marktwice_port::{Broken, Constraint, Intent, Plan, Session, Tx};
 
 use crate::context::Context;
 
@@ -11,16 +11,21 @@ pub(crate) fn inside(context: &Context<'_>, tx: &mut dyn Tx, plan: &Plan, broken
     said(context, &tx.breaches(plan).ok()?, plan, broken)
 }
 
-/// The same once all is rolled back.
-pub(crate) fn afterwards(context: &Context<'_>, plan: &Plan, broken: &Broken) -> Option<String> {
-    let mut session = context.open(Intent::Read).ok()?;
+/// The constraints that a statement would break now; nothing where that cannot be asked.
+pub(crate) fn looked_at(session: &mut dyn Session, plan: &Plan) -> Option<Breaches> {
     let mut breaches = Breaches::default();
     let viewed = session.view(&[plan], &mut |hold| {
         hold.hold(plan)?;
         breaches = hold.breaches(plan)?;
         Ok(())
     });
-    viewed.ok()?;
+    viewed.ok().map(|()| breaches)
+}
+
+/// Which rows broke a constraint, asked once all is rolled back.
+pub(crate) fn afterwards(context: &Context<'_>, plan: &Plan, broken: &Broken) -> Option<String> {
+    let mut session = context.open(Intent::Read).ok()?;
+    let breaches = looked_at(&mut *session, plan)?;
     said(context, &breaches, plan, broken)
 }
 

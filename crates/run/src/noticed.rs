@@ -15,6 +15,7 @@ use marktwice_core::words;
 use marktwice_core::{Code, Finding, Value};
 use marktwice_port::{Broken, Constraint, EngineError, Plan, Session, SideHow, SideWrite};
 
+use crate::broken::looked_at;
 use crate::preview::{Block, StepPreview};
 
 /// Keys of matched rows that are named in a filter to paste.
@@ -86,13 +87,7 @@ pub(crate) fn closer(
 /// take values, parents or places from each other.
 fn is_unbroken(session: &mut dyn Session, statement: &str, allow: &[Code]) -> bool {
     let Ok(plan) = session.plan(statement, allow, &[]) else { return false };
-    let mut breaks = true;
-    let viewed = session.view(&[&plan], &mut |hold| {
-        hold.hold(&plan)?;
-        breaks = !hold.breaches(&plan)?.found.is_empty();
-        Ok(())
-    });
-    viewed.is_ok() && !breaks
+    looked_at(session, &plan).is_some_and(|breaches| breaches.found.is_empty())
 }
 
 /// Whether the engine finds no row by a filter and finds some by its conditions one after the other: its planner has met a fault of

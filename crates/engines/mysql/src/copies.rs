@@ -4,6 +4,7 @@
 //! them. A copy is filled before the statement that needs it, and only where the table has been written since.
 
 use std::borrow::Cow;
+use std::ops::RangeInclusive;
 
 use marktwice_port::EngineError;
 use marktwice_sql::dialect::ours;
@@ -86,10 +87,9 @@ impl My {
         let writes = !sql.trim_start().starts_with("SELECT") && !sql.starts_with("WITH");
         let other =
             sql.starts_with("INSERT INTO") && !sql.starts_with(&format!("INSERT INTO {}", table.full));
+        let stale = writes && !other && !places.is_empty();
         if copies == 0 {
-            if !places.is_empty() && writes && !other {
-                table.filled = 0;
-            }
+            table.filled = if stale { 0 } else { table.filled };
             return Ok(sql);
         }
         let mut text = String::with_capacity(sql.len() + 8 * copies);
@@ -104,10 +104,7 @@ impl My {
         }
         text.push_str(sql.get(from..).unwrap_or_default());
         self.fill_copies(nth, copies)?;
-        if writes
-            && !other
-            && let Some(table) = self.temporary.get_mut(nth)
-        {
+        if stale && let Some(table) = self.temporary.get_mut(nth) {
             table.filled = 0;
         }
         Ok(Cow::Owned(text))
@@ -130,19 +127,25 @@ impl My {
         if self.open { Ok(()) } else { self.make_copies(self.temporary.len() - 1, AT_ONCE) }
     }
 
-    fn make_copies(&mut self, nth: usize, wanted: usize) -> Result<(), EngineError> {
+    /// Sends what each of these copies of a table needs, in one message.
+    fn for_each_copy(
+        &mut self,
+        nth: usize,
+        copies: RangeInclusive<usize>,
+        text: impl Fn(&Temporary, &str) -> String,
+    ) -> Result<(), EngineError> {
         let Some(table) = self.temporary.get(nth) else { return Ok(()) };
-        let make = |n: usize| {
-            let copy = table.copy(n);
+        let all: Vec<String> = copies.map(|n| text(table, &table.copy(n))).collect();
+        if all.is_empty() { Ok(()) } else { self.plainly(&all.join("; ")) }
+    }
+
+    fn make_copies(&mut self, nth: usize, wanted: usize) -> Result<(), EngineError> {
+        let made = self.temporary.get(nth).map_or(0, |table| table.made);
+        self.for_each_copy(nth, made + 1..=wanted, |table, copy| {
             format!("{DROP}{copy}; {MAKE}{copy} LIKE {}", table.full)
-        };
-        let all: Vec<String> = (table.made + 1..=wanted).map(make).collect();
-        if all.is_empty() {
-            return Ok(());
-        }
-        self.plainly(&all.join("; "))?;
+        })?;
         if let Some(table) = self.temporary.get_mut(nth) {
-            table.made = wanted;
+            table.made = made.max(wanted);
         }
         Ok(())
     }
@@ -165,19 +168,13 @@ impl My {
     fn fill_copies(&mut self, nth: usize, wanted: usize) -> Result<(), EngineError> {
         self.make_copies(nth, wanted)?;
         self.learn_columns(nth)?;
-        let Some(table) = self.temporary.get(nth) else { return Ok(()) };
-        let fill = |n: usize| {
-            let copy = table.copy(n);
-            let columns = &table.columns;
-            format!("DELETE FROM {copy}; INSERT INTO {copy} ({columns}) SELECT {columns} FROM {}", table.full)
-        };
-        let all: Vec<String> = (table.filled + 1..=wanted).map(fill).collect();
-        if all.is_empty() {
-            return Ok(());
-        }
-        self.plainly(&all.join("; "))?;
+        let filled = self.temporary.get(nth).map_or(0, |table| table.filled);
+        self.for_each_copy(nth, filled + 1..=wanted, |table, copy| {
+            let (columns, full) = (&table.columns, &table.full);
+            format!("DELETE FROM {copy}; INSERT INTO {copy} ({columns}) SELECT {columns} FROM {full}")
+        })?;
         if let Some(table) = self.temporary.get_mut(nth) {
-            table.filled = wanted.max(table.filled);
+            table.filled = filled.max(wanted);
         }
         Ok(())
     }

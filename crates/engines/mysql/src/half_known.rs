@@ -12,12 +12,7 @@ use crate::held::Held;
 
 /// The columns of held rows that only the run knows.
 pub(crate) fn open(held: &Held) -> Vec<usize> {
-    let known = |at: usize| held.layout.after.iter().any(|(known, _)| *known == at);
-    let columns = 0..held.layout.target.columns.len();
-    match held.layout.flags {
-        true => Vec::new(),
-        false => columns.filter(|at| held.may_change(*at) && !known(*at)).collect(),
-    }
+    (0..held.layout.target.columns.len()).filter(|at| held.layout.is_open(*at)).collect()
 }
 
 /// The temporary table of rows that are there already, as it stands in a statement.

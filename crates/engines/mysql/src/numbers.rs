@@ -4,23 +4,51 @@
 use std::collections::HashSet;
 
 use marktwice_core::Value;
+use marktwice_core::finding::{Code, Finding};
 use marktwice_core::mark::{Foreseen, Label};
 use marktwice_port::{EngineError, Plan};
 use marktwice_relational::shell::Tabled;
 use marktwice_relational::statement::detail;
+use marktwice_sql::Step;
 use marktwice_sql::dialect::ours::ORDINAL;
 
 use crate::catalog::{Table, ident};
 use crate::client::My;
 use crate::values::Form;
 
-/// A column of the key that is known only in the run and that the server does not number: nobody could tell the row again.
-pub(crate) fn untold(foreseen: &[Foreseen], table: &Table) -> Option<(String, String)> {
-    let key = &table.target.key.columns;
-    let mut open = foreseen.iter().filter(|f| f.label == Label::Unknown && key.contains(&f.column));
-    let untold = open.find(|f| !table.types.get(f.column).is_some_and(|of| of.auto))?;
-    let name = table.target.columns.get(untold.column).map_or("", |c| c.name.as_str());
-    Some((name.to_owned(), untold.why.clone().unwrap_or_default()))
+/// What is to be said of a statement that brings rows in whose key only the run knows.
+///
+/// # Errors
+/// The finding that refuses it, where a part of the key is no number that the server gives: nobody could tell the row again.
+pub(crate) fn numbered(
+    brand: &str,
+    step: &Step,
+    table: &Table,
+    foreseen: &[Foreseen],
+) -> Result<Option<Finding>, Finding> {
+    let target = &table.target;
+    let mut open = foreseen
+        .iter()
+        .filter(|f| f.label == Label::Unknown && target.key.columns.contains(&f.column))
+        .peekable();
+    if step.inserted.is_none() || open.peek().is_none() {
+        return Ok(None);
+    }
+    let place = step.place(step.table.slice);
+    if let Some(untold) = open.find(|f| !table.types.get(f.column).is_some_and(|of| of.auto)) {
+        let name = target.columns.get(untold.column).map_or("", |c| c.name.as_str());
+        let why = untold.why.as_deref().unwrap_or_default();
+        let message = format!(
+            "{name} is in the key and known only in the run ({why}), and {brand} does not give it back"
+        );
+        let finding = Finding::new(Code::NotUnderstood, message).at(place);
+        return Err(finding.hint(format!("give {name} a value")));
+    }
+    let message = format!(
+        "rows of other sessions come into {} only after COMMIT: the end of its key is locked",
+        target.table
+    );
+    Ok(Some(Finding::new(Code::InsertsWait, message).at(place)))
 }
 
 /// Runs a statement that brings rows in; gives their numbers, in the order of the held rows.

@@ -2,7 +2,7 @@
 
 use marktwice_core::TextPlace;
 use marktwice_core::finding::{Code, Finding, Level};
-use marktwice_core::mark::{Foreseen, Label, StepKind};
+use marktwice_core::mark::{Label, StepKind};
 use marktwice_core::table::KeyKind;
 use marktwice_core::undo::inverse_kind;
 use marktwice_port::{EngineError, Plan, SideHow, SideWrite};
@@ -36,7 +36,7 @@ use crate::complaint::{LANGUAGE, compile_error, refused};
 use crate::detail::{Detail, Own};
 use crate::error::{code, engine, message};
 use crate::grants::{Grants, grants};
-use crate::numbers::untold as untold_key;
+use crate::numbers::numbered;
 use crate::several;
 use crate::way_back::by_definition;
 
@@ -190,30 +190,15 @@ pub(crate) fn plan(my: &mut My, source: &str, allow: &[Code], earlier: &[Plan]) 
         Some(_) => insert::unpairable(&step, &table, &foreseen),
         None => unpairable(&step, &table, &foreseen),
     };
-    let untold = step.inserted.as_ref().filter(|_| !my.traits.returning);
-    let untold = untold.and_then(|_| untold_key(&foreseen, &table));
-    let unpairable = unpairable.or_else(|| {
-        let (name, why) = untold?;
-        let message = format!(
-            "{name} is in the key and known only in the run ({why}), and {} does not give it back",
-            my.brand
-        );
-        let finding = Finding::new(Code::NotUnderstood, message).at(step.place(step.table.slice));
-        Some(finding.hint(format!("give {name} a value")))
-    });
     let unpairable = unpairable.or_else(|| told_by_a_value_of_the_run(&step, &table.target, earlier));
     if let Some(finding) = unpairable {
         return Err(refused(finding));
     }
-    let keyed = |f: &Foreseen| f.label == Label::Unknown && table.target.key.columns.contains(&f.column);
-    let waits = step.inserted.is_some() && !my.traits.returning && foreseen.iter().any(keyed);
-    let waits = waits.then(|| {
-        let message = format!(
-            "rows of other sessions come into {} only after COMMIT: the end of its key is locked",
-            table.target.table
-        );
-        Finding::new(Code::InsertsWait, message).at(step.place(step.table.slice))
-    });
+    let waits = if my.traits.returning {
+        None
+    } else {
+        numbered(&my.brand, &step, &table, &foreseen).map_err(refused)?
+    };
     let denied =
         denied.map(|said| Finding::new(Code::MissingPrivilege, said).at(step.place(step.table.slice)));
     let cluster = other_tables_on_a_cluster(my, &step, &table);

@@ -210,7 +210,7 @@ fn by_content(held: &Held, columns: &str, range: &str) -> String {
     for (at, column) in held.layout.target.columns.iter().enumerate() {
         match held.layout.after.iter().find(|(c, _)| *c == at) {
             Some((_, name)) => expected.push(format!("h.{name}")),
-            None if held.may_change(at) && !held.layout.flags => continue,
+            None if held.layout.is_open(at) => continue,
             None => expected.push(format!("h.{}", before(at))),
         }
         told.push(format!("t.{}", ident(&column.name)));

@@ -36,7 +36,7 @@ const CAME: usize = 900_000_000;
 /// engine tells that.
 ///
 /// # Errors
-/// [`EngineError::Refused`] for one that is not taken; what `width` answers.
+/// [`EngineError::Refused`] for one that is not taken.
 pub fn settle_columns<T: Tabled>(
     step: &mut Step,
     table: &T,

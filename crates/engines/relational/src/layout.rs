@@ -50,6 +50,11 @@ impl Layout {
         without(all, self.rest.as_deref())
     }
 
+    /// Whether only the run knows what a column becomes. Rows that are put back are known whole.
+    pub fn is_open(&self, at: usize) -> bool {
+        !self.flags && self.moving.contains(&at) && !self.after.iter().any(|(known, _)| *known == at)
+    }
+
     /// The columns of `h` in order.
     pub fn columns(&self) -> Vec<String> {
         let mut all = vec![format!("h.{ORDINAL}")];
